@@ -1,0 +1,38 @@
+# The two commands of the README: `make demo` and `make test`. Each makes .venv first when it is not there.
+PYTHON ?= $(shell command -v python3.13 >/dev/null 2>&1 && python3.13 -c '' 2>/dev/null && echo python3.13 || \
+            (command -v python3.12 >/dev/null 2>&1 && python3.12 -c '' 2>/dev/null && echo python3.12) || \
+            (command -v python3.11 >/dev/null 2>&1 && python3.11 -c '' 2>/dev/null && echo python3.11) || echo python3)
+BIN := .venv/bin
+
+.PHONY: demo test check bench clean
+
+demo: .venv/.installed
+	$(BIN)/chaff demo
+
+test: .venv/.installed-dev
+	$(BIN)/python -m pytest
+
+check: .venv/.installed-dev
+	$(BIN)/ruff check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+bench: .venv/.installed-dev
+	$(BIN)/python benchmarks/forward_search.py
+	$(BIN)/python benchmarks/inflation.py
+	$(BIN)/python benchmarks/start_up.py
+
+.venv/bin/python:
+	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "chaff needs Python 3.11 or newer")'
+	$(PYTHON) -m venv .venv
+
+.venv/.installed: .venv/bin/python pyproject.toml
+	$(BIN)/python -m pip install --quiet --editable .
+	touch $@
+
+.venv/.installed-dev: .venv/bin/python pyproject.toml
+	$(BIN)/python -m pip install --quiet --editable '.[dev]'
+	touch $@ .venv/.installed
+
+clean:
+	rm -rf .venv chaff-demo

@@ -1,0 +1,71 @@
+"""Chaff: screen the features of a table and keep the smallest set that still predicts as well."""
+
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING, Any
+
+__version__ = "0.1.0"
+
+# Public name -> the module that holds it; read on first use, so that `import chaff` stays light.
+_PUBLIC = {
+    "open_table": "chaff.table.opening",
+    "open_arrays": "chaff.table.opening",
+    "Table": "chaff.table.table",
+    "select": "chaff.decide.run",
+    "Run": "chaff.decide.run",
+    "Plan": "chaff.decide.plan",
+    "built_in_plan": "chaff.decide.plan",
+    "read_plan": "chaff.decide.plan",
+    "pin_keep": "chaff.decide.pins",
+    "pin_drop": "chaff.decide.pins",
+    "Selection": "chaff.decide.selection",
+    "read_selection": "chaff.decide.selection",
+    "Ledger": "chaff.decide.ledger",
+    "SubsetScorer": "chaff.evaluate.scorer",
+    "Setting": "chaff.evaluate.setting",
+    "Findings": "chaff.results.findings",
+    "Trail": "chaff.results.trail",
+    "Score": "chaff.results.score",
+    "Verdict": "chaff.results.verdict",
+    "Work": "chaff.work",
+    "LeastSquares": "chaff.models.linear",
+    "Ridge": "chaff.models.linear",
+    "Forest": "chaff.models.forest",
+    "Screen": "chaff.methods.screen",
+    "Relevance": "chaff.methods.relevance",
+    "Correlation": "chaff.methods.correlation",
+    "Inflation": "chaff.methods.inflation",
+    "Overlap": "chaff.methods.overlap",
+    "Importance": "chaff.methods.importance",
+    "Search": "chaff.methods.search",
+    "ChaffError": "chaff.errors",
+    "DataError": "chaff.errors",
+    "UnknownColumn": "chaff.errors",
+    "UsageError": "chaff.errors",
+    "PlanError": "chaff.errors",
+    "ModelError": "chaff.errors",
+}
+_ROOMS = ("demo", "plots", "stats")
+
+__all__ = [*_PUBLIC, *_ROOMS, "__version__"]
+
+
+def __getattr__(name: str) -> Any:
+    if name in _PUBLIC:
+        value = getattr(importlib.import_module(_PUBLIC[name]), name)
+        globals()[name] = value
+        return value
+    if name in _ROOMS:
+        return importlib.import_module(f"chaff.{name}")
+    raise AttributeError(f"module 'chaff' has no attribute {name!r}")
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)
+
+
+if TYPE_CHECKING:
+    from chaff.decide.run import select as select
+    from chaff.table.opening import open_arrays as open_arrays
+    from chaff.table.opening import open_table as open_table

@@ -1,0 +1,1 @@
+"""From stages to a selection: plan, run, ledger, selection, apply."""

@@ -1,0 +1,47 @@
+"""Ledger: every verdict on every feature, in order."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from chaff.decide.files import write_with
+from chaff.results.verdict import Verdict
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+@dataclass(frozen=True)
+class Ledger:
+    """Verdicts in the order in which they were given."""
+
+    verdicts: tuple[Verdict, ...] = ()
+    holdout_reads: int = 0
+    """How often a score was taken on the holdout."""
+
+    def and_then(self, verdicts: Iterable[Verdict]) -> Ledger:
+        return Ledger((*self.verdicts, *verdicts), self.holdout_reads)
+
+    def of(self, feature: str) -> tuple[Verdict, ...]:
+        return tuple(v for v in self.verdicts if v.feature == feature)
+
+    def last(self, feature: str) -> Verdict | None:
+        """The verdict that decided: the last one that did not merely keep, else the last."""
+        all_of_it = self.of(feature)
+        telling = [v for v in all_of_it if v.verdict != "keep"]
+        return (telling or list(all_of_it) or [None])[-1]
+
+    @property
+    def frame(self) -> pd.DataFrame:
+        """One row a verdict: feature, stage, verdict, stays, figure, limit, reason."""
+        import pandas as pd
+
+        rows = [(v.feature, v.by, v.verdict, v.stays, v.figure, v.limit, v.reason) for v in self.verdicts]
+        return pd.DataFrame(rows, columns=["feature", "stage", "verdict", "stays", "figure", "limit", "reason"])
+
+    def save(self, path: str | Path) -> None:
+        """Write as CSV."""
+        write_with(path, lambda part: self.frame.to_csv(part, index=False))

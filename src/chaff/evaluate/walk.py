@@ -1,0 +1,151 @@
+"""Walks: stand on a set of features, see what every single addition or removal would score, and step."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, Protocol
+
+import numpy as np
+import numpy.typing as npt
+
+from chaff.evaluate.closed_form import ClosedSplit
+from chaff.kernels.sweep import errors_after_toggle, toggle
+from chaff.results.score import Score
+from chaff.stats.least_squares import SINGULAR
+
+if TYPE_CHECKING:
+    from chaff.evaluate.scorer import SubsetScorer
+
+Floats = npt.NDArray[np.float64]
+
+
+class Changes(Mapping[str, Score]):
+    """name → Score of the set after that one feature came or went. `values` holds all of them, one row a name."""
+
+    def __init__(self, names: tuple[str, ...], values: Floats, score: Callable[[str, Floats], Score], up: bool) -> None:
+        self.names, self.values, self._score, self._up = names, values, score, up
+        self._place = {n: k for k, n in enumerate(names)}
+
+    @property
+    def means(self) -> Floats:
+        return self.values.mean(1)
+
+    def best(self) -> str:
+        """The name whose change scores best; the first in the table's order among equals."""
+        return self.names[int(np.argmax(self.means if self._up else -self.means))]
+
+    def __getitem__(self, name: str) -> Score:
+        return self._score(name, self.values[self._place[name]])
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.names)
+
+    def __len__(self) -> int:
+        return len(self.names)
+
+
+class Walk(Protocol):
+    features: frozenset[str]
+
+    @property
+    def score(self) -> Score: ...
+    def changes(self, names: Sequence[str] | None = None) -> Changes: ...
+    def toggle(self, name: str) -> None: ...
+
+
+class PlainWalk:
+    """For any model: every change is a set to be scored."""
+
+    def __init__(self, scorer: SubsetScorer, start: frozenset[str]) -> None:
+        self.scorer, self.features = scorer, start
+
+    @property
+    def score(self) -> Score:
+        return self.scorer(self.features)
+
+    def changes(self, names: Sequence[str] | None = None) -> Changes:
+        names = tuple(self.scorer.features if names is None else names)
+        scores = self.scorer.many([self.features ^ {n} for n in names])
+        values = np.array([s.values for s in scores]).reshape(len(names), self.scorer.folds.count)
+        known = dict(zip(names, scores, strict=True))
+        return Changes(names, values, lambda n, _: known[n], self.scorer.metric.higher_is_better)
+
+    def toggle(self, name: str) -> None:
+        self.features = self.features ^ {name}
+
+
+class ClosedWalk:
+    """For least squares and ridge: tables swept on the set give every change without a refit.
+
+    A set that is singular in some fold has no sweep; the walk then scores by the pivoted fit until the set is regular again,
+    so that a score never depends on the way that led to it.
+    """
+
+    def __init__(self, scorer: SubsetScorer, splits: list[ClosedSplit], start: frozenset[str]) -> None:
+        self.scorer, self.splits, self.features = scorer, splits, start
+        self._place = {n: k for k, n in enumerate(scorer.features)}
+        self._columns = [np.arange(s.width, dtype=np.int64) for s in splits]
+        self._base = [np.diagonal(s.A).copy() for s in splits]
+        self._regular = self._sweep_afresh()
+
+    def _sweep_afresh(self) -> bool:
+        self._A = [s.A.copy() for s in self.splits]
+        self._V = [s.V.copy() for s in self.splits]
+        self._inside = np.zeros(len(self._place), bool)
+        return all(self._enter(name) for name in sorted(self.features, key=self._place.__getitem__))
+
+    def _enter(self, name: str) -> bool:
+        """Sweep one feature in; False, with the tables spoilt, when that is singular."""
+        f = self._place[name]
+        for k, split in enumerate(self.splits):
+            scratch = np.empty((2, split.A.shape[0]))
+            for c in range(split.starts[f], split.starts[f + 1]):
+                if self._A[k][c, c] <= SINGULAR * self._base[k][c]:
+                    return False
+                toggle(self._A[k], self._V[k], c, scratch)
+        self._inside[f] = True
+        return True
+
+    @property
+    def score(self) -> Score:
+        if not self._regular:
+            return self.scorer(self.features)
+        errors = np.array([np.diagonal(V)[s.width :].sum() for V, s in zip(self._V, self.splits, strict=True)])
+        return self.scorer.score_of_errors(self.features, errors)
+
+    def changes(self, names: Sequence[str] | None = None) -> Changes:
+        names = tuple(self.scorer.features if names is None else names)
+        errors = np.empty((len(self.splits), len(names)))
+        offered = np.array([self._place[n] for n in names], np.int64)
+        if self._regular:
+            for k, s in enumerate(self.splits):
+                errors_after_toggle(
+                    self._A[k], self._V[k], self._base[k], s.starts, self._columns[k], offered, self._inside,
+                    SINGULAR, s.width, errors[k],
+                )  # fmt: skip
+        else:
+            errors[:] = np.nan
+        for j in np.flatnonzero(np.isnan(errors).any(0)):
+            errors[:, j] = self.scorer.errors_of(self.features ^ {names[j]})
+        values = self.scorer.values_of_errors(errors)
+        return Changes(
+            names, values, lambda n, v: self.scorer.score_of_values(self.features ^ {n}, v), self.scorer.metric.higher_is_better
+        )
+
+    def toggle(self, name: str) -> None:
+        entering = name not in self.features
+        self.features = self.features ^ {name}
+        if not self._regular:
+            self._regular = self._sweep_afresh()
+        elif entering:
+            self._regular = self._enter(name)
+        else:
+            self._leave(name)
+
+    def _leave(self, name: str) -> None:
+        f = self._place[name]
+        for k, split in enumerate(self.splits):
+            scratch = np.empty((2, split.A.shape[0]))
+            for c in range(split.starts[f], split.starts[f + 1]):
+                toggle(self._A[k], self._V[k], c, scratch)
+        self._inside[f] = False

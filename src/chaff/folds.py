@@ -1,0 +1,207 @@
+"""Folds follow the data: stratified for classes, whole groups together, time order respected (order beats groups)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from chaff.errors import DataError, UsageError
+from chaff.table.table import Table
+from chaff.work import Work
+
+Ints = npt.NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Split:
+    """One training and test split: parts of one partition of the rows."""
+
+    repeat: int
+    test: int
+    train: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class Folds:
+    """Partitions of the rows and the splits made of their parts. Training rows are always a union of parts, so that what
+    is learned on them is a sum over parts that the test rows never entered."""
+
+    parts: tuple[Ints, ...]
+    """One per repeat: int64 (rows,), which part a row is in; -1 for none."""
+    splits: tuple[Split, ...]
+    how: str
+    """In words: `5 folds, stratified`."""
+    ordered: bool = False
+    """Whether training parts must come before the test part in time."""
+
+    @property
+    def count(self) -> int:
+        return len(self.splits)
+
+    def rows(self, split: Split) -> tuple[Ints, Ints]:
+        """(training rows, test rows) as positions in the table's view."""
+        part = self.parts[split.repeat]
+        return np.flatnonzero(np.isin(part, split.train)), np.flatnonzero(part == split.test)
+
+    def inside(self, split: Split) -> Folds:
+        """Folds among the training parts of one split, so that a choice can be made anew without its test rows. None at all
+        when the training rows are a single part."""
+        inner = [
+            Split(split.repeat, test, tuple(j for j in split.train if (j < test if self.ordered else j != test)))
+            for test in split.train
+        ]
+        return Folds(self.parts, tuple(s for s in inner if s.train), f"{self.how}, inside", self.ordered)
+
+    @property
+    def test_share(self) -> float:
+        """Test rows over training rows, averaged over the splits: what the corrected variance needs."""
+        shares = []
+        for s in self.splits:
+            train, test = self.rows(s)
+            shares.append(test.size / train.size)
+        return float(np.mean(shares))
+
+
+def make_folds(table: Table, folds: int = 5, repeats: int = 1, work: Work | None = None) -> Folds:
+    """Cross-validation folds that suit the table.
+
+    With an order: folds + 1 blocks in time, each tested on all that came before it; repeats make no sense there.
+    With groups: whole groups. With classes: each part has its share of every class.
+    """
+    work = work or Work()
+    n = len(table)
+    if folds < 2 or repeats < 1:
+        raise UsageError(f"folds must be 2 or more and repeats 1 or more, not {folds} and {repeats}")
+    if n < 2 * folds:
+        raise DataError(f"{n:,} rows are too few for {folds} folds: at least two rows a fold are needed; use fewer folds")
+    if table.order is not None:
+        if repeats > 1:
+            raise UsageError("rows with an order have one sequence of folds: repeats must be 1")
+        part = time_blocks(table.order, folds + 1)
+        splits = tuple(Split(0, k, tuple(range(k))) for k in range(1, folds + 1))
+        return Folds((part,), splits, f"{folds} folds in time order", True)
+    parts, splits_all = [], []
+    for r in range(repeats):
+        rng = work.stream("folds", r)
+        if table.groups is not None:
+            parts.append(whole_groups(table.groups, folds, rng))
+        elif table.target.task == "classification":
+            parts.append(_stratified(table.y, folds, rng))
+        else:
+            parts.append(_even(n, folds, rng))
+        splits_all += [Split(r, k, tuple(j for j in range(folds) if j != k)) for k in range(folds)]
+    _check_classes(table, parts, folds)
+    how = "by group" if table.groups is not None else "stratified" if table.target.task == "classification" else ""
+    name = f"{folds} folds" + (f" × {repeats}" if repeats > 1 else "") + (f" {how}" if how else "")
+    return Folds(tuple(parts), tuple(splits_all), name)
+
+
+def one_split(table: Table, train: Ints, test: Ints) -> Folds:
+    """Learn on these rows, test on those: the holdout, in the form that scorers read."""
+    part = np.full(len(table), -1, np.int64)
+    part[train], part[test] = 0, 1
+    return Folds((part,), (Split(0, 1, (0,)),), "holdout")
+
+
+def split_holdout(table: Table, share: float, work: Work) -> tuple[Ints, Ints]:
+    """(training rows, holdout rows), set aside before anything is looked at: the latest rows when there is an order, whole
+    groups when there are groups, otherwise at random, with every class in its share."""
+    if not 0 < share < 1:
+        raise UsageError(f"holdout must be a share between 0 and 1, not {share}")
+    n = len(table)
+    rng = work.stream("holdout")
+    if table.order is not None:
+        part = _latest(table.order, share)
+    elif table.groups is not None:
+        part = _some_groups(table.groups, share, rng)
+    elif table.target.task == "classification":
+        part = np.zeros(n, np.int64)
+        for k in range(len(table.target.classes)):
+            rows = rng.permutation(np.flatnonzero(table.y == k))
+            part[rows[: round(share * rows.size)]] = 1
+    else:
+        part = np.zeros(n, np.int64)
+        part[rng.permutation(n)[: round(share * n)]] = 1
+    train, held = np.flatnonzero(part == 0), np.flatnonzero(part == 1)
+    if held.size == 0 or train.size == 0:
+        raise DataError(f"{n:,} rows are too few for a holdout of {share:.0%}: pass holdout=0 to do without one")
+    return train, held
+
+
+def time_blocks(order: npt.NDArray[np.float64], blocks: int) -> Ints:
+    """Consecutive blocks of about equal size; rows of one moment stay in one block."""
+    n = order.size
+    ranked = np.argsort(order, kind="stable")
+    place = np.empty(n, np.int64)
+    place[ranked] = np.arange(n)
+    first = np.searchsorted(order[ranked], order, side="left")  # the first row of the same moment speaks for all
+    part = first * blocks // n
+    used = np.unique(part)
+    if used.size < blocks:
+        raise DataError(f"the order has too few distinct moments for {blocks} blocks in time: use fewer folds")
+    return part
+
+
+def whole_groups(groups: Ints, folds: int, rng: np.random.Generator) -> Ints:
+    """Largest group first into the smallest part so far, equal sizes in random order."""
+    codes, sizes = np.unique(groups, return_counts=True)
+    if codes.size < folds:
+        raise DataError(f"{codes.size} groups are too few for {folds} folds: use at most {codes.size}")
+    shuffled = rng.permutation(codes.size)
+    order = shuffled[np.argsort(-sizes[shuffled], kind="stable")]
+    load = np.zeros(folds)
+    part_of = np.empty(codes.size, np.int64)
+    for g in order:
+        k = int(np.argmin(load))
+        part_of[g] = k
+        load[k] += sizes[g]
+    return part_of[np.searchsorted(codes, groups)]
+
+
+def _even(n: int, folds: int, rng: np.random.Generator) -> Ints:
+    part = np.empty(n, np.int64)
+    part[rng.permutation(n)] = np.arange(n) % folds
+    return part
+
+
+def _stratified(y: npt.NDArray[np.float64], folds: int, rng: np.random.Generator) -> Ints:
+    """Deal each class out in turn, going on where the last class stopped, so that part sizes stay even."""
+    part = np.empty(y.size, np.int64)
+    start = 0
+    for k in np.unique(y):
+        rows = rng.permutation(np.flatnonzero(y == k))
+        part[rows] = (start + np.arange(rows.size)) % folds
+        start += rows.size
+    return part
+
+
+def _latest(order: npt.NDArray[np.float64], share: float) -> Ints:
+    cut = np.sort(order)[min(order.size - 1, round((1 - share) * order.size))]
+    return np.asarray(order >= cut).astype(np.int64)
+
+
+def _some_groups(groups: Ints, share: float, rng: np.random.Generator) -> Ints:
+    codes, sizes = np.unique(groups, return_counts=True)
+    if codes.size < 2:
+        raise DataError("one group only: a holdout of whole groups cannot be set aside")
+    held: list[int] = []
+    rows, wanted = 0, share * groups.size
+    for g in rng.permutation(codes.size):
+        if abs(rows + sizes[g] - wanted) < abs(rows - wanted) and len(held) < codes.size - 1:
+            held.append(int(codes[g]))
+            rows += int(sizes[g])
+    if not held:
+        held.append(int(codes[np.argmin(sizes)]))
+    return np.isin(groups, held).astype(np.int64)
+
+
+def _check_classes(table: Table, parts: list[Ints], folds: int) -> None:
+    """Every training side needs at least two classes, or nothing can be learned there."""
+    if table.target.task != "classification":
+        return
+    for part in parts:
+        for k in range(folds):
+            if np.unique(table.y[part != k]).size < 2:
+                raise DataError(f"one fold's training rows hold a single class of '{table.target.name}': use fewer folds")

@@ -1,0 +1,461 @@
+"""Growing and walking regression trees on binned columns.
+
+One form serves every task: the target is a table of columns (a number, or one indicator per class), the gain is the
+drop in squared error summed over them, which for indicators is the Gini gain. A node sends a code to the left when its
+bit is set in a 256-bit mask: thresholds, missing cells and subsets of levels are then the same test.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from chaff.kernels.jit import kernel
+
+SMALL = 20  # rows up to which sorting a node's codes beats clearing and scanning a histogram
+ONE = np.uint64(1)
+
+
+@kernel
+def mix(state):
+    """The next number of a splitmix64 stream (Steele, Lea and Flood 2014): returns (state, draw)."""
+    state = state + np.uint64(0x9E3779B97F4A7C15)
+    z = state
+    z = (z ^ (z >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
+    z = (z ^ (z >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
+    return state, z ^ (z >> np.uint64(31))
+
+
+@kernel
+def draw_columns(order, want, state):
+    """Move `want` columns drawn without replacement to the front of `order`. Modified in place."""
+    p = order.size
+    for k in range(want):
+        state, z = mix(state)
+        j = k + np.int64(z % np.uint64(p - k))
+        t = order[k]
+        order[k] = order[j]
+        order[j] = t
+    return state
+
+
+@kernel
+def goes_left(mask, code):
+    return (mask[code >> 6] >> np.uint64(code & 63)) & ONE != 0
+
+
+@kernel
+def gain_of(left, total, targets):
+    """Drop in squared error: sum over targets of (s m - t c)^2 / (m c (m - c)); exactly 0 without signal.
+
+    left, total : float64 (2 + targets,): rows, weight, weighted sums.
+    """
+    c = left[1]
+    m = total[1]
+    rest = m - c
+    if c <= 0.0 or rest <= 0.0:
+        return 0.0
+    d = 0.0
+    for t in range(2, 2 + targets):
+        x = left[t] * m - total[t] * c
+        d += x * x
+    return d / (m * c * rest)
+
+
+@kernel
+def scan_ordered_one(H, sequence, length, total, leaf_rows, best):
+    """`scan_ordered` for a single target, in scalars: three times as fast as the loop over targets."""
+    where = -1
+    rows = 0.0
+    c = 0.0
+    s = 0.0
+    m = total[1]
+    sm = total[2]
+    most = total[0] - leaf_rows
+    for k in range(length - 1):
+        b = sequence[k]
+        if H[b, 0] == 0.0:
+            continue
+        rows += H[b, 0]
+        c += H[b, 1]
+        s += H[b, 2]
+        if rows < leaf_rows:
+            continue
+        if rows > most:
+            break
+        x = s * m - sm * c
+        below = m * c * (m - c)
+        if below > 0.0 and x * x > best * below:
+            best = x * x / below
+            where = k + 1
+    return best, where
+
+
+@kernel
+def scan_sorted_one(codes, f, rows, lo, hi, times, values, total, leaf_rows, keys, best):
+    """`scan_sorted` for a single target."""
+    count = hi - lo
+    for i in range(count):
+        x = (np.int64(codes[rows[lo + i], f]) << 32) | np.int64(rows[lo + i])
+        k = i
+        while k > 0 and keys[k - 1] > x:
+            keys[k] = keys[k - 1]
+            k -= 1
+        keys[k] = x
+    cut = -1
+    seen = 0.0
+    c = 0.0
+    s = 0.0
+    m = total[1]
+    sm = total[2]
+    most = total[0] - leaf_rows
+    for i in range(count - 1):
+        r = keys[i] & 0xFFFFFFFF
+        seen += times[r]
+        c += values[r, 0]
+        s += values[r, 1]
+        if (keys[i] >> 32) == (keys[i + 1] >> 32) or seen < leaf_rows:
+            continue
+        if seen > most:
+            break
+        d = s * m - sm * c
+        below = m * c * (m - c)
+        if below > 0.0 and d * d > best * below:
+            best = d * d / below
+            cut = keys[i] >> 32
+    return best, cut
+
+
+@kernel
+def scan_ordered(H, sequence, length, total, leaf_rows, targets, left, best):
+    """Best cut of a sequence of codes: returns (gain, how many of the sequence go left); gain <= best means none."""
+    if targets == 1:
+        return scan_ordered_one(H, sequence, length, total, leaf_rows, best)
+    where = -1
+    for t in range(2 + targets):
+        left[t] = 0.0
+    for k in range(length - 1):
+        b = sequence[k]
+        if H[b, 0] == 0.0:
+            continue
+        for t in range(2 + targets):
+            left[t] += H[b, t]
+        if left[0] < leaf_rows:
+            continue
+        if total[0] - left[0] < leaf_rows:
+            break
+        g = gain_of(left, total, targets)
+        if g > best:
+            best = g
+            where = k + 1
+    return best, where
+
+
+@kernel
+def order_levels(H, levels, total, targets, sequence, key):
+    """Codes with rows in this node, ordered by the mean of the node's commonest target. Returns how many."""
+    lead = 0
+    for t in range(1, targets):
+        if total[2 + t] > total[2 + lead]:
+            lead = t
+    length = 0
+    for b in range(levels):
+        if H[b, 0] == 0.0:
+            continue
+        x = H[b, 2 + lead] / H[b, 1] if H[b, 1] > 0.0 else 0.0
+        k = length
+        while k > 0 and key[k - 1] > x:
+            key[k] = key[k - 1]
+            sequence[k] = sequence[k - 1]
+            k -= 1
+        key[k] = x
+        sequence[k] = b
+        length += 1
+    return length
+
+
+@kernel
+def fill_histogram(codes, f, rows, lo, hi, times, values, targets, levels, H):
+    for b in range(levels):
+        for t in range(2 + targets):
+            H[b, t] = 0.0
+    if targets == 1:
+        for i in range(lo, hi):
+            r = rows[i]
+            b = codes[r, f]
+            H[b, 0] += times[r]
+            H[b, 1] += values[r, 0]
+            H[b, 2] += values[r, 1]
+        return
+    for i in range(lo, hi):
+        r = rows[i]
+        b = codes[r, f]
+        H[b, 0] += times[r]
+        for t in range(1 + targets):
+            H[b, 1 + t] += values[r, t]
+
+
+@kernel
+def scan_sorted(codes, f, rows, lo, hi, times, values, targets, total, leaf_rows, keys, left, best):
+    """Small node, numeric column: sort (code, row) and scan prefixes. Returns (gain, last code on the left)."""
+    if targets == 1:
+        return scan_sorted_one(codes, f, rows, lo, hi, times, values, total, leaf_rows, keys, best)
+    count = hi - lo
+    for i in range(count):
+        x = (np.int64(codes[rows[lo + i], f]) << 32) | np.int64(rows[lo + i])
+        k = i
+        while k > 0 and keys[k - 1] > x:
+            keys[k] = keys[k - 1]
+            k -= 1
+        keys[k] = x
+    cut = -1
+    for t in range(2 + targets):
+        left[t] = 0.0
+    for i in range(count - 1):
+        r = keys[i] & 0xFFFFFFFF
+        left[0] += times[r]
+        for t in range(1 + targets):
+            left[1 + t] += values[r, t]
+        if (keys[i] >> 32) == (keys[i + 1] >> 32) or left[0] < leaf_rows:
+            continue
+        if total[0] - left[0] < leaf_rows:
+            break
+        g = gain_of(left, total, targets)
+        if g > best:
+            best = g
+            cut = keys[i] >> 32
+    return best, cut
+
+
+@kernel
+def set_bits(mask, sequence, lo, hi):
+    for k in range(lo, hi):
+        b = sequence[k]
+        mask[b >> 6] |= ONE << np.uint64(b & 63)
+
+
+@kernel
+def split_node(codes, rows, lo, hi, times, values, targets, levels, category, order, want, total, leaf_rows,
+               H, sequence, key, keys, left, mask):
+    """Best split of one node over the drawn columns: returns (feature or -1, gain) and fills `mask` (4 words)."""
+    best = 0.0
+    feature = -1
+    for q in range(want):
+        f = order[q]
+        size = levels[f]
+        if size < 2:
+            continue
+        found = False
+        if not category[f] and hi - lo <= SMALL:
+            g, cut = scan_sorted(codes, f, rows, lo, hi, times, values, targets, total, leaf_rows, keys, left, best)
+            if cut >= 0:
+                found = True
+                for b in range(cut + 1):
+                    sequence[b] = b
+                length = cut + 1
+        else:
+            fill_histogram(codes, f, rows, lo, hi, times, values, targets, size, H)
+            length = -1
+            if category[f]:
+                count = order_levels(H, size, total, targets, sequence, key)
+                g, length = scan_ordered(H, sequence, count, total, leaf_rows, targets, left, best)
+            else:
+                for b in range(size):
+                    sequence[b] = b
+                g, length = scan_ordered(H, sequence, size, total, leaf_rows, targets, left, best)
+                if H[0, 0] > 0.0:  # code 0 is "missing": try it on the right as well
+                    for b in range(size - 1):
+                        sequence[b] = b + 1
+                    sequence[size - 1] = 0
+                    g2, length2 = scan_ordered(H, sequence, size, total, leaf_rows, targets, left, max(g, best))
+                    if length2 >= 0:
+                        g = g2
+                        length = length2
+                    else:
+                        for b in range(size):
+                            sequence[b] = b
+            found = length >= 0
+        if found:
+            best = g
+            feature = f
+            for w in range(4):
+                mask[w] = np.uint64(0)
+            set_bits(mask, sequence, 0, length)
+    return feature, best
+
+
+@kernel
+def grow_tree(codes, values, times, levels, category, want, leaf_rows, deepest, state,
+              node_feature, node_left, node_right, node_mask, node_value, gains):
+    """Grow one tree. Returns the number of nodes.
+
+    codes : uint8 (n, p) row-major, code 0 = missing.  values : float64 (n, 1 + targets): weight, weighted targets, with the
+    bootstrap counted in.  times : float64 (n,), how often the bootstrap drew the row (0 leaves it out).
+    levels : int64 (p,), codes in use per column.  category : bool (p,).  state : uint64, the tree's own stream.
+    node_* : sized for 2 n nodes; node_feature is -1 at a leaf.  gains : float64 (p,). All filled in place.
+    """
+    n, p = codes.shape
+    targets = values.shape[1] - 1
+    rows = np.empty(n, np.int64)
+    spare = np.empty(n, np.int64)
+    m = 0
+    for i in range(n):
+        if times[i] > 0.0:
+            rows[m] = i
+            m += 1
+    H = np.empty((256, 2 + targets))
+    sequence = np.empty(256, np.int64)
+    key = np.empty(256)
+    keys = np.empty(SMALL + 1, np.int64)
+    left = np.empty(2 + targets)
+    total = np.empty(2 + targets)
+    mask = np.empty(4, np.uint64)
+    order = np.arange(p)
+    stack = np.empty((2 * n + 2, 4), np.int64)
+    stack[0, 0] = 0
+    stack[0, 1] = m
+    stack[0, 2] = 0
+    stack[0, 3] = 0
+    top = 1
+    nodes = 1
+    while top > 0:
+        top -= 1
+        lo = stack[top, 0]
+        hi = stack[top, 1]
+        node = stack[top, 2]
+        depth = stack[top, 3]
+        for t in range(2 + targets):
+            total[t] = 0.0
+        for i in range(lo, hi):
+            r = rows[i]
+            total[0] += times[r]
+            for t in range(1 + targets):
+                total[1 + t] += values[r, t]
+        node_feature[node] = -1
+        for t in range(1 + targets):
+            node_value[node, t] = total[1 + t]
+        if total[0] < 2 * leaf_rows or depth >= deepest:
+            continue
+        state = draw_columns(order, want, state)
+        f, g = split_node(codes, rows, lo, hi, times, values, targets, levels, category, order, want, total, leaf_rows,
+                          H, sequence, key, keys, left, mask)
+        if f < 0:
+            continue
+        a = lo
+        c = 0
+        seen_left = np.zeros(4, np.uint64)
+        seen = np.zeros(4, np.uint64)
+        for i in range(lo, hi):
+            r = rows[i]
+            b = codes[r, f]
+            seen[b >> 6] |= ONE << np.uint64(b & 63)
+            if goes_left(mask, b):
+                seen_left[b >> 6] |= ONE << np.uint64(b & 63)
+                rows[a] = r
+                a += 1
+            else:
+                spare[c] = r
+                c += 1
+        for i in range(c):
+            rows[a + i] = spare[i]
+        if a - lo >= hi - a:  # codes that no row of this node has: with the larger side where order says nothing
+            if category[f]:
+                for w in range(4):
+                    mask[w] = mask[w] | ~seen[w]
+            elif seen[0] & ONE == 0:
+                mask[0] |= ONE
+        elif category[f]:
+            for w in range(4):
+                mask[w] = seen_left[w]
+        elif seen[0] & ONE == 0:
+            mask[0] &= ~ONE
+        gains[f] += g
+        node_feature[node] = f
+        node_left[node] = nodes
+        node_right[node] = nodes + 1
+        for w in range(4):
+            node_mask[node, w] = mask[w]
+        stack[top, 0] = lo
+        stack[top, 1] = a
+        stack[top, 2] = nodes
+        stack[top, 3] = depth + 1
+        top += 1
+        stack[top, 0] = a
+        stack[top, 1] = hi
+        stack[top, 2] = nodes + 1
+        stack[top, 3] = depth + 1
+        top += 1
+        nodes += 2
+    return nodes
+
+
+@kernel
+def draw_bootstrap(state, n, times):
+    """Draw n rows with replacement; times[i] counts how often row i came. Modified in place."""
+    times[:] = 0.0
+    for _ in range(n):
+        state, z = mix(state)
+        times[np.int64(z % np.uint64(n))] += 1.0
+    return state
+
+
+@kernel
+def add_predictions(codes, feature, left, right, mask, value, out):
+    """Add one tree's leaf values to `out`.  codes : uint8 (n, p).  value : float64 (nodes, t).  out : float64 (n, t)."""
+    for i in range(codes.shape[0]):
+        k = 0
+        while feature[k] >= 0:
+            k = left[k] if goes_left(mask[k], codes[i, feature[k]]) else right[k]
+        for t in range(out.shape[1]):
+            out[i, t] += value[k, t]
+
+
+@kernel
+def add_shuffle_changes(codes, feature, left, right, mask, value, partner, lo, hi, out):
+    """Add how one tree's prediction changes when one column takes another row's code.
+
+    Only columns on a row's own path can change its prediction, and only when the new code leaves the set of codes that all
+    of the path's tests on that column send the same way; the walk then restarts at the first node of that column.
+
+    codes : uint8 (n, p).  partner : int64 (shuffles, n), the row that lends its code.  Rows lo..hi-1 are done.
+    out : float64 (shuffles, p, hi - lo, t). Modified in place.
+    """
+    path = np.empty(512, np.int64)
+    stay = np.empty(4, np.uint64)
+    targets = value.shape[1]
+    for i in range(lo, hi):
+        k = 0
+        d = 0
+        while feature[k] >= 0:
+            if d < path.size:
+                path[d] = k
+            d += 1
+            k = left[k] if goes_left(mask[k], codes[i, feature[k]]) else right[k]
+        end = k
+        d = min(d, path.size)
+        for q in range(d):
+            j = feature[path[q]]
+            done = False
+            for w in range(q):
+                if feature[path[w]] == j:
+                    done = True
+                    break
+            if done:
+                continue
+            for w in range(4):
+                stay[w] = ~np.uint64(0)
+            for w in range(q, d):
+                node = path[w]
+                if feature[node] == j:
+                    same = goes_left(mask[node], codes[i, j])
+                    for x in range(4):
+                        stay[x] &= mask[node, x] if same else ~mask[node, x]
+            for s in range(partner.shape[0]):
+                code = codes[partner[s, i], j]
+                if goes_left(stay, code):
+                    continue
+                k = path[q]
+                while feature[k] >= 0:
+                    f = feature[k]
+                    k = left[k] if goes_left(mask[k], code if f == j else codes[i, f]) else right[k]
+                for t in range(targets):
+                    out[s, j, i - lo, t] += value[k, t] - value[end, t]

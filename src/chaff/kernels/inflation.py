@@ -1,0 +1,104 @@
+"""Variance inflation from an inverse correlation matrix, and its update when a feature goes."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from chaff.kernels.jit import kernel
+
+
+@kernel
+def determinant(M, columns, L):
+    """Determinant of the positive definite block M[columns, columns]; 0 when it is not.  L is overwritten."""
+    b = columns.size
+    det = 1.0
+    for i in range(b):
+        for j in range(i + 1):
+            x = M[columns[i], columns[j]]
+            for l in range(j):
+                x -= L[i, l] * L[j, l]
+            if i == j:
+                if x <= 0.0:
+                    return 0.0
+                det *= x
+                L[i, i] = np.sqrt(x)
+            else:
+                L[i, j] = x / L[j, j]
+    return det
+
+
+@kernel
+def inflation_of(P, f, starts, columns, own, L):
+    """(Generalised) VIF of feature f on the scale of one column: (det R_bb det P_bb)^(1 / df)."""
+    lo = starts[f]
+    hi = starts[f + 1]
+    if hi == lo:
+        return 1.0
+    if hi - lo == 1:
+        return P[columns[lo], columns[lo]]
+    return (own[f] * determinant(P, columns[lo:hi], L)) ** (1.0 / (hi - lo))
+
+
+@kernel
+def downdate(P, k, alive, count):
+    """The inverse of the block without column k: P - P[:, k] P[k, :] / P[k, k].
+
+    P : float64 (q, q). Rows in alive[:count] are modified in place; whole rows are written, since contiguous lanes
+    beat indexing even though dead columns are written too.
+    """
+    q = P.shape[0]
+    pivot = 1.0 / P[k, k]
+    for a in range(count):
+        i = alive[a]
+        f = P[i, k] * pivot
+        if i == k or f == 0.0:
+            continue
+        for l in range(q):
+            P[i, l] -= f * P[k, l]
+
+
+@kernel
+def eliminate(P, starts, columns, own, removable, order_key, limit, tie, went, value):
+    """Drop the feature with the largest VIF, one at a time, until none removable is over the limit.
+
+    P : float64 (q, q), inverse correlation of the columns. Overwritten.  starts, columns : int64, as in the layout.
+    own : float64 (m,), det R_bb of each feature.  removable : bool (m,). Overwritten: False once gone.
+    order_key : int64 (m,); among VIFs equal to a relative `tie` the larger key goes first.
+    went : int64 (m,), value : float64 (m,). Filled; returns how many went.
+    """
+    m = starts.size - 1
+    widest = 1
+    for f in range(m):
+        widest = max(widest, starts[f + 1] - starts[f])
+    L = np.empty((widest, widest))
+    alive = columns.copy()
+    count = alive.size
+    vif = np.empty(m)
+    gone = 0
+    while True:
+        best = -1
+        for f in range(m):
+            if not removable[f]:
+                continue
+            vif[f] = inflation_of(P, f, starts, columns, own, L)
+            if vif[f] <= limit:
+                continue
+            if best < 0 or vif[f] > vif[best] * (1.0 + tie):
+                best = f
+            elif vif[f] >= vif[best] * (1.0 - tie) and order_key[f] > order_key[best]:
+                best = f
+        if best < 0:
+            return gone
+        went[gone] = best
+        value[gone] = vif[best]
+        gone += 1
+        removable[best] = False
+        for c in range(starts[best], starts[best + 1]):
+            k = columns[c]
+            left = 0
+            for a in range(count):
+                if alive[a] != k:
+                    alive[left] = alive[a]
+                    left += 1
+            count = left
+            downdate(P, k, alive, count)

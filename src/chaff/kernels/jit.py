@@ -1,0 +1,25 @@
+"""The only place that says how kernels are compiled.
+
+Never fastmath: it licenses the compiler to drop tests for missing cells. `cache` keeps the machine code on disk, so that
+only the first run ever compiles; `nogil` lets two Python threads run two kernels.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numba
+
+
+def kernel(fn: Callable[..., Any]) -> Any:
+    return numba.njit(nogil=True, cache=True, error_model="numpy")(fn)
+
+
+def compiled_before(dispatcher: Any) -> bool:
+    """Whether machine code of this kernel's file lies in the cache and is newer than its source."""
+    source = Path(dispatcher.py_func.__code__.co_filename)
+    folder = Path(dispatcher._cache.cache_path)
+    stamp = source.stat().st_mtime
+    return any(f.stat().st_mtime >= stamp for f in folder.glob(f"{source.stem}.*.nbi"))

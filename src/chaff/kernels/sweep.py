@@ -1,0 +1,134 @@
+"""Cross-validated least squares by sweeping: what every single addition or removal would score, and doing one.
+
+Per fold two symmetric tables over z = [columns, targets]. A: training cross-products about the training means, swept on
+the columns inside (inside block = -inverse). V: test second moments about the *training* means, of the current vectors:
+outside the residual of the column on the model, inside its dual vector. For a column j, inside or outside alike,
+c = A[j, y] / A[j, j] and the test error after toggling it is V[y, y] - 2 c V[j, y] + c^2 V[j, j].
+A feature of several columns is the same with a small system in place of the division.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from chaff.kernels.jit import kernel
+
+
+@kernel
+def toggle(A, V, k, scratch):
+    """Sweep one fold's tables on column k, in or out alike.
+
+    A, V : float64 (q, q), symmetric. Modified in place.  scratch : float64 (2, q). Overwritten.
+    """
+    q = A.shape[0]
+    d = A[k, k]
+    s = 1.0 if d > 0 else -1.0
+    c = scratch[0]
+    v = scratch[1]
+    for i in range(q):
+        c[i] = A[k, i] / d
+        v[i] = V[k, i]
+    vkk = v[k]
+    for i in range(q):
+        f = c[i]
+        if i == k or f == 0.0:
+            continue
+        for j in range(q):
+            A[i, j] -= f * A[k, j]
+    for i in range(q):
+        if i == k:
+            continue
+        f = c[i]
+        g = v[i] - f * vkk
+        for j in range(q):
+            V[i, j] -= f * v[j] + c[j] * g
+    for i in range(q):
+        if i == k:
+            continue
+        A[i, k] = s * c[i]
+        A[k, i] = s * c[i]
+        t = s * (v[i] - c[i] * vkk) / d
+        V[i, k] = t
+        V[k, i] = t
+    A[k, k] = -1.0 / d
+    V[k, k] = vkk / (d * d)
+
+
+@kernel
+def block_error(A, V, columns, base, inside, tolerance, first_target, L, c):
+    """Test error, summed over targets, after toggling the block `columns` in one fold; NaN when it would be singular.
+
+    A, V : float64 (q, q).  columns : int64 (b,).  base : float64 (q,), the diagonal of A before any sweep.
+    L : float64 (>= b, >= b) and c : float64 (>= b,), overwritten.
+    """
+    b = columns.size
+    q = A.shape[0]
+    sign = -1.0 if inside else 1.0
+    for i in range(b):
+        for j in range(i + 1):
+            x = sign * A[columns[i], columns[j]]
+            for l in range(j):
+                x -= L[i, l] * L[j, l]
+            if i == j:
+                if not inside and x <= tolerance * base[columns[i]]:
+                    return np.nan
+                L[i, i] = np.sqrt(x)
+            else:
+                L[i, j] = x / L[j, j]
+    total = 0.0
+    for t in range(first_target, q):
+        for i in range(b):
+            x = sign * A[columns[i], t]
+            for l in range(i):
+                x -= L[i, l] * c[l]
+            c[i] = x / L[i, i]
+        for i in range(b - 1, -1, -1):
+            x = c[i]
+            for l in range(i + 1, b):
+                x -= L[l, i] * c[l]
+            c[i] = x / L[i, i]
+        e = V[t, t]
+        for i in range(b):
+            e -= 2.0 * c[i] * V[columns[i], t]
+            for j in range(b):
+                e += c[i] * c[j] * V[columns[i], columns[j]]
+        total += e
+    return total
+
+
+@kernel
+def errors_after_toggle(A, V, base, starts, columns, offered, inside, tolerance, first_target, out):
+    """Test error after toggling each offered feature, for one fold.
+
+    A, V : float64 (q, q).  base : float64 (q,).  starts : int64 (m + 1,), slices into `columns` per feature; an empty
+    slice is a feature that can contribute nothing in this fold.  columns : int64.  offered : int64, feature numbers.
+    inside : bool (m,).  out : float64 (len(offered),), NaN where the set would be singular. Modified in place.
+    """
+    q = A.shape[0]
+    widest = 1
+    for m in range(starts.size - 1):
+        widest = max(widest, starts[m + 1] - starts[m])
+    L = np.empty((widest, widest))
+    c = np.empty(widest)
+    now = 0.0
+    for t in range(first_target, q):
+        now += V[t, t]
+    for o in range(offered.size):
+        f = offered[o]
+        lo = starts[f]
+        hi = starts[f + 1]
+        if hi == lo:
+            out[o] = now
+        elif hi - lo == 1:
+            j = columns[lo]
+            d = A[j, j]
+            if not inside[f] and d <= tolerance * base[j]:
+                out[o] = np.nan
+                continue
+            e = 0.0
+            for t in range(first_target, q):
+                x = A[j, t] / d
+                e += V[t, t] - 2.0 * x * V[j, t] + x * x * V[j, j]
+            out[o] = e
+        else:
+            out[o] = block_error(A, V, columns[lo:hi], base, inside[f], tolerance, first_target, L, c)

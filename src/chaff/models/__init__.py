@@ -1,0 +1,1 @@
+"""Learners. Each is a frozen dataclass whose fields are its settings."""

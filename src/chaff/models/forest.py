@@ -1,0 +1,169 @@
+"""A forest of regression trees on bins; with classes, trees on class indicators."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import ClassVar
+
+import numpy as np
+import numpy.typing as npt
+
+from chaff.errors import UsageError
+from chaff.kernels.forest import add_predictions, add_shuffle_changes, draw_bootstrap, grow_tree
+from chaff.metrics import Need
+from chaff.models.protocols import Form, Sample
+from chaff.table.bins import Bins
+from chaff.work import Work
+
+Floats = npt.NDArray[np.float64]
+TREES_PER_UNIT = 10
+DEEPEST = 500
+CHANGE_BYTES = 1 << 26
+
+
+@dataclass(frozen=True)
+class Tree:
+    feature: npt.NDArray[np.int64]
+    """-1 at a leaf."""
+    left: npt.NDArray[np.int64]
+    right: npt.NDArray[np.int64]
+    mask: npt.NDArray[np.uint64]
+    """uint64 (nodes, 4): bit set for the codes that go left."""
+    value: Floats
+    """float64 (nodes, t)."""
+
+
+@dataclass(frozen=True)
+class FittedForest:
+    features: tuple[str, ...]
+    trees: tuple[Tree, ...]
+    gains: Floats = field(repr=False)
+
+    def predict(self, rows: Sample) -> Floats:
+        return self._sum(_row_major(rows.data), rows.targets.shape[1]) / len(self.trees)
+
+    def _sum(self, codes: npt.NDArray[np.uint8], targets: int) -> Floats:
+        out = np.zeros((codes.shape[0], targets))
+        for t in self.trees:
+            add_predictions(codes, t.feature, t.left, t.right, t.mask, t.value, out)
+        return out
+
+    def importance(self, by: str = "impurity") -> Floats:
+        """Drop in squared error that a feature's splits brought, as a share of the total."""
+        total = self.gains.sum()
+        return self.gains / total if total > 0 else self.gains.copy()
+
+    def shuffled(self, rows: Sample, partners: npt.NDArray[np.int64], work: Work) -> tuple[Floats, list[tuple[slice, Floats]]]:
+        """Predictions, and what they become when one feature is shuffled, in blocks of rows.
+
+        Parameters
+        ----------
+        partners : int64 (shuffles, n)
+            Row that lends its value; the same for every feature.
+
+        Returns
+        -------
+        predictions (n, t), and a list of (rows, float64 (shuffles, features, rows, t)) with the *changes*.
+        """
+        codes = _row_major(rows.data)
+        n, p = codes.shape
+        t = rows.targets.shape[1]
+        size = max(16, CHANGE_BYTES // (8 * partners.shape[0] * p * t))
+        blocks = [slice(i, min(i + size, n)) for i in range(0, n, size)]
+
+        def one(where: slice) -> tuple[slice, Floats]:
+            out = np.zeros((partners.shape[0], p, where.stop - where.start, t))
+            for k in self.trees:
+                add_shuffle_changes(codes, k.feature, k.left, k.right, k.mask, k.value, partners, where.start, where.stop, out)
+            out /= len(self.trees)
+            return where, out
+
+        return self._sum(codes, t) / len(self.trees), work.each(one, blocks)
+
+
+@dataclass(frozen=True)
+class Forest:
+    """Bagged trees with random columns at each split.
+
+    Parameters
+    ----------
+    trees : int
+    columns_per_split : int, float or None
+        Columns drawn at each split: a count, a share, or None for a third (numbers) or the square root (classes).
+    leaf_rows : int
+        Fewest training rows in a leaf.
+    depth : int or None
+        Deepest level; None for as deep as the rows allow.
+
+    Notes
+    -----
+    Missing cells go to whichever side serves the split better; levels of a category are ordered anew in every node.
+    With classes each leaf's shares are drawn towards the training shares by the weight of one row, so that no class is ever
+    impossible. Source: Breiman, 2001.
+    """
+
+    trees: int = 100
+    columns_per_split: int | float | None = None
+    leaf_rows: int = 5
+    depth: int | None = None
+
+    learns: ClassVar[Form] = "bins"
+    reads: ClassVar[Form] = "bins"
+    gives: ClassVar[frozenset[Need]] = frozenset({"values", "labels", "scores", "probabilities"})
+    label: ClassVar[str] = "forest"
+
+    def __post_init__(self) -> None:
+        if self.trees < 1 or self.leaf_rows < 1 or (self.depth is not None and self.depth < 1):
+            raise UsageError("trees, leaf_rows and depth must be 1 or more")
+        if self.columns_per_split is not None and self.columns_per_split <= 0:
+            raise UsageError("columns_per_split must be more than 0")
+
+    def drawn_columns(self, features: int, classes: bool) -> int:
+        asked = self.columns_per_split
+        if asked is None:
+            want = np.sqrt(features) if classes else features / 3
+        else:
+            want = asked * features if isinstance(asked, float) and asked < 1 else asked
+        return int(min(max(1, np.ceil(want)), features))
+
+    def fit(self, train: Sample, work: Work) -> FittedForest:
+        bins: Bins = train.data
+        codes = _row_major(bins)
+        n, p = codes.shape
+        w = np.ones(n) if train.weights is None else train.weights
+        centre = np.average(train.targets, axis=0, weights=w)
+        # Centred, so that a target far from zero loses no digits in the gains.
+        inner = train.targets - centre
+        values = np.concatenate([w[:, None], w[:, None] * inner], axis=1)
+        smooth = 1.0 if train.classes else 0.0
+        want = self.drawn_columns(p, bool(train.classes)) if p else 0
+        key = work.key("forest")
+
+        def grow(first: int) -> list[tuple[Tree, Floats]]:
+            return [self._tree(codes, values, bins, want, key + t, centre, smooth)
+                    for t in range(first, min(first + TREES_PER_UNIT, self.trees))]  # fmt: skip
+
+        grown = [one for some in work.each(grow, range(0, self.trees, TREES_PER_UNIT)) for one in some]
+        gains = np.sum([g for _, g in grown], axis=0) if p else np.zeros(0)
+        return FittedForest(train.features, tuple(t for t, _ in grown), gains)
+
+    def _tree(
+        self, codes: npt.NDArray[np.uint8], values: Floats, bins: Bins, want: int, seed: int, centre: Floats, smooth: float
+    ) -> tuple[Tree, Floats]:
+        n, p = codes.shape
+        times = np.empty(n)
+        state = draw_bootstrap(np.uint64(seed), n, times)
+        most = 2 * (n // self.leaf_rows) + 3
+        feature, left, right = (np.zeros(most, np.int64) for _ in range(3))
+        mask, value, gains = np.zeros((most, 4), np.uint64), np.zeros((most, values.shape[1])), np.zeros(p)
+        nodes = grow_tree(
+            codes, values * times[:, None], times, bins.counts, bins.category, want, float(self.leaf_rows),
+            min(self.depth or DEEPEST, DEEPEST), np.uint64(state), feature, left, right, mask, value, gains,
+        )  # fmt: skip
+        weight = value[:nodes, :1] + smooth
+        leaf = centre + np.divide(value[:nodes, 1:], weight, out=np.zeros((nodes, centre.size)), where=weight > 0)
+        return Tree(feature[:nodes].copy(), left[:nodes].copy(), right[:nodes].copy(), mask[:nodes].copy(), leaf), gains
+
+
+def _row_major(bins: Bins) -> npt.NDArray[np.uint8]:
+    return np.ascontiguousarray(bins.codes.T)

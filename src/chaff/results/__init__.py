@@ -1,0 +1,1 @@
+"""What methods hand over: findings, trails, scores, verdicts, cuts."""

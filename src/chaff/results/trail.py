@@ -1,0 +1,119 @@
+"""Trail: what a search did, one row a move, and which point of it to choose."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+import numpy as np
+import numpy.typing as npt
+
+from chaff.errors import UsageError
+from chaff.results.score import corrected_error, paired_difference
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+Floats = npt.NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Move:
+    """One step: a feature came or went, and what the set then scored in every fold."""
+
+    action: str
+    """"start", "add" or "remove"."""
+    feature: str
+    features: frozenset[str]
+    values: Floats
+    direction: str = ""
+    """Which search made it: "forward" or "backward"."""
+
+
+@dataclass(frozen=True)
+class SizeRule:
+    """How a size is chosen from a trail.
+
+    With `margin` None: the smallest set whose paired difference to the best is within one standard error of that
+    difference. With a margin: the smallest set that is at most so much worse than the best, in the metric's units.
+    """
+
+    margin: float | None = None
+
+    def __str__(self) -> str:
+        return "within one standard error of the best" if self.margin is None else f"within {self.margin:g} of the best"
+
+
+@dataclass(frozen=True)
+class Trail:
+    """The moves of a search, the features that were on offer and the metric they were scored by."""
+
+    method: str
+    moves: tuple[Move, ...]
+    offered: tuple[str, ...]
+    metric: str
+    higher_is_better: bool
+    test_share: float
+    notes: tuple[str, ...] = ()
+
+    @cached_property
+    def means(self) -> Floats:
+        return np.array([m.values.mean() for m in self.moves])
+
+    @cached_property
+    def frame(self) -> pd.DataFrame:
+        """One row a move: move, direction, action, feature, size, score, score_se."""
+        import pandas as pd
+
+        return pd.DataFrame(
+            {
+                "move": np.arange(len(self.moves)),
+                "direction": [m.direction for m in self.moves],
+                "action": [m.action for m in self.moves],
+                "feature": [m.feature for m in self.moves],
+                "size": [len(m.features) for m in self.moves],
+                "score": self.means,
+                "score_se": [corrected_error(m.values, self.test_share) for m in self.moves],
+            }
+        )
+
+    def features_at(self, move: int) -> tuple[str, ...]:
+        """The set after that move, in the order of the table."""
+        if not 0 <= move < len(self.moves):
+            raise UsageError(f"the trail has moves 0 to {len(self.moves) - 1}, not {move}")
+        held = self.moves[move].features
+        return tuple(f for f in self.offered if f in held)
+
+    def best_move(self) -> int:
+        """The move with the best score; among equals the smallest set."""
+        sign = 1.0 if self.higher_is_better else -1.0
+        sizes = [len(m.features) for m in self.moves]
+        return max(range(len(self.moves)), key=lambda k: (sign * self.means[k], -sizes[k]))
+
+    def best_by_size(self) -> dict[int, int]:
+        """Size → the best move of that size."""
+        sign = 1.0 if self.higher_is_better else -1.0
+        out: dict[int, int] = {}
+        for k, move in enumerate(self.moves):
+            size = len(move.features)
+            if size not in out or sign * self.means[k] > sign * self.means[out[size]]:
+                out[size] = k
+        return dict(sorted(out.items()))
+
+    def chosen_move(self, rule: SizeRule | None = None) -> int:
+        """The smallest set that the rule allows."""
+        rule = rule or SizeRule()
+        sign = 1.0 if self.higher_is_better else -1.0
+        best = self.best_move()
+        top = self.moves[best].values
+        for _, k in self.best_by_size().items():
+            gap = paired_difference(sign * top, sign * self.moves[k].values, self.test_share)
+            allowed = rule.margin if rule.margin is not None else gap.se
+            if gap.mean <= (0.0 if np.isnan(allowed) else allowed):
+                return k
+        return best
+
+    def best(self, rule: SizeRule | None = None) -> tuple[str, ...]:
+        """The features of the chosen move."""
+        return self.features_at(self.chosen_move(rule))

@@ -1,0 +1,1 @@
+"""Closed-form statistics on plain arrays: no table, no file, no terminal."""

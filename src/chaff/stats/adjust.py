@@ -1,0 +1,42 @@
+"""Adjusting a family of p-values."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from chaff.stats.tails import Floats
+
+
+def benjamini_hochberg(p: Floats) -> Floats:
+    """q-values: the smallest false discovery rate at which each would be called. NaN stays NaN and is not counted.
+
+    Source: Benjamini and Hochberg, 1995.
+
+    >>> benjamini_hochberg(np.array([0.01, 0.04, 0.03])).round(3).tolist()
+    [0.03, 0.04, 0.04]
+    """
+    q = np.full(p.shape, np.nan)
+    known = np.flatnonzero(~np.isnan(p))
+    order = known[np.argsort(p[known], kind="stable")]
+    m = order.size
+    if m:
+        raw = p[order] * m / np.arange(1, m + 1)
+        q[order] = np.minimum(np.minimum.accumulate(raw[::-1])[::-1], 1.0)
+    return q
+
+
+def holm(p: Floats) -> Floats:
+    """p-values adjusted so that the chance of any false call in the family stays below the level.
+
+    Source: Holm, 1979.
+
+    >>> holm(np.array([0.01, 0.04, 0.03])).round(3).tolist()
+    [0.03, 0.06, 0.06]
+    """
+    out = np.full(p.shape, np.nan)
+    known = np.flatnonzero(~np.isnan(p))
+    order = known[np.argsort(p[known], kind="stable")]
+    m = order.size
+    if m:
+        out[order] = np.minimum(np.maximum.accumulate(p[order] * (m - np.arange(m))), 1.0)
+    return out

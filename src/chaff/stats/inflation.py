@@ -1,0 +1,177 @@
+"""Variance inflation factors from one factorisation, and their elimination by updates."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from chaff.kernels.inflation import eliminate, inflation_of
+from chaff.stats.tails import Floats
+
+Ints = npt.NDArray[np.int64]
+RANK_TOLERANCE = 1e-10  # relative pivot below which a column counts as a combination of the others
+TIE = 1e-9  # VIFs closer than this are a tie
+
+
+def inverse_of(C: Floats) -> Floats | None:
+    """Inverse of a positive definite matrix by Cholesky, or None when it is numerically singular."""
+    from scipy.linalg.lapack import dpotrf, dpotri
+
+    if not C.size:
+        return C.copy()
+    factor, info = dpotrf(C, lower=1)
+    if info or np.min(np.diagonal(factor)) ** 2 < RANK_TOLERANCE:
+        return None
+    # dpotri fills one triangle only; it works in place, so nothing of size p x p is allocated twice.
+    inverse, info = dpotri(factor, lower=1, overwrite_c=1)
+    if info:
+        return None
+    lower = np.tril(inverse)
+    return lower + np.tril(lower, -1).T
+
+
+def dependent_columns(C: Floats) -> Ints:
+    """Every column that takes part in an exact linear dependency, not only the last one found.
+
+    Pivoted Cholesky splits the columns into independent ones and the rest; a column of the rest is a combination of those
+    independent ones that have a weight in it.
+    """
+    from scipy.linalg import solve_triangular
+    from scipy.linalg.lapack import dpstrf
+
+    factor, pivots, rank, _ = dpstrf(C, lower=1, tol=RANK_TOLERANCE)
+    order = pivots - 1
+    if rank == C.shape[0]:
+        return np.empty(0, np.int64)
+    head = np.tril(factor[:rank, :rank])
+    tail = factor[rank:, :rank]
+    weights = solve_triangular(head, tail.T, lower=True, trans="T")
+    involved = np.abs(weights).max(1) > 1e-6 * max(1.0, float(np.abs(weights).max()))
+    return np.sort(np.concatenate([order[:rank][involved], order[rank:]])).astype(np.int64)
+
+
+def nearest_positive(C: Floats, floor: float = 1e-8) -> Floats:
+    """A correlation matrix of pairwise entries made positive definite: eigenvalues clipped, diagonal back to 1.
+
+    Source: Rebonato and Jaeckel, 1999 (spectral decomposition).
+    """
+    values, vectors = np.linalg.eigh(C)
+    if values[0] >= floor:
+        return C
+    fixed = (vectors * np.maximum(values, floor)) @ vectors.T
+    scale = 1.0 / np.sqrt(np.diagonal(fixed))
+    out: Floats = fixed * scale[:, None] * scale[None, :]
+    np.fill_diagonal(out, 1.0)
+    return out
+
+
+@dataclass(frozen=True)
+class Elimination:
+    """What went, in order, and what is left."""
+
+    went: Ints
+    vif: Floats
+    """VIF of each at the moment it went; infinite for a member of an exact dependency."""
+    kept: Ints
+    kept_vif: Floats
+    """Fresh values of those that stay, from a factorisation of their own."""
+
+
+def block_determinants(C: Floats, starts: Ints, columns: Ints) -> Floats:
+    """det R_bb of every feature's own block; 1 for a single column."""
+    own = np.ones(starts.size - 1)
+    for f in np.flatnonzero(np.diff(starts) > 1):
+        block = columns[starts[f] : starts[f + 1]]
+        own[f] = np.linalg.det(C[np.ix_(block, block)])
+    return own
+
+
+def inflation(C: Floats, starts: Ints, columns: Ints) -> Floats:
+    """(Generalised) VIF of every feature, on the scale of one column; infinite in an exact dependency.
+
+    Parameters
+    ----------
+    C : float64 (q, q)
+        Correlation of the columns.
+    starts, columns : int64
+        Columns of feature f: ``columns[starts[f]:starts[f + 1]]``.
+
+    Notes
+    -----
+    All at once as the diagonal of the inverse; for a feature of several columns det R_bb det P_bb, to the power 1 / df.
+    Source: Fox and Monette, 1992.
+    """
+    P = inverse_of(C)
+    m = starts.size - 1
+    if P is None:
+        out = np.full(m, np.nan)
+        bad = set(dependent_columns(C).tolist())
+        for f in range(m):
+            if bad.intersection(columns[starts[f] : starts[f + 1]].tolist()):
+                out[f] = np.inf
+        return out
+    own = block_determinants(C, starts, columns)
+    width = int(np.diff(starts).max(initial=1))
+    L = np.empty((max(width, 1), max(width, 1)))
+    return np.array([inflation_of(P, f, starts, columns, own, L) for f in range(m)])
+
+
+def prune_inflation(
+    C: Floats, starts: Ints, columns: Ints, limit: float, order_key: Ints, protected: npt.NDArray[np.bool_]
+) -> Elimination:
+    """Remove the feature with the largest VIF, one at a time, until none over `limit` may go.
+
+    Parameters
+    ----------
+    C, starts, columns
+        As in `inflation`.
+    limit : float
+        VIF over which a feature goes.
+    order_key : int64 (m,)
+        Among ties (members of an exact dependency all have infinite VIF) the largest key goes first.
+    protected : bool (m,)
+        Features that stay whatever their VIF.
+
+    Notes
+    -----
+    Every removal is a rank-one update of the inverse. Updates carry the error of the first inverse along and add none, so
+    one fresh inverse at the end is enough: its values are reported, and if it finds one over the limit the loop goes on.
+    """
+    m = starts.size - 1
+    left = np.arange(m)
+    went: list[int] = []
+    values: list[float] = []
+
+    def part(features: Ints) -> tuple[Floats, Ints, Ints]:
+        picks = [columns[starts[f] : starts[f + 1]] for f in features]
+        inner = np.concatenate([[0], np.cumsum([len(c) for c in picks])]).astype(np.int64)
+        flat = np.concatenate(picks).astype(np.int64) if picks else np.empty(0, np.int64)
+        return C[np.ix_(flat, flat)], inner, np.arange(flat.size, dtype=np.int64)
+
+    def leave(feature: int, vif: float) -> None:
+        nonlocal left
+        went.append(feature)
+        values.append(vif)
+        left = left[left != feature]
+
+    while True:
+        sub, inner, flat = part(left)
+        P = inverse_of(sub)
+        if P is None:
+            infinite = [f for f in left[np.isinf(inflation(sub, inner, flat))] if not protected[f]]
+            if not infinite:
+                return Elimination(np.array(went, int), np.array(values), left, inflation(sub, inner, flat))
+            leave(int(max(infinite, key=lambda f: order_key[f])), np.inf)
+            continue
+        own = block_determinants(sub, inner, flat)
+        L = np.empty((int(np.diff(inner).max(initial=1)),) * 2)
+        fresh = np.array([inflation_of(P, f, inner, flat, own, L) for f in range(left.size)])
+        removable = ~protected[left]
+        if not (removable & (fresh > limit)).any():
+            return Elimination(np.array(went, int), np.array(values), left, fresh)
+        gone, value = np.empty(left.size, np.int64), np.empty(left.size)
+        count = eliminate(P, inner, flat, own, removable, order_key[left].astype(np.int64), limit, TIE, gone, value)
+        for f, v in zip(left[gone[:count]].tolist(), value[:count].tolist(), strict=True):
+            leave(f, v)

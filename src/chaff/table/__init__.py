@@ -1,0 +1,1 @@
+"""Tables: sources, kinds, roles, and the three numeric forms (Design, Moments, Bins)."""

@@ -1,0 +1,37 @@
+"""Design: a row-major float64 matrix with a block of columns per feature."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from chaff.table.kinds import Values
+from chaff.table.layout import Layout
+from chaff.table.table import Table
+
+
+@dataclass(frozen=True)
+class Design:
+    """Rows of some features, every level of a category carried, missing numbers still NaN.
+
+    Fills, base levels and pools belong to whoever learned them on training rows; `filled` takes the fills.
+    """
+
+    layout: Layout
+    X: Values
+    """float64 (rows, layout.width)."""
+
+    @classmethod
+    def of(cls, table: Table, features: Sequence[str]) -> Design:
+        layout = Layout.of(table, features)
+        X = np.empty((len(table), layout.width))
+        targets = table.targets
+        for where, block in table.chunks(features):
+            X[where] = layout.expand(block, targets[where])[: layout.width].T
+        return cls(layout, X)
+
+    def filled(self, means: Values) -> Values:
+        """The matrix with each missing number at `means` (float64 (width,), in the columns' own units)."""
+        return np.where(np.isnan(self.X), means[None, :], self.X)

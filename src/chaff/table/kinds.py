@@ -1,0 +1,194 @@
+"""Kinds: what a column holds (number, binary, category, date, text), found out from its values or told by a person."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, replace
+from typing import Any, Literal, get_args
+
+import numpy as np
+import numpy.typing as npt
+
+from chaff.errors import DataError
+
+Kind = Literal["number", "binary", "category", "date", "text"]
+KINDS: tuple[str, ...] = get_args(Kind)
+MISSING_LEVEL = "(missing)"
+TEXT_LENGTH = 40  # mean letters from which words are text, not levels
+ISO_DATE = re.compile(r"\d{4}-\d{2}-\d{2}([T ]\d{2}:\d{2}(:\d{2}(\.\d+)?)?(Z|[+-]\d{2}:?\d{2})?)?")
+
+Values = npt.NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Column:
+    """One column, decoded. `values` are float64 with NaN where missing, whatever the kind: the number itself, 0 or 1 for a
+    binary column, the place in `levels` for a category or text, days since 1970 for a date."""
+
+    name: str
+    kind: Kind
+    values: Values
+    levels: tuple[str, ...] = ()
+    whole: bool = False
+    """Whether a number column was stored as whole numbers."""
+
+    @property
+    def missing(self) -> npt.NDArray[np.bool_]:
+        return np.isnan(self.values)
+
+    def take(self, rows: npt.NDArray[np.int64] | None) -> Column:
+        return self if rows is None else replace(self, values=self.values[rows])
+
+
+def decode(name: str, chunked: Any, told: str | None, decimal: str | None = None) -> Column:
+    """A column from an Arrow chunked array; `told` is the kind a person set, or None to infer it."""
+    import pyarrow as pa
+    import pyarrow.types as pt
+
+    kind = chunked.type
+    if pt.is_dictionary(kind):
+        chunked = chunked.cast(kind.value_type)
+        kind = chunked.type
+    if pt.is_null(kind):
+        return Column(name, told or "number", np.full(len(chunked), np.nan))  # type: ignore[arg-type]
+    if pt.is_boolean(kind):
+        return _as_told(_two_levels(name, chunked.cast(pa.float64()), ("False", "True")), told)
+    if pt.is_integer(kind) or pt.is_floating(kind) or pt.is_decimal(kind):
+        values = _floats(chunked.cast(pa.float64(), safe=False))
+        return _from_numbers(name, values, bool(pt.is_integer(kind)), told)
+    if pt.is_temporal(kind):
+        return _as_told(_from_dates(name, chunked), told)
+    if pt.is_string(kind) or pt.is_large_string(kind) or pt.is_string_view(kind):
+        return _from_words(name, chunked, told, decimal)
+    raise DataError(f"column '{name}' holds {kind} values, which no kind fits: take it apart first, or put it under ignore")
+
+
+def _floats(chunked: Any) -> Values:
+    """NaN where null; Arrow hands the values over without a copy where it can, so they are never written to."""
+    return np.ascontiguousarray(chunked.to_numpy(), dtype=np.float64)
+
+
+def _number_word(value: float) -> str:
+    return str(int(value)) if float(value).is_integer() and abs(value) < 1e15 else repr(float(value))
+
+
+def _from_numbers(name: str, values: Values, whole: bool, told: str | None) -> Column:
+    present = values[~np.isnan(values)]
+    if not whole and present.size and np.isfinite(present).all():
+        whole = bool((present[:1000] == np.floor(present[:1000])).all() and (present == np.floor(present)).all())
+    few = _few_distinct(present, 2)
+    if told in (None, "binary") and few is not None and few.size == 2:
+        coded = np.where(np.isnan(values), np.nan, (values == few[1]).astype(float))
+        return Column(name, "binary", coded, (_number_word(few[0]), _number_word(few[1])), whole)
+    if told == "binary":
+        raise DataError(f"column '{name}' was set to binary but does not hold exactly two values")
+    if told in (None, "number"):
+        return Column(name, "number", values, (), whole)
+    if told == "date":
+        raise DataError(f"column '{name}' was set to date but holds plain numbers")
+    distinct, codes = np.unique(present, return_inverse=True)
+    coded = np.full(values.size, np.nan)
+    coded[~np.isnan(values)] = codes
+    return Column(name, told, coded, tuple(_number_word(v) for v in distinct))  # type: ignore[arg-type]
+
+
+def _few_distinct(values: Values, most: int) -> Values | None:
+    """Sorted distinct values when there are at most `most`; a peek at the head spares the sort of a long column."""
+    if np.unique(values[:64]).size > most:
+        return None
+    distinct: Values = np.unique(values)
+    return distinct if distinct.size <= most else None
+
+
+def _two_levels(name: str, chunked: Any, levels: tuple[str, str]) -> Column:
+    return Column(name, "binary", _floats(chunked), levels)
+
+
+def _from_dates(name: str, chunked: Any) -> Column:
+    import pandas as pd
+
+    stamps = pd.to_datetime(chunked.to_pandas().astype(str), errors="coerce", utc=True, format="mixed")
+    return Column(name, "date", _days(stamps))
+
+
+def _days(stamps: Any) -> Values:
+    """Days since 1970 from a series of UTC times. The unit is fixed first: not every resolution counts in nanoseconds."""
+    whole = stamps.dt.tz_localize(None).to_numpy().astype("datetime64[ns]")
+    return np.where(np.isnat(whole), np.nan, whole.astype("int64") / 86_400e9)
+
+
+def _from_words(name: str, chunked: Any, told: str | None, decimal: str | None) -> Column:
+    import pandas as pd
+
+    encoded = chunked.combine_chunks().dictionary_encode()
+    words = [str(w) for w in encoded.dictionary.to_pylist()]
+    codes = np.asarray(encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False), np.int64)
+    order = sorted(range(len(words)), key=lambda k: words[k])
+    place = np.empty(len(words) + 1)
+    place[order] = np.arange(len(words))
+    place[-1] = np.nan
+    values = place[codes]
+    levels = tuple(words[k] for k in order)
+    if told in (None, "number"):
+        dotted = [w.replace(",", ".") for w in levels] if decimal == "," else list(levels)
+        numbers = pd.to_numeric(pd.Series(dotted, dtype=str), errors="coerce").to_numpy(dtype=float)
+        parsed = _from_number_words(name, values, levels, numbers, told)
+        if parsed is not None:
+            return parsed
+    if told == "date" or (told is None and levels and all(ISO_DATE.fullmatch(w) for w in levels)):
+        return _from_date_words(name, values, levels)
+    if told == "binary" and len(levels) != 2:
+        raise DataError(f"column '{name}' was set to binary but has {len(levels)} levels")
+    if told is None:
+        told = "binary" if len(levels) == 2 else "text" if _reads_as_text(levels) else "category"
+    return Column(name, told, values, levels)  # type: ignore[arg-type]
+
+
+def _from_number_words(
+    name: str, values: Values, levels: tuple[str, ...], numbers: Values, told: str | None
+) -> Column | None:
+    """Words that are all numbers become numbers; a mixture is refused, since guessing would drop cells silently."""
+    if not levels:
+        return None
+    wrong = np.isnan(numbers)
+    present = values[~np.isnan(values)].astype(int)
+    counts = np.bincount(present, minlength=len(levels))
+    if not wrong.any():
+        if told is None and len(levels) <= 10:
+            return None
+        full = np.append(numbers, np.nan)
+        return _from_numbers(name, full[np.where(np.isnan(values), len(levels), values).astype(int)], False, told)
+    bad = int(counts[wrong].sum())
+    if told == "number" or (counts[~wrong].sum() > bad and (~wrong).sum() >= 3):
+        seen = [levels[k] for k in np.flatnonzero(wrong)][:4]
+        shown = ", ".join(f"'{w}'" for w in seen)
+        raise DataError(
+            f"column '{name}' mixes numbers and text: {bad:,} of {present.size:,} cells are not numbers ({shown}). "
+            f"If they mean missing, pass missing=[{shown}] (--missing {seen[0]!r}); otherwise set its kind to category"
+        )
+    return None
+
+
+def _from_date_words(name: str, values: Values, levels: tuple[str, ...]) -> Column:
+    import pandas as pd
+
+    stamps = pd.to_datetime(pd.Series(list(levels), dtype=str), errors="coerce", utc=True, format="mixed")
+    if stamps.isna().any():
+        first = levels[int(np.flatnonzero(stamps.isna().to_numpy())[0])]
+        raise DataError(f"column '{name}' was set to date but '{first}' is not one")
+    full = np.append(_days(stamps), np.nan)
+    return Column(name, "date", full[np.where(np.isnan(values), len(levels), values).astype(int)])
+
+
+def _reads_as_text(levels: tuple[str, ...]) -> bool:
+    some = levels[:500]
+    return bool(some) and sum(map(len, some)) / len(some) > TEXT_LENGTH
+
+
+def _as_told(column: Column, told: str | None) -> Column:
+    """A date or yes/no column under another kind, where that makes sense."""
+    if told is None or told == column.kind:
+        return column
+    if column.kind == "binary" and told in ("category", "number"):
+        return replace(column, kind=told, levels=column.levels if told == "category" else ())  # type: ignore[arg-type]
+    raise DataError(f"column '{column.name}' holds {column.kind} values and cannot be read as {told}")

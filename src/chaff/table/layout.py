@@ -1,0 +1,81 @@
+"""Which design columns stand for which feature: fixed by the whole table's schema, never by the target."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from chaff.table.kinds import MISSING_LEVEL, Values
+from chaff.table.table import Table
+
+Ints = npt.NDArray[np.int64]
+LEVELS_IN_LINEAR_FORM = 50  # past this many levels the rare ones of the training rows are pooled
+
+
+@dataclass(frozen=True)
+class Layout:
+    """Design columns of some features, and the target columns behind them.
+
+    A number or binary feature has one column; a category one 0/1 column per level, "(missing)" among them where cells are
+    missing. Which level is the base, and which rare ones are pooled, is learned on training rows later.
+    """
+
+    features: tuple[str, ...]
+    starts: Ints
+    """int64 (features + 1,): columns of feature f are starts[f]..starts[f + 1] - 1."""
+    columns: tuple[str, ...]
+    category: npt.NDArray[np.bool_]
+    gaps: Ints
+    """Design columns that may be missing (numbers and binaries with gaps)."""
+    targets: int
+    """How many target columns follow the design columns."""
+
+    @classmethod
+    def of(cls, table: Table, features: Sequence[str]) -> Layout:
+        starts, names, category, gaps = [0], [], [], []
+        for f in features:
+            column = table.whole_column(f)
+            if column.kind in ("category", "text"):
+                levels = column.levels + ((MISSING_LEVEL,) if column.missing.any() else ())
+                names += [f"{f} = {level}" for level in levels]
+            else:
+                if column.missing.any():
+                    gaps.append(len(names))
+                names.append(f)
+            category.append(column.kind in ("category", "text"))
+            starts.append(len(names))
+        return cls(
+            tuple(features), np.array(starts, np.int64), tuple(names), np.array(category, bool),
+            np.array(gaps, np.int64), table.targets.shape[1],
+        )  # fmt: skip
+
+    @property
+    def width(self) -> int:
+        """Design columns, targets not counted."""
+        return len(self.columns)
+
+    def of_feature(self, name: str) -> slice:
+        f = self.features.index(name)
+        return slice(int(self.starts[f]), int(self.starts[f + 1]))
+
+    def expand(self, block: Values, targets: Values) -> Values:
+        """Column-major design block, float64 (width + targets, rows), from feature values (features, rows) and targets
+        (rows, t). Missing numbers stay NaN; a category cell sets the column of its level, or of "(missing)", to 1."""
+        if not self.category.any():
+            return np.concatenate([block, targets.T])
+        rows = block.shape[1]
+        out = np.zeros((self.width + self.targets, rows))
+        every = np.arange(rows)
+        for f in range(len(self.features)):
+            lo, hi = int(self.starts[f]), int(self.starts[f + 1])
+            if not self.category[f]:
+                out[lo] = block[f]
+                continue
+            codes = block[f]
+            place = np.where(np.isnan(codes), hi - lo - 1, np.nan_to_num(codes)).astype(np.int64)
+            out[lo + place, every] = 1.0
+        out[self.width :] = targets.T
+        return out

@@ -1,0 +1,199 @@
+"""Reading: whatever a person has in hand becomes one Arrow table and a label for messages."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from chaff.errors import DataError, UsageError
+
+SNIFF_BYTES = 1 << 18
+DELIMITERS = ",;\t|"
+COMPRESSED = (".gz", ".bz2", ".zst", ".lz4")
+
+
+@dataclass(frozen=True)
+class Reading:
+    """How text files are read; None means: find out.
+
+    Parameters
+    ----------
+    delimiter, decimal, encoding : str or None
+        Column separator, decimal mark ("." or ",") and text encoding of a CSV file.
+    missing : sequence of str
+        Words that stand for a missing cell. The empty cell always does; any other text, "NA" and "None" too, is a value.
+    """
+
+    delimiter: str | None = None
+    decimal: str | None = None
+    encoding: str | None = None
+    missing: Sequence[str] = ()
+
+
+def read_source(source: Any, reading: Reading) -> tuple[Any, str]:
+    """(Arrow table, label) from a path, a pandas frame, an Arrow table or anything with the Arrow PyCapsule interface."""
+    import pyarrow as pa
+
+    if isinstance(source, str | Path):
+        path = Path(source)
+        return _checked(read_path(path, reading), path.name), path.name
+    if isinstance(source, pa.Table):
+        return _checked(source, "the table"), "the table"
+    if type(source).__module__.split(".")[0] == "pandas" and hasattr(source, "columns"):
+        return _checked(_from_pandas(source), "the frame"), "the frame"
+    if hasattr(source, "__arrow_c_stream__") or isinstance(source, pa.RecordBatch):
+        return _checked(pa.table(source), "the table"), "the table"
+    raise UsageError(
+        f"cannot read a table from {type(source).__name__}: pass a path, a pandas frame, an Arrow table or another object "
+        "with the Arrow PyCapsule interface; for X and y arrays use chaff.open_arrays(X, y)"
+    )
+
+
+def read_path(path: Path, reading: Reading) -> Any:
+    """An Arrow table from a file, by its ending: .csv/.tsv/.txt (also compressed), .parquet, .feather/.arrow, .jsonl."""
+    import pyarrow as pa
+
+    if not path.exists():
+        raise DataError(f"no such file: {path}")
+    if path.is_dir():
+        raise DataError(f"{path} is a folder, not a file")
+    if path.stat().st_size == 0:
+        raise DataError(f"{path.name} is empty: not even a header line")
+    ending = _ending(path)
+    try:
+        if ending in (".csv", ".tsv", ".txt"):
+            return read_csv(path, reading)
+        if ending in (".parquet", ".pq"):
+            import pyarrow.parquet as pq
+
+            return pq.ParquetFile(path).read()
+        if ending in (".feather", ".arrow", ".ipc"):
+            import pyarrow.feather as feather
+
+            return feather.read_table(path)
+        if ending in (".jsonl", ".ndjson"):
+            import pyarrow.json as pj
+
+            return pj.read_json(str(path))
+    except (pa.ArrowInvalid, pa.ArrowTypeError, OSError, UnicodeError) as error:
+        raise DataError(f"{path.name} cannot be read as {ending[1:]}: {_first_line(error)}") from error
+    raise DataError(
+        f"{path.name}: do not know how to read '{ending}'; use .csv, .tsv, .parquet, .feather, .arrow or .jsonl"
+    )
+
+
+def _ending(path: Path) -> str:
+    suffixes = [s.lower() for s in path.suffixes]
+    if suffixes and suffixes[-1] in COMPRESSED:
+        suffixes.pop()
+    return suffixes[-1] if suffixes else ""
+
+
+def read_csv(path: Path, reading: Reading) -> Any:
+    import pyarrow.csv as pc
+
+    head, encoding = _head(path, reading.encoding)
+    delimiter = reading.delimiter or ("\t" if _ending(path) == ".tsv" else sniff_delimiter(head))
+    decimal = reading.decimal or sniff_decimal(head, delimiter)
+    names = next(csv.reader(io.StringIO(head), delimiter=delimiter), [])
+    _refuse_twins([n.strip() for n in names], path.name)
+    nulls = ["", *reading.missing]
+    return pc.read_csv(
+        _stream(path),
+        read_options=pc.ReadOptions(encoding=encoding),
+        parse_options=pc.ParseOptions(delimiter=delimiter, newlines_in_values=True),
+        convert_options=pc.ConvertOptions(
+            null_values=nulls, strings_can_be_null=True, quoted_strings_can_be_null=True, decimal_point=decimal
+        ),
+    )
+
+
+def _stream(path: Path) -> Any:
+    import pyarrow as pa
+
+    return pa.input_stream(str(path), compression="detect")
+
+
+def _head(path: Path, encoding: str | None) -> tuple[str, str]:
+    """The first part of a text file and its encoding: as told, by its byte order mark, UTF-8 if it is, else by its letters."""
+    raw = _stream(path).read(SNIFF_BYTES)
+    if encoding:
+        return raw.decode(encoding, errors="replace"), encoding
+    if raw[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        return raw.decode("utf-16", errors="replace"), "utf-16"
+    cut = raw if len(raw) < SNIFF_BYTES else raw[: raw.rfind(b"\n") + 1 or None]
+    try:
+        return cut.decode("utf-8-sig"), "utf-8"
+    except UnicodeDecodeError:
+        from charset_normalizer import from_bytes
+
+        best = from_bytes(cut).best()
+        found = best.encoding if best else "latin-1"
+        return cut.decode(found, errors="replace"), found
+
+
+def sniff_delimiter(text: str) -> str:
+    """The separator that cuts most lines into the same number of parts, more than one; a comma when none does."""
+    best, score = ",", 0.0
+    for mark in DELIMITERS:
+        rows = [len(r) for r in csv.reader(io.StringIO(text), delimiter=mark) if r][:200]
+        if not rows or rows[0] < 2:
+            continue
+        agree = Counter(rows)[rows[0]] / len(rows)
+        if agree * rows[0] > score:
+            best, score = mark, agree * rows[0]
+    return best
+
+
+def sniff_decimal(text: str, delimiter: str) -> str:
+    """A comma when cells such as 12,5 outnumber cells such as 12.5; never where the comma separates columns."""
+    if delimiter == ",":
+        return "."
+    cells = [c.strip() for r in list(csv.reader(io.StringIO(text), delimiter=delimiter))[1:200] for c in r]
+    commas = sum(bool(re.fullmatch(r"[-+]?\d+,\d+", c)) for c in cells)
+    points = sum(bool(re.fullmatch(r"[-+]?\d+\.\d+", c)) for c in cells)
+    return "," if commas > points else "."
+
+
+def _from_pandas(frame: Any) -> Any:
+    import pyarrow as pa
+
+    names = [str(c) for c in frame.columns]
+    _refuse_twins(names, "the frame")
+    arrays = []
+    for name, key in zip(names, frame.columns, strict=True):
+        try:
+            arrays.append(pa.Array.from_pandas(frame[key]))
+        except (pa.ArrowInvalid, pa.ArrowTypeError) as error:
+            kinds = sorted({type(v).__name__ for v in frame[key].dropna()})
+            raise DataError(
+                f"column '{name}' mixes {' and '.join(kinds)}: make it one kind first, for example with .astype(str)"
+            ) from error
+    arrays = [pa.chunked_array([a]) if isinstance(a, pa.Array) else a for a in arrays]
+    return pa.table(arrays, names=names)
+
+
+def _refuse_twins(names: Sequence[str], label: str) -> None:
+    twins = sorted(n for n, k in Counter(names).items() if k > 1)
+    if twins:
+        listed = ", ".join(f"'{n}'" for n in twins)
+        raise DataError(f"{label} has more than one column named {listed}: rename them, a name must say which column")
+
+
+def _checked(table: Any, label: str) -> Any:
+    _refuse_twins(table.column_names, label)
+    if table.num_columns == 0:
+        raise DataError(f"{label} has no columns")
+    if table.num_rows == 0:
+        raise DataError(f"{label} has a header but no rows")
+    return table
+
+
+def _first_line(error: BaseException) -> str:
+    return (str(error).splitlines() or [type(error).__name__])[0]

@@ -1,0 +1,226 @@
+"""Table: data with kinds and roles. Frozen: a shared source and the rows of it that are in view."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any, Literal
+
+import numpy as np
+import numpy.typing as npt
+
+from chaff.errors import DataError, UnknownColumn, nearest
+from chaff.table.kinds import Column, Kind, Values, decode
+
+Task = Literal["regression", "classification"]
+Rows = npt.NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Meaning:
+    """What a column means to people: words and unit, shown wherever the column appears."""
+
+    text: str = ""
+    unit: str = ""
+
+
+@dataclass(frozen=True)
+class Target:
+    """The column to predict."""
+
+    name: str
+    task: Task
+    classes: tuple[str, ...] = ()
+    positive: str | None = None
+    """With two classes, the one that counts as positive: class 1 of the codes in `y`."""
+    unit: str = ""
+
+
+class Source:
+    """An Arrow table behind any number of Tables, decoded column by column on first use."""
+
+    def __init__(
+        self,
+        arrow: Any,
+        label: str,
+        kinds: Mapping[str, str],
+        together: Mapping[str, tuple[str, ...]],
+        decimal: str | None = None,
+        infinite: str = "error",
+    ) -> None:
+        self.arrow, self.label, self.decimal, self.infinite = arrow, label, decimal, infinite
+        self.kinds, self.together = dict(kinds), dict(together)
+        self._decoded: dict[str, Column] = {}
+
+    @property
+    def rows(self) -> int:
+        return int(self.arrow.num_rows)
+
+    def column(self, name: str) -> Column:
+        if name not in self._decoded:
+            self._decoded[name] = self._join(name) if name in self.together else self._read(name)
+        return self._decoded[name]
+
+    def _read(self, name: str) -> Column:
+        column = decode(name, self.arrow.column(name), self.kinds.get(name), self.decimal)
+        if column.kind != "number":
+            return column
+        # One sum is the cheapest test: only a table with gaps or infinities needs the slow look.
+        with np.errstate(all="ignore"):
+            clean = bool(np.isfinite(column.values.sum()))
+        count = 0 if clean else int(np.isinf(column.values).sum())
+        if count and self.infinite == "error":
+            raise DataError(
+                f"column '{name}' has {count:,} infinite value{'s' * (count > 1)}; pass infinite='missing' "
+                "(--infinite missing) or fix them"
+            )
+        return replace(column, values=np.where(np.isinf(column.values), np.nan, column.values)) if count else column
+
+    def _join(self, name: str) -> Column:
+        """Columns made beforehand from one category, read back as that category."""
+        members = self.together[name]
+        flags = np.stack([self._read(m).values for m in members])
+        missing = np.isnan(flags).any(0)
+        if not np.isin(flags[:, ~missing], (0.0, 1.0)).all() or (flags[:, ~missing].sum(0) > 1).any():
+            raise DataError(
+                f"together '{name}': {', '.join(members)} must hold 0 or 1 with at most one 1 in a row, "
+                "as columns made from one category do"
+            )
+        none = flags.sum(0) == 0
+        levels = (*members, "(none of them)") if none.any() else members
+        codes = np.where(none, len(members), np.nan_to_num(flags).argmax(0)).astype(float)
+        return Column(name, "category", np.where(missing, np.nan, codes), levels)
+
+
+@dataclass(frozen=True)
+class Table:
+    """A table with its target, kinds and roles; made by `chaff.open_table` or `chaff.open_arrays`.
+
+    Features are read through `column` and `chunks` only. `take` and `with_features` give smaller views on the same source.
+    """
+
+    source: Source = field(repr=False)
+    target: Target
+    features: tuple[str, ...]
+    rows: Rows = field(repr=False)
+    y_all: Values = field(repr=False)
+    ids: tuple[str, ...] = ()
+    groups_name: str | None = None
+    order_name: str | None = None
+    weights_name: str | None = None
+    ignored: tuple[str, ...] = ()
+    groups_all: Rows | None = field(default=None, repr=False)
+    order_all: Values | None = field(default=None, repr=False)
+    weights_all: Values | None = field(default=None, repr=False)
+    meanings: Mapping[str, Meaning] = field(default_factory=dict, repr=False)
+    costs: Mapping[str, float] = field(default_factory=dict, repr=False)
+    notes: tuple[str, ...] = field(default=(), repr=False)
+
+    def __len__(self) -> int:
+        return int(self.rows.size)
+
+    @property
+    def label(self) -> str:
+        return self.source.label
+
+    @cached_property
+    def y(self) -> Values:
+        """Target of the rows in view: the number itself, or the class code 0, 1, …"""
+        return self.y_all[self.rows]
+
+    @cached_property
+    def weights(self) -> Values | None:
+        return None if self.weights_all is None else self.weights_all[self.rows]
+
+    @cached_property
+    def groups(self) -> Rows | None:
+        return None if self.groups_all is None else self.groups_all[self.rows]
+
+    @cached_property
+    def order(self) -> Values | None:
+        return None if self.order_all is None else self.order_all[self.rows]
+
+    @cached_property
+    def targets(self) -> Values:
+        """Target columns, float64 (rows, t): the number; one 0/1 column with two classes; one per class with more."""
+        if self.target.task == "regression":
+            return self.y[:, None].copy()
+        if len(self.target.classes) == 2:
+            return (self.y == 1).astype(float)[:, None]
+        return (self.y[:, None] == np.arange(len(self.target.classes))).astype(float)
+
+    def column(self, name: str) -> Column:
+        """One column over the rows in view."""
+        return self.whole_column(name).take(self.rows if self.rows.size != self.source.rows else None)
+
+    def whole_column(self, name: str) -> Column:
+        """One column over every row of the source: for the schema, which never looks at the target."""
+        self.check_known([name])
+        return self.source.column(name)
+
+    def kind(self, name: str) -> Kind:
+        return self.whole_column(name).kind
+
+    def levels(self, name: str) -> tuple[str, ...]:
+        return self.whole_column(name).levels
+
+    def chunks(self, features: Sequence[str], size: int = 65_536) -> Iterator[tuple[slice, Values]]:
+        """Row by row blocks of columns: (which rows in view, float64 (len(features), rows) as `Column.values` tells)."""
+        for start in range(0, len(self), size):
+            rows = self.rows[start : start + size]
+            block = np.empty((len(features), rows.size))
+            run = bool(rows.size and rows[-1] - rows[0] + 1 == rows.size)  # neighbours: a slice copies faster
+            for j, name in enumerate(features):
+                values = self.source.column(name).values
+                block[j] = values[rows[0] : rows[-1] + 1] if run else values[rows]
+            yield slice(start, start + rows.size), block
+
+    def take(self, positions: npt.ArrayLike) -> Table:
+        """The rows at these positions of the view, in ascending order of the source."""
+        where = np.asarray(positions)
+        rows = self.rows[where]
+        return replace(self, rows=np.sort(rows))
+
+    def with_features(self, names: Sequence[str]) -> Table:
+        self.check_known(names)
+        return replace(self, features=tuple(names))
+
+    def check_known(self, names: Sequence[str]) -> None:
+        known = set(self.source.together) | set(self.source.arrow.column_names)
+        for name in names:
+            if name not in known:
+                raise UnknownColumn(f"column '{name}' is not in {self.label}.{nearest(name, known)}")
+
+    def meaning(self, name: str) -> Meaning:
+        return self.meanings.get(name, Meaning())
+
+    def describe(self, name: str) -> str:
+        """Kind, unit and meaning in one bracket: `number, %, "protein by near-infrared"`."""
+        about = self.meaning(name)
+        parts = [self.kind(name), about.unit, f'"{about.text}"' if about.text else ""]
+        return ", ".join(p for p in parts if p)
+
+    def __str__(self) -> str:
+        target = self.target
+        tail = f" ({target.unit})" if target.unit else ""
+        if target.task == "classification":
+            tail += f" · classes {', '.join(target.classes)}"
+            tail += f" · positive class '{target.positive}'" if target.positive is not None else ""
+        counts: dict[str, int] = {}
+        for name in self.features:
+            counts[self.kind(name)] = counts.get(self.kind(name), 0) + 1
+        kinds = ", ".join(f"{n} {k}" for k, n in counts.items())
+        roles = [
+            f"{role} {', '.join(names)}"
+            for role, names in (
+                ("ids", self.ids),
+                ("groups", [self.groups_name] if self.groups_name else []),
+                ("order", [self.order_name] if self.order_name else []),
+                ("weights", [self.weights_name] if self.weights_name else []),
+                ("ignored", self.ignored),
+            )
+            if names
+        ]
+        lines = [f"{self.label} · {len(self):,} rows · {len(self.features)} features ({kinds}) · target {target.name}{tail}"]
+        return "\n".join([*lines, *roles, *self.notes])
