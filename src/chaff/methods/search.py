@@ -40,6 +40,7 @@ class SearchTrail(Trail):
     """Score without the feature (members) or with it (others), less the chosen set's own; better is positive for
     others, negative for members that are needed."""
     metric_label: str = ""
+    rule: SizeRule = SizeRule()
     decided: Trail | None = None
     """Scores by size that the rule was applied to."""
 
@@ -117,7 +118,7 @@ class Search:
         worth = dict(zip(table.features, gain.tolist(), strict=True))
         return SearchTrail(
             trail.method, trail.moves, trail.offered, trail.metric, trail.higher_is_better, trail.test_share, trail.notes,
-            chosen=chosen, worth=worth, metric_label=metric.label, decided=decided,
+            chosen=chosen, worth=worth, metric_label=metric.label, rule=self.rule(setting), decided=decided,
         )  # fmt: skip
 
     def _choose(

@@ -97,7 +97,7 @@ def open_table(
         extra, extra_label = read_source(holdout, reading)
         arrow, held = _stacked(arrow, label, extra, extra_label)
     return build_table(
-        Source(arrow, label, kinds, together, decimal, infinite),
+        Source(arrow, label, kinds, together, reading, infinite),
         target, task, positive, _names(ids), _names(ignore), groups, order, weights, costs, read_dictionary(dictionary), held,
     )  # fmt: skip
 

@@ -6,7 +6,7 @@ import csv
 import io
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -98,20 +98,66 @@ def _ending(path: Path) -> str:
 def read_csv(path: Path, reading: Reading) -> Any:
     import pyarrow.csv as pc
 
+    _, options = _csv_options(path, reading)
+    return pc.read_csv(_stream(path), **options)
+
+
+def csv_batches(
+    path: Path, reading: Reading, choose: Callable[[list[str]], list[str]], words: Sequence[str]
+) -> tuple[list[str], Iterator[Any]]:
+    """(column names, Arrow tables one after the other) of a CSV file, with only the columns that `choose` picks from its
+    names. `words` are read as text even where a file's cells all look like numbers."""
+    import pyarrow as pa
+    import pyarrow.csv as pc
+
+    names, options = _csv_options(path, reading)
+    convert = options["convert_options"]
+    convert.include_columns = choose(names)
+    convert.column_types = {w: pa.string() for w in words}
+
+    def tables() -> Iterator[Any]:
+        try:
+            with pc.open_csv(_stream(path), **options) as reader:
+                empty = True
+                for batch in reader:
+                    empty = False
+                    yield pa.Table.from_batches([batch])
+                if empty:
+                    yield reader.schema.empty_table()
+        except pa.ArrowInvalid as error:
+            # A column whose first block holds other values than a later one: read whole, its kind is then known.
+            if "conversion error" not in str(error):
+                raise DataError(f"{path.name} cannot be read as csv: {_first_line(error)}") from error
+            raise DataError(f"{path.name}: {_conversion_words(_first_line(error), names)}") from error
+
+    return names, tables()
+
+
+def _conversion_words(message: str, names: list[str]) -> str:
+    """Arrow's message with the column's name in place of its number."""
+    found = re.search(r"column #(\d+)", message)
+    cell = re.search(r"invalid value '([^']*)'", message)
+    name = names[int(found.group(1))] if found and int(found.group(1)) < len(names) else "?"
+    return f"column '{name}' holds text among its numbers" + (f" (such as '{cell.group(1)}')" if cell else "")
+
+
+def _csv_options(path: Path, reading: Reading) -> tuple[list[str], dict[str, Any]]:
+    """(names in the header, arguments for Arrow's readers), everything that was not told found out from the file's head."""
+    import pyarrow.csv as pc
+
     head, encoding = _head(path, reading.encoding)
     delimiter = reading.delimiter or ("\t" if _ending(path) == ".tsv" else sniff_delimiter(head))
     decimal = reading.decimal or sniff_decimal(head, delimiter)
     names = next(csv.reader(io.StringIO(head), delimiter=delimiter), [])
     _refuse_twins([n.strip() for n in names], path.name)
-    nulls = ["", *reading.missing]
-    return pc.read_csv(
-        _stream(path),
-        read_options=pc.ReadOptions(encoding=encoding),
-        parse_options=pc.ParseOptions(delimiter=delimiter, newlines_in_values=True),
-        convert_options=pc.ConvertOptions(
-            null_values=nulls, strings_can_be_null=True, quoted_strings_can_be_null=True, decimal_point=decimal
-        ),
+    convert = pc.ConvertOptions(
+        null_values=["", *reading.missing], strings_can_be_null=True, quoted_strings_can_be_null=True, decimal_point=decimal
     )
+    return names, {
+        "read_options": pc.ReadOptions(encoding=encoding),
+        "parse_options": pc.ParseOptions(delimiter=delimiter, newlines_in_values=True),
+        "convert_options": convert,
+    }
 
 
 def _stream(path: Path) -> Any:

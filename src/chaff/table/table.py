@@ -12,6 +12,7 @@ import numpy.typing as npt
 
 from chaff.errors import DataError, UnknownColumn, nearest
 from chaff.table.kinds import Column, Kind, Values, decode
+from chaff.table.sources import Reading
 
 Task = Literal["regression", "classification"]
 Rows = npt.NDArray[np.int64]
@@ -46,10 +47,10 @@ class Source:
         label: str,
         kinds: Mapping[str, str],
         together: Mapping[str, tuple[str, ...]],
-        decimal: str | None = None,
+        reading: Reading = Reading(),
         infinite: str = "error",
     ) -> None:
-        self.arrow, self.label, self.decimal, self.infinite = arrow, label, decimal, infinite
+        self.arrow, self.label, self.reading, self.infinite = arrow, label, reading, infinite
         self.kinds, self.together = dict(kinds), dict(together)
         self._decoded: dict[str, Column] = {}
 
@@ -63,7 +64,7 @@ class Source:
         return self._decoded[name]
 
     def _read(self, name: str) -> Column:
-        column = decode(name, self.arrow.column(name), self.kinds.get(name), self.decimal)
+        column = decode(name, self.arrow.column(name), self.kinds.get(name), self.reading.decimal)
         if column.kind != "number":
             return column
         # One sum is the cheapest test: only a table with gaps or infinities needs the slow look.

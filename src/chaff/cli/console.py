@@ -1,0 +1,135 @@
+"""How a run looks in a terminal: a line a stage, what was set aside and why, the closing table."""
+
+from __future__ import annotations
+
+import time
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from chaff.decide.ledger import Ledger
+    from chaff.decide.run import Run, StageReport
+    from chaff.results.verdict import Verdict
+    from chaff.table.table import Table
+
+KEEP, DROP, LOOK, QUIET = "#0F6E6E", "#8A847C", "#7A4E8A", "#8A847C"
+HEAD = 7  # rows shown of what a stage set aside
+
+
+class Show:
+    """Prints a run as it goes; also its `watch` and `after_stage`."""
+
+    def __init__(self, quiet: bool = False) -> None:
+        from rich.console import Console
+
+        self.console = Console(highlight=False, soft_wrap=False, quiet=quiet)
+        self.started = time.perf_counter()
+        self.ledger: Ledger | None = None
+        self.now = ""
+        self._status: Any = None
+
+    def say(self, text: str = "", style: str | None = None, **options: Any) -> None:
+        self.console.print(text, style=style, markup=False, **options)
+
+    def watch(self, stage: str, message: str) -> None:
+        """A transient line while a stage runs, in a real terminal only."""
+        self.now = stage
+        self._stop()
+        if self.console.is_terminal:
+            self._status = self.console.status(f" {stage} …", spinner="line")
+            self._status.start()
+
+    def _stop(self) -> None:
+        if self._status is not None:
+            self._status.stop()
+            self._status = None
+
+    def table(self, table: Table) -> None:
+        for line in str(table).splitlines():
+            self.say(line, "bold" if line.startswith(table.label) else QUIET)
+
+    def after_stage(self, report: StageReport, ledger: Ledger) -> None:
+        from chaff.decide.telling import stage_line
+
+        self._stop()
+        self.ledger = ledger
+        count, words = stage_line(report)
+        self.say()
+        self.console.print(f" [bold]{report.stage.use:<12}[/] {count:<9} {words}", markup=True)
+        self._verdicts([*report.to_look_at, *report.set_aside])
+
+    def _verdicts(self, verdicts: list[Verdict]) -> None:
+        if not verdicts:
+            return
+        grid = _grid()
+        shown = verdicts if len(verdicts) <= HEAD + 1 else verdicts[:HEAD]
+        for v in shown:
+            word, style = ("look", LOOK) if v.verdict == "look" else ("drop", DROP)
+            mark = ", barred" if v.barred else ""
+            limit = f"(limit {v.limit})" if v.limit else ""
+            grid.add_row("", f"[{style}]{word}[/]", _plain(v.feature), _plain(v.figure), _plain(limit), _plain(v.reason + mark))
+        self.console.print(grid)
+        if len(verdicts) > len(shown):
+            self.say(f"    … and {len(verdicts) - len(shown)} more, in ledger.csv", QUIET)
+
+    def closing(self, run: Run) -> None:
+        from chaff.decide.telling import closing_rows
+
+        self._stop()
+        self._looks(run)
+        self.say()
+        grid = _grid()
+        for k, row in enumerate(closing_rows(run.closing)):
+            style = "bold" if row[0] == "kept" else QUIET if k == 0 or row[0] == "none" else ""
+            grid.add_row("", *[_plain(c) for c in row], style=style)
+        for column in grid.columns[2:]:
+            column.justify = "right"
+        self.console.print(grid)
+        none = "the mean" if run.table.target.task == "regression" else "the class shares of the training rows"
+        self.say(f"  none: predicting {none}. Fold scores ({run.closing.folds}) were used to choose.", QUIET)
+        if run.closing.holdout_rows:
+            self.say(f"  The holdout ({run.closing.holdout_rows:,} rows) was not: it was read once, for this table.", QUIET)
+        self.say()
+        names = ", ".join(run.features[:12]) + (f" … and {len(run.features) - 12} more" if len(run.features) > 12 else "")
+        self.console.print(f" [bold {KEEP}]kept[/] {len(run.features)}: {_plain(names)}", markup=True)
+
+    def _looks(self, run: Run) -> None:
+        looks: dict[str, list[Verdict]] = {}
+        for report in run.stages:
+            for v in report.to_look_at:
+                looks.setdefault(v.feature, []).append(v)
+        if not looks:
+            return
+        self.say()
+        self.say(" Look at these yourself", "bold")
+        grid = _grid()
+        for feature, said in looks.items():
+            about = run.table.meaning(feature).text
+            words = _plain("; ".join(v.reason for v in said)) + (f" [{QUIET}]({_plain(about)})[/]" if about else "")
+            what = "barred" if said[-1].barred else "stays in" if feature in run.features else "went later"
+            grid.add_row("", f"[{LOOK}]{_plain(feature)}[/]", words, f"[{LOOK}]{what}[/]")
+        self.console.print(grid)
+
+    def seconds(self) -> str:
+        return f"{time.perf_counter() - self.started:.1f} s"
+
+
+def _grid() -> Any:
+    from rich.table import Table as RichTable
+
+    grid = RichTable.grid(padding=(0, 2), pad_edge=False)
+    return grid
+
+
+def _plain(text: str) -> str:
+    from rich.markup import escape
+
+    return escape(text)
+
+
+def tell_of_compiling(show: Show) -> None:
+    """The first ever run compiles the kernels; say so, since it takes a while and looks like nothing."""
+    from chaff.kernels import forest
+    from chaff.kernels.jit import compiled_before
+
+    if not compiled_before(forest.grow_tree):
+        show.say("first run on this machine: compiling the numeric kernels, once, about half a minute", QUIET)

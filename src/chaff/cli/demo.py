@@ -1,0 +1,38 @@
+"""`chaff demo`: the whole job on the demo mill."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+
+@click.command("demo")
+@click.option("--out", default="chaff-demo", show_default=True, help="Folder for the results.")
+@click.option("--rows", default=1600, show_default=True, type=click.IntRange(60), help="Lots to make.")
+@click.option("--target", default="loaf_volume", show_default=True,
+              type=click.Choice(["loaf_volume", "accepted", "grade"]), help="What to predict.")
+@click.option("--seed", default=0, show_default=True, help="Fixes the lots and every random draw.")
+@click.option("--workers", type=click.IntRange(1), help="Threads; every core when left out.")
+def command(out: str, rows: int, target: str, seed: int, workers: int | None) -> None:
+    """Make the demo mill's lots, run the built-in plan on them, and show what was kept and why."""
+    import chaff
+    from chaff.cli.console import Show
+    from chaff.cli.output import leave, run_and_show
+    from chaff.decide.files import make_folder, write_with
+    from chaff.decide.plan import built_in_plan
+
+    folder = make_folder(out)
+    show = Show()
+    table = chaff.demo.table(rows=rows, target=target, seed=seed)
+    frame = chaff.demo.lots(rows, seed=seed)
+    write_with(folder / "lots.csv", lambda part: frame.to_csv(part, index=False))
+    show.table(table)
+    run = run_and_show(table, built_in_plan(), [], folder, show, seed, workers, None)
+    names = leave(run, folder, frame)
+    show.say()
+    show.say(f" {folder}/  {'  '.join([*names, 'lots.csv'])}   ({show.seconds()})")
+    other = "accepted" if target != "accepted" else "grade"
+    ignored = [t for t in ("loaf_volume", "accepted", "grade") if t != other]
+    show.say(f" next: chaff apply {folder}/selection.json {folder}/lots.csv -o {folder}/again.parquet")
+    show.say(f"       chaff select {Path(folder) / 'lots.csv'} --target {other} {' '.join('--ignore ' + t for t in ignored)} --groups mill")

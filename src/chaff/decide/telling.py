@@ -1,0 +1,75 @@
+"""A run in words and cells, for whoever prints it."""
+
+from __future__ import annotations
+
+from chaff.decide.closing import Closing, Column
+from chaff.decide.run import StageReport
+from chaff.methods.search import SearchTrail
+
+
+def three_digits(value: float) -> str:
+    """Three significant digits with trailing zeros, so that a column reads evenly; a score of nothing is 0, not -0."""
+    if value != value:
+        return ""
+    size = abs(value)
+    if size < 5e-4:
+        return "0"
+    return f"{value:.{3 if size < 1 else 2 if size < 10 else 1 if size < 100 else 0}f}"
+
+
+def closing_rows(closing: Closing) -> list[tuple[str, ...]]:
+    """Head and three rows: full set, kept, none. The metric that decides on folds, all of them on the holdout."""
+    shown = [*closing.on("folds"), *_holdout_columns(closing)]
+    head = ("", "features", *(_title(c, closing) for c in shown))
+    full = ("full set", f"{len(closing.full)}", *(_cell(c, "full") for c in shown))
+    kept = ("kept", f"{len(closing.kept)}", *(_cell(c, "kept") for c in shown))
+    none = ("none", "0", *(three_digits(c.none) for c in shown))
+    return [head, full, kept, none]
+
+
+def _holdout_columns(closing: Closing) -> list[Column]:
+    """Every model's own metric, and the second metric of the last model."""
+    columns = closing.on("holdout")
+    first: dict[str, Column] = {}
+    for c in columns:
+        first.setdefault(c.model, c)
+    last = columns[-1:] if columns and columns[-1] is not first.get(columns[-1].model) else ()
+    return [*first.values(), *last]
+
+
+def _title(column: Column, closing: Closing) -> str:
+    where = closing.folds.split(" by ")[0].split(" in ")[0].split(" strat")[0] if column.where == "folds" else "holdout"
+    return f"{column.model} {column.metric.label}, {where}"
+
+
+def _cell(column: Column, which: str) -> str:
+    score = getattr(column, which)
+    if column.where == "holdout":
+        return three_digits(score.mean)
+    return f"{three_digits(score.mean)} ± {three_digits(score.se) or '?'}"
+
+
+def stage_line(report: StageReport) -> tuple[str, str]:
+    """("57 → 50", "6 set aside, 3 to look at") of one stage."""
+    before, after = len(report.offered), len(report.kept)
+    count = f"{before} → {after}" if before != after else f"{before}"
+    parts = []
+    if report.stage.use == "importance" and hasattr(report.result, "frame") and "beyond_chance" in report.result.frame:
+        parts.append(f"{int(report.result.frame['beyond_chance'].sum())} beyond chance")
+    if isinstance(report.result, SearchTrail):
+        trail = report.result.decided or report.result
+        best = len(trail.moves[trail.best_move()].features)
+        parts.append(f"{len(report.result.chosen)} chosen, {report.result.rule} ({best})")
+    elif report.set_aside:
+        parts.append(f"{len(report.set_aside)} set aside")
+    barred = sum(v.barred for v in report.to_look_at)
+    if barred:
+        parts.append(f"{barred} barred")
+    if len(report.to_look_at) > barred:
+        parts.append(f"{len(report.to_look_at) - barred} to look at")
+    if not parts:
+        parts.append("nothing to set aside")
+    if before == after and not report.set_aside and getattr(report.stage, "cut", "") is None:
+        parts.append("measured, nothing dropped")
+        parts = [p for p in parts if p != "nothing to set aside"]
+    return count, ", ".join(parts)
