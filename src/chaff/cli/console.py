@@ -27,8 +27,12 @@ class Show:
         self.now = ""
         self._status: Any = None
 
-    def say(self, text: str = "", style: str | None = None, **options: Any) -> None:
-        self.console.print(text, style=style, markup=False, **options)
+    def say(self, text: str = "", style: str | None = None) -> None:
+        self.console.print(text, style=style, markup=False)
+
+    def command(self, text: str) -> None:
+        """A line to be copied: never broken."""
+        self.console.print(text, markup=False, soft_wrap=True)
 
     def watch(self, stage: str, message: str) -> None:
         """A transient line while a stage runs, in a real terminal only."""
@@ -77,12 +81,12 @@ class Show:
         self._stop()
         self._looks(run)
         self.say()
-        grid = _grid()
+        grid = _grid(1)
         for k, row in enumerate(closing_rows(run.closing)):
             style = "bold" if row[0] == "kept" else QUIET if k == 0 or row[0] == "none" else ""
-            grid.add_row("", *[_plain(c) for c in row], style=style)
-        for column in grid.columns[2:]:
-            column.justify = "right"
+            grid.add_row("", *[_plain(c.replace(", ", "\n")) for c in row], style=style)
+        for k, column in enumerate(grid.columns[1:]):
+            column.justify, column.no_wrap = "right" if k else "left", True
         self.console.print(grid)
         none = "the mean" if run.table.target.task == "regression" else "the class shares of the training rows"
         self.say(f"  none: predicting {none}. Fold scores ({run.closing.folds}) were used to choose.", QUIET)
@@ -99,25 +103,29 @@ class Show:
                 looks.setdefault(v.feature, []).append(v)
         if not looks:
             return
+        alike: dict[tuple[str, str], list[str]] = {}
+        for feature, said in looks.items():
+            what = "barred" if said[-1].barred else "stays in" if feature in run.features else "went later"
+            alike.setdefault(("; ".join(v.reason for v in said), what), []).append(feature)
         self.say()
         self.say(" Look at these yourself", "bold")
         grid = _grid()
-        for feature, said in looks.items():
-            about = run.table.meaning(feature).text
-            words = _plain("; ".join(v.reason for v in said)) + (f" [{QUIET}]({_plain(about)})[/]" if about else "")
-            what = "barred" if said[-1].barred else "stays in" if feature in run.features else "went later"
-            grid.add_row("", f"[{LOOK}]{_plain(feature)}[/]", words, f"[{LOOK}]{what}[/]")
+        for (reason, what), features in alike.items():
+            about = run.table.meaning(features[0]).text if len(features) == 1 else ""
+            words = _plain(reason) + (f" [{QUIET}]({_plain(about)})[/]" if about else "")
+            grid.add_row("", f"[{LOOK}]{_plain(', '.join(features))}[/]", words, f"[{LOOK}]{what}[/]")
+        grid.columns[1].max_width = 40
+        grid.columns[3].no_wrap = True
         self.console.print(grid)
 
     def seconds(self) -> str:
         return f"{time.perf_counter() - self.started:.1f} s"
 
 
-def _grid() -> Any:
+def _grid(between: int = 2) -> Any:
     from rich.table import Table as RichTable
 
-    grid = RichTable.grid(padding=(0, 2), pad_edge=False)
-    return grid
+    return RichTable.grid(padding=(0, between), pad_edge=False)
 
 
 def _plain(text: str) -> str:

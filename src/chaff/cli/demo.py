@@ -34,5 +34,5 @@ def command(out: str, rows: int, target: str, seed: int, workers: int | None) ->
     show.say(f" {folder}/  {'  '.join([*names, 'lots.csv'])}   ({show.seconds()})")
     other = "accepted" if target != "accepted" else "grade"
     ignored = [t for t in ("loaf_volume", "accepted", "grade") if t != other]
-    show.say(f" next: chaff apply {folder}/selection.json {folder}/lots.csv -o {folder}/again.parquet")
-    show.say(f"       chaff select {Path(folder) / 'lots.csv'} --target {other} {' '.join('--ignore ' + t for t in ignored)} --groups mill")
+    show.command(f" next: chaff apply {folder}/selection.json {folder}/lots.csv -o {folder}/again.parquet")
+    show.command(f"       chaff select {Path(folder) / 'lots.csv'} --target {other} {' '.join('--ignore ' + t for t in ignored)} --groups mill")

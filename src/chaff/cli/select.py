@@ -77,7 +77,7 @@ def command(data: str, **said: Any) -> None:
     names = leave(run, folder, data, "reduced.parquet" if parquet else "reduced.csv")
     show.say()
     show.say(f" {folder}/  {'  '.join(names)}   ({show.seconds()})")
-    show.say(f" next: chaff apply {folder}/selection.json NEW{Path(data).suffix} -o NEW_reduced.csv")
+    show.command(f" next: chaff apply {folder}/selection.json NEW{Path(data).suffix} -o NEW_reduced.csv")
 
 
 def _table_options(said: dict[str, Any]) -> dict[str, Any]:

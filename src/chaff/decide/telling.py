@@ -39,7 +39,7 @@ def _holdout_columns(closing: Closing) -> list[Column]:
 
 def _title(column: Column, closing: Closing) -> str:
     where = closing.folds.split(" by ")[0].split(" in ")[0].split(" strat")[0] if column.where == "folds" else "holdout"
-    return f"{column.model} {column.metric.label}, {where}"
+    return f"{column.model}, {column.metric.label}, {where}"
 
 
 def _cell(column: Column, which: str) -> str:

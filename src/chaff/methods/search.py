@@ -157,11 +157,11 @@ class Search:
             if f in chosen:
                 out.append(keep(f, self.use, f"{result.metric_label} {-gain:+.3g} by it", "", "in the chosen set"))
                 continue
-            figure = f"{result.metric_label} {gain:+.3g} with it"
             if f in spared:
-                reason = f"the {self.model} search leaves it out, the forest's importance {spared[f]:.3g} is beyond chance"
-                out.append(look(f, self.use, figure, "", reason, stays=True))
+                reason = f"beyond chance for the forest, though the {self.model} search leaves it out"
+                out.append(look(f, self.use, f"importance {spared[f]:.3g}", "", reason, stays=True))
             else:
+                figure = f"{result.metric_label} {gain:+.3g} with it"
                 out.append(drop(f, self.use, figure, "", f"not in the smallest set {rule}"))
         return tuple(out)
 

@@ -6,6 +6,8 @@ from typing import Any
 
 INK, PAPER, KEEP, DROP, LOOK, SECOND, GRID = "#1D2430", "#FFFFFF", "#0F6E6E", "#A8A29A", "#7A4E8A", "#B5651D", "#E6E2DA"
 
+QUIET = "#6F6961"  # husk, darkened until small print can be read on paper
+
 
 def new_axes(width: float = 10.0, height: float = 6.25) -> Any:
     """Axes on a figure of their own, without pyplot and its global state; 1280 x 800 at 128 dots an inch."""
