@@ -15,6 +15,8 @@ from chaff.errors import DataError, UsageError
 
 SNIFF_BYTES = 1 << 18
 DELIMITERS = ",;\t|"
+# What tables are written in where it is not UTF-8; a short text fits many more, such as those of very old machines.
+ENCODINGS = ("cp1252", "cp1250", "cp1251", "cp1253", "cp1254", "cp932", "gb18030", "big5", "euc_kr")
 COMPRESSED = (".gz", ".bz2", ".zst", ".lz4")
 
 
@@ -179,8 +181,8 @@ def _head(path: Path, encoding: str | None) -> tuple[str, str]:
     except UnicodeDecodeError:
         from charset_normalizer import from_bytes
 
-        best = from_bytes(cut).best()
-        found = best.encoding if best else "latin-1"
+        best = from_bytes(cut, cp_isolation=list(ENCODINGS)).best()
+        found = best.encoding if best else "cp1252"
         return cut.decode(found, errors="replace"), found
 
 
