@@ -10,6 +10,7 @@ import hashlib
 import os
 import threading
 from collections.abc import Callable, Iterable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar
 
@@ -65,10 +66,12 @@ class Work:
         workers = min(self.workers or os.cpu_count() or 1, len(todo))
         if workers <= 1 or getattr(_inside, "busy", False):
             return [fn(u) for u in todo]
-        from joblib import Parallel, delayed
-
         with _blas().limit(limits=1, user_api="blas"):
-            return Parallel(n_jobs=workers, backend="threading")(delayed(_guarded)(fn, u) for u in todo)
+            pool = ThreadPoolExecutor(workers)
+            try:
+                return list(pool.map(lambda u: _guarded(fn, u), todo))
+            finally:  # an error or Ctrl-C drops what has not begun and waits only for what has
+                pool.shutdown(wait=True, cancel_futures=True)
 
 
 def _guarded(fn: Callable[[Any], Any], unit: Any) -> Any:
@@ -85,6 +88,7 @@ _controller: list[Any] = []
 def _blas() -> Any:
     """Looking the BLAS libraries up costs milliseconds, so it is done once per process."""
     if not _controller:
+        import scipy.linalg.blas  # noqa: F401  its library has to be loaded before it can be found and limited
         from threadpoolctl import ThreadpoolController
 
         _controller.append(ThreadpoolController())

@@ -98,7 +98,7 @@ class ClosedWalk:
         """Sweep one feature in; False, with the tables spoilt, when that is singular."""
         f = self._place[name]
         for k, split in enumerate(self.splits):
-            scratch = np.empty((2, split.A.shape[0]))
+            scratch = np.empty((3, split.A.shape[0]))
             for c in range(split.starts[f], split.starts[f + 1]):
                 if self._A[k][c, c] <= SINGULAR * self._base[k][c]:
                     return False
@@ -145,7 +145,7 @@ class ClosedWalk:
     def _leave(self, name: str) -> None:
         f = self._place[name]
         for k, split in enumerate(self.splits):
-            scratch = np.empty((2, split.A.shape[0]))
+            scratch = np.empty((3, split.A.shape[0]))
             for c in range(split.starts[f], split.starts[f + 1]):
                 toggle(self._A[k], self._V[k], c, scratch)
         self._inside[f] = False

@@ -16,40 +16,42 @@ from chaff.kernels.jit import kernel
 
 @kernel
 def toggle(A, V, k, scratch):
-    """Sweep one fold's tables on column k, in or out alike.
+    """Sweep one fold's tables on column k, in or out alike. Both are symmetric and only their upper triangles are used.
 
-    A, V : float64 (q, q), symmetric. Modified in place.  scratch : float64 (2, q). Overwritten.
+    A, V : float64 (q, q). Upper triangles modified in place.  scratch : float64 (3, q). Overwritten.
     """
     q = A.shape[0]
-    d = A[k, k]
-    s = 1.0 if d > 0 else -1.0
-    c = scratch[0]
-    v = scratch[1]
-    for i in range(q):
-        c[i] = A[k, i] / d
+    a = scratch[0]
+    c = scratch[1]
+    v = scratch[2]
+    for i in range(k):
+        a[i] = A[i, k]
+        v[i] = V[i, k]
+    for i in range(k, q):
+        a[i] = A[k, i]
         v[i] = V[k, i]
+    d = a[k]
+    s = 1.0 if d > 0 else -1.0
+    for i in range(q):
+        c[i] = a[i] / d
     vkk = v[k]
     for i in range(q):
         f = c[i]
         if i == k or f == 0.0:
             continue
-        for j in range(q):
-            A[i, j] -= f * A[k, j]
-    for i in range(q):
-        if i == k:
-            continue
-        f = c[i]
         g = v[i] - f * vkk
-        for j in range(q):
+        for j in range(i, q):
+            A[i, j] -= f * a[j]
             V[i, j] -= f * v[j] + c[j] * g
     for i in range(q):
-        if i == k:
-            continue
-        A[i, k] = s * c[i]
-        A[k, i] = s * c[i]
+        x = s * c[i]
         t = s * (v[i] - c[i] * vkk) / d
-        V[i, k] = t
-        V[k, i] = t
+        if i < k:
+            A[i, k] = x
+            V[i, k] = t
+        elif i > k:
+            A[k, i] = x
+            V[k, i] = t
     A[k, k] = -1.0 / d
     V[k, k] = vkk / (d * d)
 
@@ -58,7 +60,7 @@ def toggle(A, V, k, scratch):
 def block_error(A, V, columns, base, inside, tolerance, first_target, L, c):
     """Test error, summed over targets, after toggling the block `columns` in one fold; NaN when it would be singular.
 
-    A, V : float64 (q, q).  columns : int64 (b,).  base : float64 (q,), the diagonal of A before any sweep.
+    A, V : float64 (q, q), upper triangles.  columns : int64 (b,), ascending.  base : float64 (q,), the diagonal of A before any sweep.
     L : float64 (>= b, >= b) and c : float64 (>= b,), overwritten.
     """
     b = columns.size
@@ -66,7 +68,7 @@ def block_error(A, V, columns, base, inside, tolerance, first_target, L, c):
     sign = -1.0 if inside else 1.0
     for i in range(b):
         for j in range(i + 1):
-            x = sign * A[columns[i], columns[j]]
+            x = sign * A[columns[j], columns[i]]
             for l in range(j):
                 x -= L[i, l] * L[j, l]
             if i == j:
@@ -90,8 +92,9 @@ def block_error(A, V, columns, base, inside, tolerance, first_target, L, c):
         e = V[t, t]
         for i in range(b):
             e -= 2.0 * c[i] * V[columns[i], t]
-            for j in range(b):
-                e += c[i] * c[j] * V[columns[i], columns[j]]
+            e += c[i] * c[i] * V[columns[i], columns[i]]
+            for j in range(i + 1, b):
+                e += 2.0 * c[i] * c[j] * V[columns[i], columns[j]]
         total += e
     return total
 

@@ -11,6 +11,8 @@ from chaff.table.kinds import Values
 from chaff.table.layout import Layout
 from chaff.table.table import Table
 
+BLOCK = 8192  # rows turned at a time
+
 
 @dataclass(frozen=True)
 class Design:
@@ -28,8 +30,9 @@ class Design:
         layout = Layout.of(table, features)
         X = np.empty((len(table), layout.width))
         targets = table.targets
-        for where, block in table.chunks(features):
-            X[where] = layout.expand(block, targets[where])[: layout.width].T
+        for start in range(0, len(table), BLOCK):
+            where = slice(start, start + BLOCK)
+            X[where] = layout.columns_of(table, where, targets)[: layout.width].T
         return cls(layout, X)
 
     def filled(self, means: Values) -> Values:

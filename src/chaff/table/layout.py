@@ -39,10 +39,10 @@ class Layout:
         for f in features:
             column = table.whole_column(f)
             if column.kind in ("category", "text"):
-                levels = column.levels + ((MISSING_LEVEL,) if column.missing.any() else ())
+                levels = column.levels + ((MISSING_LEVEL,) if table.source.has_gaps(f) else ())
                 names += [f"{f} = {level}" for level in levels]
             else:
-                if column.missing.any():
+                if table.source.has_gaps(f):
                     gaps.append(len(names))
                 names.append(f)
             category.append(column.kind in ("category", "text"))
@@ -61,21 +61,27 @@ class Layout:
         f = self.features.index(name)
         return slice(int(self.starts[f]), int(self.starts[f + 1]))
 
-    def expand(self, block: Values, targets: Values) -> Values:
-        """Column-major design block, float64 (width + targets, rows), from feature values (features, rows) and targets
-        (rows, t). Missing numbers stay NaN; a category cell sets the column of its level, or of "(missing)", to 1."""
+    def columns_of(self, table: Table, where: slice, targets: Values, out: Values | None = None) -> Values:
+        """Column-major design columns and targets of some rows of the view, float64 (width + targets, rows).
+
+        Missing numbers stay NaN; a category cell sets the column of its level, or of "(missing)", to 1.  `out` (float64
+        (>= width + targets, >= rows)) is written to when given, so that a loop over blocks touches the same memory.
+        """
+        rows = len(range(*where.indices(len(table))))
+        whole = np.empty((self.width + self.targets, rows)) if out is None else out[: self.width + self.targets, :rows]
+        whole[self.width :] = targets[where].T
         if not self.category.any():
-            return np.concatenate([block, targets.T])
-        rows = block.shape[1]
-        out = np.zeros((self.width + self.targets, rows))
+            table.chunk(self.features, where, whole)
+            return whole
+        block = table.chunk(self.features, where)
         every = np.arange(rows)
         for f in range(len(self.features)):
             lo, hi = int(self.starts[f]), int(self.starts[f + 1])
             if not self.category[f]:
-                out[lo] = block[f]
+                whole[lo] = block[f]
                 continue
+            whole[lo:hi] = 0.0
             codes = block[f]
             place = np.where(np.isnan(codes), hi - lo - 1, np.nan_to_num(codes)).astype(np.int64)
-            out[lo + place, every] = 1.0
-        out[self.width :] = targets.T
-        return out
+            whole[lo + place, every] = 1.0
+        return whole

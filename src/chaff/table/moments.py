@@ -10,20 +10,22 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
 from chaff.kernels.fill import add_complements, gather_shifted, mark_missing
+from chaff.stats.blas import add_gram, mirror
 from chaff.table.kinds import Values
 from chaff.table.layout import Ints, Layout
 from chaff.table.table import Table
 from chaff.work import Work
 
 BLOCK = 1024  # rows per product: block x columns should stay near the second-level cache
-SHIFT_ROWS = 2000  # rows whose medians give the shift
+SHIFT_ROWS = 500  # rows whose medians give the shift
 DENSE_SHARE = 0.15  # missing share from which matrix products beat row additions
-CHUNK_BYTES = 1 << 28
+CHUNK_BYTES = 1 << 23  # columns of one chunk: small enough to stay in the third-level cache while its parts are gathered
 
 
 @dataclass(frozen=True)
@@ -48,16 +50,22 @@ class Moments:
     """int64 (gaps,): unweighted count of missing cells."""
 
     def __add__(self, other: Moments) -> Moments:
+        return self.sum_of([self, other])
+
+    @staticmethod
+    def sum_of(parts: Sequence[Moments]) -> Moments:
+        """All of them added up, into one new table."""
+        first, rest = parts[0], parts[1:]
+
+        def total(name: str) -> Any:
+            out = getattr(first, name).copy()
+            for other in rest:
+                out += getattr(other, name)
+            return out
+
+        tables = ("sums", "P", "sums_missing", "squares_missing", "weight_missing", "rows_missing")
         return replace(
-            self,
-            rows=self.rows + other.rows,
-            weight=self.weight + other.weight,
-            sums=self.sums + other.sums,
-            P=self.P + other.P,
-            sums_missing=self.sums_missing + other.sums_missing,
-            squares_missing=self.squares_missing + other.squares_missing,
-            weight_missing=self.weight_missing + other.weight_missing,
-            rows_missing=self.rows_missing + other.rows_missing,
+            first, rows=sum(m.rows for m in parts), weight=sum(m.weight for m in parts), **{n: total(n) for n in tables}
         )
 
     @property
@@ -109,8 +117,10 @@ class Moments:
         """Cross-products about `means` (given about the shift), a missing cell counting as its mean: exact mean filling."""
         m = means
         if self.complete:
-            ms = np.outer(m, self.sums)
-            return self.P - ms - ms.T + self.weight * np.outer(m, m)
+            half = np.outer(m, self.sums - 0.5 * self.weight * m)
+            out = self.P - half
+            out -= half.T
+            return out
         ms = m[:, None] * self.S.T
         return self.P - ms - ms.T + np.outer(m, m) * self.N
 
@@ -132,17 +142,25 @@ class Moments:
         )  # fmt: skip
 
 
+class Scratch:
+    """Memory that learners of one thread share: one row block and its marks of missing cells."""
+
+    def __init__(self, layout: Layout) -> None:
+        q, g = layout.width + layout.targets, layout.gaps.size
+        self.block, self.mask = np.empty((BLOCK, q)), np.empty((BLOCK, g))
+
+
 class MomentsLearner:
     """start / add(chunk) / merge / finish for one set of rows."""
 
-    def __init__(self, layout: Layout, shift: Values) -> None:
+    def __init__(self, layout: Layout, shift: Values, scratch: Scratch | None = None) -> None:
         q, g = layout.width + layout.targets, layout.gaps.size
         self.layout, self.shift = layout, shift
         self.rows, self.weight = 0, 0.0
         self.sums, self.P = np.zeros(q), np.zeros((q, q))
         self.sums_missing, self.squares_missing = np.zeros((g, q)), np.zeros((g, q))
         self.weight_missing, self.rows_missing = np.zeros((g, g)), np.zeros(g, np.int64)
-        self._block, self._mask, self._product = np.empty((BLOCK, q)), np.empty((BLOCK, g)), np.empty((q, q))
+        self._scratch = scratch or Scratch(layout)
 
     def add(self, columns: Values, rows: Ints, weights: Values | None) -> None:
         """Add rows of a column-major chunk.  columns : float64 (q, n).  rows : int64, which of its n.  weights : (n,)."""
@@ -152,16 +170,15 @@ class MomentsLearner:
 
     def _add_block(self, columns: Values, rows: Ints, root: Values) -> None:
         b = rows.size
-        Z = self._block[:b]
+        Z = self._scratch.block[:b]
         holes = gather_shifted(columns, rows, self.shift, root, Z)
-        np.dot(Z.T, Z, out=self._product)  # NumPy sees one operand and calls SYRK
-        self.P += self._product
+        add_gram(Z, self.P)
         self.sums += (root if root.size else np.ones(b)) @ Z
         self.rows += b
         self.weight += float(root @ root) if root.size else float(b)
         if not holes or not self.layout.gaps.size:
             return
-        M = self._mask[:b]
+        M = self._scratch.mask[:b]
         count = mark_missing(columns, self.layout.gaps, rows, M)
         self.rows_missing += M.sum(0).astype(np.int64)
         if count < DENSE_SHARE * M.size:
@@ -174,7 +191,7 @@ class MomentsLearner:
 
     def finish(self) -> Moments:
         return Moments(
-            self.layout, self.shift, self.rows, self.weight, self.sums, self.P,
+            self.layout, self.shift, self.rows, self.weight, self.sums, mirror(self.P),
             self.sums_missing, self.squares_missing, self.weight_missing, self.rows_missing,
         )  # fmt: skip
 
@@ -185,17 +202,21 @@ def learn_shift(table: Table, layout: Layout) -> Values:
     A median, not a mean: one cell of 1e9 moves a mean so far that the sums lose the digits the rest lives in. The shift
     changes no result beyond rounding, so it may come from any rows.
     """
-    step = max(1, len(table) // SHIFT_ROWS)
-    some = table.take(np.arange(0, len(table), step)) if step > 1 else table
+    rows = table.rows[:: max(1, len(table) // SHIFT_ROWS)]
     shift = np.zeros(layout.width + layout.targets)
     for f, name in enumerate(layout.features):
-        if table.kind(name) in ("number", "date"):
-            values = some.column(name).values
-            present = values[~np.isnan(values)]
-            shift[layout.starts[f]] = np.median(present) if present.size else 0.0
+        column = table.source.column(name)
+        if column.kind in ("number", "date"):
+            shift[layout.starts[f]] = _median(column.values[rows])
     if table.target.task == "regression":
-        shift[layout.width] = np.median(some.y)
+        shift[layout.width] = _median(table.y_all[rows])
     return shift
+
+
+def _median(values: Values) -> float:
+    """The middle value (the upper of two), missing ones left out; 0 when there is none. Any shift near it would do."""
+    present = values[~np.isnan(values)]
+    return float(np.partition(present, present.size // 2)[present.size // 2]) if present.size else 0.0
 
 
 def part_moments(table: Table, features: Sequence[str], part: Ints, parts: int, work: Work) -> list[Moments]:
@@ -211,29 +232,27 @@ def part_moments(table: Table, features: Sequence[str], part: Ints, parts: int, 
     layout = Layout.of(table, features)
     shift = learn_shift(table, layout)
     q = layout.width + layout.targets
-    # Two halves a part keep two workers evenly busy; wide tables get one, since each accumulator is q x q.
-    halves = 2 if q <= 1500 else 1
-    learners = [[MomentsLearner(layout, shift) for _ in range(halves)] for _ in range(parts)]
+    # Lanes, not workers, split the rows, so that sums do not depend on how many workers there are. Wide tables get one lane,
+    # since every lane holds a q x q accumulator for each part.
+    lanes = 2 if q <= 1500 else 1
     targets, weights = table.targets, table.weights
-    size = max(BLOCK, min(1 << 20, CHUNK_BYTES // (8 * q)))
-    for where, block in table.chunks(features, size):
-        columns = layout.expand(block, targets[where])
-        own, w = part[where], None if weights is None else weights[where]
-        rows = [np.flatnonzero(own == k) for k in range(parts)]
+    size = int(np.clip(CHUNK_BYTES // (8 * q), BLOCK, 1 << 16))
+    starts = range(0, len(table), size)
 
-        def add(unit: tuple[int, int], columns: Values = columns, w: Values | None = w, rows: list[Ints] = rows) -> None:
-            k, half = unit
-            learners[k][half].add(columns, np.array_split(rows[k], halves)[half], w)
+    def lane(k: int) -> list[MomentsLearner]:
+        scratch = Scratch(layout)
+        learners = [MomentsLearner(layout, shift, scratch) for _ in range(parts)]
+        buffer = np.empty((q, min(size, len(table))))
+        for start in starts[k::lanes]:
+            where = slice(start, start + size)
+            columns = layout.columns_of(table, where, targets, buffer)
+            w = None if weights is None else weights[where]
+            for j, learner in enumerate(learners):
+                learner.add(columns, np.flatnonzero(part[where] == j), w)
+        return learners
 
-        work.each(add, [(k, h) for k in range(parts) for h in range(halves)])
-    return [_merged(pair) for pair in learners]
-
-
-def _merged(learners: list[MomentsLearner]) -> Moments:
-    total = learners[0].finish()
-    for other in learners[1:]:
-        total = total + other.finish()
-    return total
+    done = work.each(lane, range(lanes))
+    return [Moments.sum_of([learners[j].finish() for learners in done]) for j in range(parts)]
 
 
 def table_moments(table: Table, features: Sequence[str], work: Work | None = None) -> Moments:

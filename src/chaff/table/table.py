@@ -53,6 +53,14 @@ class Source:
         self.arrow, self.label, self.reading, self.infinite = arrow, label, reading, infinite
         self.kinds, self.together = dict(kinds), dict(together)
         self._decoded: dict[str, Column] = {}
+        self._gaps: dict[str, bool] = {}
+        self.known = frozenset((*arrow.column_names, *self.together))
+
+    def has_gaps(self, name: str) -> bool:
+        """Whether any row of the source lacks this column; looked up once."""
+        if name not in self._gaps:
+            self._gaps[name] = bool(self.column(name).missing.any())
+        return self._gaps[name]
 
     @property
     def rows(self) -> int:
@@ -169,13 +177,18 @@ class Table:
     def chunks(self, features: Sequence[str], size: int = 65_536) -> Iterator[tuple[slice, Values]]:
         """Row by row blocks of columns: (which rows in view, float64 (len(features), rows) as `Column.values` tells)."""
         for start in range(0, len(self), size):
-            rows = self.rows[start : start + size]
-            block = np.empty((len(features), rows.size))
-            run = bool(rows.size and rows[-1] - rows[0] + 1 == rows.size)  # neighbours: a slice copies faster
-            for j, name in enumerate(features):
-                values = self.source.column(name).values
-                block[j] = values[rows[0] : rows[-1] + 1] if run else values[rows]
-            yield slice(start, start + rows.size), block
+            where = slice(start, min(start + size, len(self)))
+            yield where, self.chunk(features, where)
+
+    def chunk(self, features: Sequence[str], where: slice, out: Values | None = None) -> Values:
+        """One block of `chunks`, written into the first rows of `out` (float64 (>= features, >= rows)) when given."""
+        rows = self.rows[where]
+        block = np.empty((len(features), rows.size)) if out is None else out[: len(features), : rows.size]
+        run = bool(rows.size and rows[-1] - rows[0] + 1 == rows.size)  # neighbours: a slice copies faster
+        for j, name in enumerate(features):
+            values = self.source.column(name).values
+            block[j] = values[rows[0] : rows[-1] + 1] if run else values[rows]
+        return block
 
     def take(self, positions: npt.ArrayLike) -> Table:
         """The rows at these positions of the view, in ascending order of the source."""
@@ -188,7 +201,7 @@ class Table:
         return replace(self, features=tuple(names))
 
     def check_known(self, names: Sequence[str]) -> None:
-        known = set(self.source.together) | set(self.source.arrow.column_names)
+        known = self.source.known
         for name in names:
             if name not in known:
                 raise UnknownColumn(f"column '{name}' is not in {self.label}.{nearest(name, known)}")

@@ -1,0 +1,59 @@
+"""The one BLAS call that NumPy has no name for: adding X'X to one triangle of a table.
+
+`numpy.dot(X.T, X)` fills both triangles of a new table each time, which for small blocks costs as much as the product;
+SciPy's wrapper of dsyrk keeps the interpreter lock, so that two threads take turns. This calls the same routine through its
+address, which lets go of the lock and adds in place.
+"""
+
+from __future__ import annotations
+
+import ctypes
+from functools import cache
+from typing import Any
+
+import numpy as np
+
+from chaff.stats.tails import Floats
+
+
+@cache
+def _dsyrk() -> Any:
+    from scipy.linalg import cython_blas
+
+    capsule = cython_blas.__pyx_capi__["dsyrk"]
+    name_of = ctypes.pythonapi.PyCapsule_GetName
+    name_of.restype, name_of.argtypes = ctypes.c_char_p, [ctypes.py_object]
+    pointer_of = ctypes.pythonapi.PyCapsule_GetPointer
+    pointer_of.restype, pointer_of.argtypes = ctypes.c_void_p, [ctypes.py_object, ctypes.c_char_p]
+    address = pointer_of(capsule, name_of(capsule))
+    return ctypes.CFUNCTYPE(None, *[ctypes.c_void_p] * 10)(address)
+
+
+def add_gram(X: Floats, total: Floats) -> None:
+    """total += X'X in the upper triangle.
+
+    Parameters
+    ----------
+    X : float64 (b, q), C-contiguous.
+    total : float64 (q, q), C-contiguous. Upper triangle modified in place, the rest left as it is.
+    """
+    b, q = X.shape
+    assert X.flags.c_contiguous and total.flags.c_contiguous and X.dtype == total.dtype == float and total.shape == (q, q)
+    n, k, one = ctypes.c_int(q), ctypes.c_int(b), ctypes.c_double(1.0)
+    if not b or not q:
+        return
+    ref = ctypes.byref
+    # Row-major (b, q) is column-major (q, b); its column-major lower triangle is our upper one.
+    _dsyrk()(ref(ctypes.c_char(b"L")), ref(ctypes.c_char(b"N")), ref(n), ref(k), ref(one), X.ctypes.data, ref(n), ref(one),
+             total.ctypes.data, ref(n))  # fmt: skip
+
+
+def mirror(total: Floats) -> Floats:
+    """Copy the upper triangle into the lower one, in place, by blocks that fit the cache."""
+    q, step = total.shape[0], 128
+    for i in range(0, q, step):
+        for j in range(i + step, q, step):
+            total[j : j + step, i : i + step] = total[i : i + step, j : j + step].T
+        corner = total[i : i + step, i : i + step]
+        corner[:] = np.triu(corner) + np.triu(corner, 1).T
+    return total
