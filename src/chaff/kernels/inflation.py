@@ -9,12 +9,13 @@ from chaff.kernels.jit import kernel
 
 @kernel
 def determinant(M, columns, L):
-    """Determinant of the positive definite block M[columns, columns]; 0 when it is not.  L is overwritten."""
+    """Determinant of the positive definite block M[columns, columns], columns ascending; 0 when it is not. Only the upper
+    triangle of M is read.  L is overwritten."""
     b = columns.size
     det = 1.0
     for i in range(b):
         for j in range(i + 1):
-            x = M[columns[i], columns[j]]
+            x = M[columns[j], columns[i]]
             for l in range(j):
                 x -= L[i, l] * L[j, l]
             if i == j:
@@ -40,21 +41,27 @@ def inflation_of(P, f, starts, columns, own, L):
 
 
 @kernel
-def downdate(P, k, alive, count):
-    """The inverse of the block without column k: P - P[:, k] P[k, :] / P[k, k].
+def downdate(P, k, alive, count, row):
+    """The inverse of the block without column k: P - P[:, k] P[k, :] / P[k, k], on the upper triangle.
 
-    P : float64 (q, q). Rows in alive[:count] are modified in place; whole rows are written, since contiguous lanes
-    beat indexing even though dead columns are written too.
+    P : float64 (q, q). Rows in alive[:count] are modified in place from the diagonal on; dead columns are written too, since
+    contiguous lanes beat indexing.  row : float64 (q,), overwritten.
     """
     q = P.shape[0]
-    pivot = 1.0 / P[k, k]
+    for i in range(k):
+        row[i] = P[i, k]
+    for i in range(k, q):
+        row[i] = P[k, i]
+    pivot = 1.0 / row[k]
     for a in range(count):
         i = alive[a]
-        f = P[i, k] * pivot
-        if i == k or f == 0.0:
+        f = row[i] * pivot
+        if f == 0.0:
             continue
-        for l in range(q):
-            P[i, l] -= f * P[k, l]
+        line = P[i, i:]  # slices, so that no index can be negative and the loop runs in wide lanes
+        tail = row[i:]
+        for l in range(line.size):
+            line[l] -= f * tail[l]
 
 
 @kernel
@@ -74,6 +81,7 @@ def eliminate(P, starts, columns, own, removable, order_key, limit, tie, went, v
     alive = columns.copy()
     count = alive.size
     vif = np.empty(m)
+    row = np.empty(P.shape[0])
     gone = 0
     while True:
         best = -1
@@ -101,4 +109,4 @@ def eliminate(P, starts, columns, own, removable, order_key, limit, tie, went, v
                     alive[left] = alive[a]
                     left += 1
             count = left
-            downdate(P, k, alive, count)
+            downdate(P, k, alive, count, row)

@@ -40,9 +40,14 @@ def toggle(A, V, k, scratch):
         if i == k or f == 0.0:
             continue
         g = v[i] - f * vkk
-        for j in range(i, q):
-            A[i, j] -= f * a[j]
-            V[i, j] -= f * v[j] + c[j] * g
+        lineA = A[i, i:]
+        lineV = V[i, i:]
+        ta = a[i:]
+        tv = v[i:]
+        tc = c[i:]
+        for j in range(lineA.size):
+            lineA[j] -= f * ta[j]
+            lineV[j] -= f * tv[j] + g * tc[j]
     for i in range(q):
         x = s * c[i]
         t = s * (v[i] - c[i] * vkk) / d

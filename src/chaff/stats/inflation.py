@@ -8,6 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from chaff.kernels.inflation import eliminate, inflation_of
+from chaff.stats.blas import mirror
 from chaff.stats.tails import Floats
 
 Ints = npt.NDArray[np.int64]
@@ -28,8 +29,7 @@ def inverse_of(C: Floats) -> Floats | None:
     inverse, info = dpotri(factor, lower=1, overwrite_c=1)
     if info:
         return None
-    lower = np.tril(inverse)
-    return lower + np.tril(lower, -1).T
+    return mirror(np.ascontiguousarray(inverse.T))  # the column-major lower triangle is the row-major upper one
 
 
 def dependent_columns(C: Floats) -> Ints:
@@ -112,10 +112,20 @@ def inflation(C: Floats, starts: Ints, columns: Ints) -> Floats:
             if bad.intersection(columns[starts[f] : starts[f + 1]].tolist()):
                 out[f] = np.inf
         return out
-    own = block_determinants(C, starts, columns)
-    width = int(np.diff(starts).max(initial=1))
-    L = np.empty((max(width, 1), max(width, 1)))
-    return np.array([inflation_of(P, f, starts, columns, own, L) for f in range(m)])
+    return _of_inverse(P, C, starts, columns)
+
+
+def _of_inverse(P: Floats, C: Floats, starts: Ints, columns: Ints) -> Floats:
+    """VIFs from the inverse: its diagonal, and for features of several columns the ratio of determinants."""
+    size = np.diff(starts)
+    out = np.ones(size.size)
+    out[size == 1] = np.diagonal(P)[columns[starts[:-1][size == 1]]]
+    if (size > 1).any():
+        own = block_determinants(C, starts, columns)
+        L = np.empty((int(size.max()),) * 2)
+        for f in np.flatnonzero(size > 1):
+            out[f] = inflation_of(P, f, starts, columns, own, L)
+    return out
 
 
 def prune_inflation(
@@ -145,6 +155,8 @@ def prune_inflation(
     values: list[float] = []
 
     def part(features: Ints) -> tuple[Floats, Ints, Ints]:
+        if features.size == m and columns.size == C.shape[0] and (columns == np.arange(columns.size)).all():
+            return C, starts, columns
         picks = [columns[starts[f] : starts[f + 1]] for f in features]
         inner = np.concatenate([[0], np.cumsum([len(c) for c in picks])]).astype(np.int64)
         flat = np.concatenate(picks).astype(np.int64) if picks else np.empty(0, np.int64)
@@ -165,13 +177,13 @@ def prune_inflation(
                 return Elimination(np.array(went, int), np.array(values), left, inflation(sub, inner, flat))
             leave(int(max(infinite, key=lambda f: order_key[f])), np.inf)
             continue
-        own = block_determinants(sub, inner, flat)
-        L = np.empty((int(np.diff(inner).max(initial=1)),) * 2)
-        fresh = np.array([inflation_of(P, f, inner, flat, own, L) for f in range(left.size)])
+        fresh = _of_inverse(P, sub, inner, flat)
         removable = ~protected[left]
         if not (removable & (fresh > limit)).any():
             return Elimination(np.array(went, int), np.array(values), left, fresh)
+        own = block_determinants(sub, inner, flat)
         gone, value = np.empty(left.size, np.int64), np.empty(left.size)
         count = eliminate(P, inner, flat, own, removable, order_key[left].astype(np.int64), limit, TIE, gone, value)
-        for f, v in zip(left[gone[:count]].tolist(), value[:count].tolist(), strict=True):
-            leave(f, v)
+        went += left[gone[:count]].tolist()
+        values += value[:count].tolist()
+        left = np.delete(left, gone[:count])
