@@ -236,5 +236,5 @@ class Table:
             )
             if names
         ]
-        lines = [f"{self.label} · {len(self):,} rows · {len(self.features)} features ({kinds}) · target {target.name}{tail}"]
+        lines = [f"{self.label} · {len(self):,} rows · {len(self.features)} feature{'s' * (len(self.features) != 1)} ({kinds}) · target {target.name}{tail}"]
         return "\n".join([*lines, *roles, *self.notes])

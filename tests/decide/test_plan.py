@@ -1,0 +1,116 @@
+import pytest
+
+import chaff
+from chaff.decide.plan import plan_from, with_settings
+
+
+def write(tmp_path, text):
+    path = tmp_path / "plan.toml"
+    path.write_text(text)
+    return path
+
+
+def test_the_built_in_plan_survives_the_way_through_toml(tmp_path):
+    plan = chaff.built_in_plan()
+    again = chaff.read_plan(write(tmp_path, plan.to_toml()))
+    assert again.stages == plan.stages and again.score == plan.score
+
+
+def test_a_plan_in_full(tmp_path):
+    plan = chaff.read_plan(write(tmp_path, """
+[table]
+target = "loaf_volume"
+ids = ["lot_no"]
+groups = "mill"
+
+[score]
+model = "forest"
+metric = "r2"
+repeats = 3
+
+[[stage]]
+use = "screen"
+missing_share = 0.8
+too_good = false
+
+[[stage]]
+use = "relevance"
+by = "mutual_information"
+cut = { top = 40 }
+
+[[stage]]
+use = "inflation"
+vif_limit = 8
+
+[[stage]]
+use = "search"
+strategy = "forward"
+
+[[pin]]
+feature = "ash_pct"
+verdict = "keep"
+because = "the miller has to report it anyway"
+"""))  # fmt: skip
+    screen, relevance, inflation, search = plan.stages
+    assert screen.missing_share == 0.8 and screen.too_good is None and relevance.cut == {"top": 40}
+    assert inflation.vif_limit == 8.0 and search.strategy == "forward" and plan.score.repeats == 3
+    assert plan.table.options() == {"target": "loaf_volume", "ids": ["lot_no"], "groups": "mill"}
+    assert plan.pins == (chaff.pin_keep("ash_pct", "the miller has to report it anyway"),)
+
+
+def test_all_mistakes_are_named_at_once_with_the_nearest_name(tmp_path):
+    path = write(tmp_path, """
+[score]
+folds = 1
+metrik = "r2"
+
+[[stage]]
+use = "sreen"
+
+[[stage]]
+use = "relevance"
+bye = "q"
+
+[[stage]]
+use = "overlap"
+pair_limit = "high"
+
+[[stage]]
+use = "search"
+strategy = "up"
+""")  # fmt: skip
+    with pytest.raises(chaff.PlanError) as caught:
+        chaff.read_plan(path)
+    text = str(caught.value)
+    for words in ("plan.toml", "score.folds", "score.metrik: unknown key", "'sreen' is not a stage", "Did you mean 'screen'",
+                  "stage 2 (relevance): unknown key 'bye'", "stage 3 (overlap): pair_limit", "stage 4 (search): strategy"):  # fmt: skip
+        assert words in text
+    assert caught.value.exit_code == 2
+
+
+@pytest.mark.parametrize("text, words", [
+    ("", "no \\[\\[stage\\]\\]"), ("[[stage]\nuse=", "is not TOML"), ("[[stage]]\nuse = 'screen'\nmissing_share = 9", "between 0 and 1"),
+    ("[[stage]]\nuse = 'screen'\n[[pin]]\nfeature = 'a'\nverdict = 'maybe'\nbecause = 'x'", "pin.0.verdict"),
+    ("[score]\nmodel = 'oracle'\n[[stage]]\nuse = 'screen'", "unknown model 'oracle'"),
+    ("[score]\nmetric = 'luck'\n[[stage]]\nuse = 'screen'", "unknown metric 'luck'"),
+])  # fmt: skip
+def test_single_mistakes(tmp_path, text, words):
+    with pytest.raises(chaff.PlanError, match=words):
+        chaff.read_plan(write(tmp_path, text))
+
+
+def test_missing_plan_and_empty_plan(tmp_path):
+    with pytest.raises(chaff.PlanError, match="no such plan"):
+        chaff.read_plan(tmp_path / "gone.toml")
+    with pytest.raises(chaff.PlanError, match="at least one stage"):
+        chaff.Plan(())
+
+
+def test_settings_change_single_fields():
+    plan = with_settings(chaff.built_in_plan(), {"overlap": {"pair_limit": 0.9}, "screen": {"missing_share": False}})
+    assert plan.stages[2].pair_limit == 0.9 and plan.stages[2].vif_limit == 10 and plan.stages[0].missing_share is None
+    with pytest.raises(chaff.PlanError, match="Did you mean 'search'"):
+        with_settings(chaff.built_in_plan(), {"serch": {"size": 3}})
+    with pytest.raises(chaff.PlanError, match="unknown key 'sizes'"):
+        with_settings(chaff.built_in_plan(), {"search": {"sizes": 3}})
+    assert plan_from(plan.as_mapping()).stages[1:] == plan.stages[1:]
