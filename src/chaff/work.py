@@ -61,25 +61,39 @@ class Work:
 
     def each(self, fn: Callable[[Unit], Result], units: Iterable[Unit]) -> list[Result]:
         """`[fn(u) for u in units]` on the workers, in order. Only the outermost loop takes them; BLAS then runs on one
-        thread in each, so that two workers never fight over the same two cores."""
+        thread in each, so that two workers never fight over the same two cores. After an error or Ctrl-C no further unit
+        begins, in this loop or in one inside it."""
         todo = list(units)
         workers = min(self.workers or os.cpu_count() or 1, len(todo))
-        if workers <= 1 or getattr(_inside, "busy", False):
-            return [fn(u) for u in todo]
+        stop: threading.Event | None = getattr(_inside, "stop", None)
+        if workers <= 1 or stop is not None:
+            return [_unless_stopped(fn, u, stop) for u in todo]
+        stop = threading.Event()
         with _blas().limit(limits=1, user_api="blas"):
             pool = ThreadPoolExecutor(workers)
             try:
-                return list(pool.map(lambda u: _guarded(fn, u), todo))
-            finally:  # an error or Ctrl-C drops what has not begun and waits only for what has
+                return list(pool.map(lambda u: _in_worker(fn, u, stop), todo))
+            finally:
+                stop.set()
                 pool.shutdown(wait=True, cancel_futures=True)
 
 
-def _guarded(fn: Callable[[Any], Any], unit: Any) -> Any:
-    _inside.busy = True
+class _Stopped(Exception):
+    """Ends a worker whose result nobody waits for any more."""
+
+
+def _unless_stopped(fn: Callable[[Any], Any], unit: Any, stop: threading.Event | None) -> Any:
+    if stop is not None and stop.is_set():
+        raise _Stopped
+    return fn(unit)
+
+
+def _in_worker(fn: Callable[[Any], Any], unit: Any, stop: threading.Event) -> Any:
+    _inside.stop = stop
     try:
-        return fn(unit)
+        return _unless_stopped(fn, unit, stop)
     finally:
-        _inside.busy = False
+        _inside.stop = None
 
 
 _controller: list[Any] = []

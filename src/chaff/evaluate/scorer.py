@@ -52,7 +52,7 @@ class SubsetScorer:
     >>> import chaff
     >>> lots = chaff.demo.table(rows=200)
     >>> scorer = chaff.SubsetScorer(lots, chaff.Ridge(), folds=4)
-    >>> scorer(["protein_pct", "moisture_pct"]).values.shape
+    >>> scorer(["protein_pct", "ash_pct"]).values.shape
     (4,)
     """
 

@@ -84,7 +84,7 @@ def open_table(
     Examples
     --------
     >>> import pandas as pd, chaff
-    >>> lots = pd.DataFrame({"protein_pct": [11.2, 12.9, 10.4], "loaf_volume": [390.0, 431.0, 377.0]})
+    >>> lots = pd.DataFrame({"protein_pct": [11.2, 12.9, 10.4], "loaf_volume": [390.5, 431.0, 377.0]})
     >>> print(chaff.open_table(lots, target="loaf_volume"))
     the frame · 3 rows · 1 feature (1 number) · target loaf_volume
     """

@@ -1,0 +1,90 @@
+"""What a newcomer touches first: names, docstrings, the README, the examples, light imports."""
+
+import doctest
+import importlib
+import inspect
+import os
+import pkgutil
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import chaff
+
+ROOT = Path(__file__).parent.parent
+MODULES = [m.name for m in pkgutil.walk_packages(chaff.__path__, "chaff.")]
+
+
+def python(code, **env):
+    return subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, env={**os.environ, **env}).stdout
+
+
+def test_every_public_name_is_there_and_documented():
+    for name in chaff.__all__:
+        thing = getattr(chaff, name)
+        if inspect.isclass(thing) or inspect.isfunction(thing):
+            assert inspect.getdoc(thing) and not inspect.getdoc(thing).startswith(f"{name}("), name
+    with pytest.raises(AttributeError, match="no attribute 'selct'"):
+        _ = chaff.selct
+    assert "select" in dir(chaff)
+
+
+@pytest.mark.parametrize("module", MODULES)
+def test_examples_in_docstrings_run(module):
+    assert doctest.testmod(importlib.import_module(module)).failed == 0
+
+
+def test_there_are_examples_to_run():
+    finder = doctest.DocTestFinder()
+    count = sum(len(t.examples) for m in MODULES for t in finder.find(importlib.import_module(m)))
+    assert count > 25
+
+
+def test_importing_is_light_and_help_is_lighter():
+    heavy = "[m for m in ('numba', 'scipy', 'matplotlib', 'pyarrow', 'pandas', 'pydantic') if m in sys.modules]"
+    assert python(f"import sys, chaff; print({heavy})").strip() == "[]"
+    code = f"import sys; from chaff.cli.main import main; main(['--help']); print({heavy})"
+    assert python(code).strip().endswith("[]")
+
+
+def test_scipy_stats_is_never_loaded_on_the_way():
+    code = "import sys, chaff; chaff.select(chaff.demo.table(rows=120), chaff.Plan((chaff.Screen(), chaff.Relevance()))); "
+    assert python(code + "print('scipy.stats' in sys.modules, 'matplotlib' in sys.modules)").split() == ["False", "False"]
+
+
+@pytest.mark.parametrize("example", sorted(p.name for p in (ROOT / "examples").glob("*.py")))
+def test_examples_run(example, tmp_path):
+    done = subprocess.run([sys.executable, ROOT / "examples" / example], capture_output=True, text=True, cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert "kept" in done.stdout
+
+
+def readme_blocks(language):
+    return re.findall(rf"```{language}\n(.*?)```", (ROOT / "README.md").read_text(encoding="utf-8"), re.S)
+
+
+def test_the_readme_python_runs(tmp_path):
+    blocks = readme_blocks("python")
+    assert blocks
+    (tmp_path / "r.py").write_text("\n".join(blocks), encoding="utf-8")
+    chaff.demo.lots(rows=300).to_csv(tmp_path / "lots.csv", index=False)
+    chaff.demo.lots(rows=50, seed=2).to_csv(tmp_path / "new_lots.csv", index=False)
+    done = subprocess.run([sys.executable, "r.py"], cwd=tmp_path, capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr
+
+
+def test_readme_plans_are_valid_and_its_pictures_exist(tmp_path):
+    for text in readme_blocks("toml"):
+        (tmp_path / "p.toml").write_text(text, encoding="utf-8")
+        assert chaff.read_plan(tmp_path / "p.toml").stages
+    for target in re.findall(r"\]\((?!https?:|#)([^)]+)\)", (ROOT / "README.md").read_text(encoding="utf-8")):
+        assert (ROOT / target).exists(), target
+
+
+def test_errors_are_also_the_built_in_a_caller_would_catch():
+    assert issubclass(chaff.DataError, ValueError) and issubclass(chaff.UnknownColumn, (KeyError, chaff.DataError))
+    assert issubclass(chaff.PlanError, ValueError) and issubclass(chaff.ModelError, RuntimeError)
+    assert [e.exit_code for e in (chaff.UsageError, chaff.PlanError, chaff.DataError, chaff.ModelError)] == [2, 2, 3, 4]

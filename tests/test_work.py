@@ -1,0 +1,71 @@
+import threading
+import time
+
+import numpy as np
+import pytest
+
+import chaff
+
+
+def test_streams_are_named_not_consumed():
+    work = chaff.Work(seed=3)
+    a = work.stream("tree", 17).random(4)
+    work.stream("shuffle", 3).random(1000)
+    np.testing.assert_array_equal(work.stream("tree", 17).random(4), a)
+    assert not np.array_equal(work.stream("tree", 18).random(4), a)
+    assert not np.array_equal(chaff.Work(seed=4).stream("tree", 17).random(4), a)
+    assert work.key("a", "b") != work.key("ab")
+
+
+def test_each_keeps_order_and_only_the_outermost_takes_the_workers():
+    work = chaff.Work(workers=2)
+    seen = set()
+
+    def inner(k):
+        seen.add(threading.get_ident())
+        return k
+
+    def outer(k):
+        here = threading.get_ident()
+        assert work.each(inner, range(3)) == [0, 1, 2]
+        return k, here
+
+    done = work.each(outer, range(6))
+    assert [k for k, _ in done] == list(range(6))
+    assert seen <= {t for _, t in done}  # the inner loop ran in its caller's thread
+    assert work.each(inner, []) == []
+
+
+def test_an_error_in_a_unit_reaches_the_caller():
+    def fail(k):
+        if k == 3:
+            raise ValueError("unit 3")
+        return k
+
+    with pytest.raises(ValueError, match="unit 3"):
+        chaff.Work(workers=2).each(fail, range(8))
+    assert chaff.Work(workers=2).each(lambda k: k, range(4)) == [0, 1, 2, 3]
+
+
+def test_after_an_error_inner_loops_begin_no_further_unit():
+    work, begun = chaff.Work(workers=2), []
+
+    def inner(k):
+        begun.append(k)
+        time.sleep(0.02)
+
+    def outer(k):
+        if k == 0:
+            time.sleep(0.05)
+            raise ValueError("early")
+        return work.each(inner, range(500))
+
+    with pytest.raises(ValueError, match="early"):
+        work.each(outer, range(2))
+    assert 0 < len(begun) < 100
+
+
+def test_watchers_are_told():
+    heard = []
+    chaff.Work(watch=lambda stage, message: heard.append((stage, message))).tell("screen", "started")
+    assert heard == [("screen", "started")]
