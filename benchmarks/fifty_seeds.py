@@ -10,6 +10,7 @@ exceeds the full set's by at most one paired standard error over the holdout row
 from __future__ import annotations
 
 import argparse
+
 import numpy as np
 
 import chaff

@@ -40,7 +40,7 @@ def plain_vif(X, j, left):
 
 
 def inverse_each_round(C):
-    left, order, last = np.arange(len(C)), [], None
+    left, order = np.arange(len(C)), []
     while True:
         v = np.diagonal(inverse_of(C[np.ix_(left, left)]))
         k = int(v.argmax())

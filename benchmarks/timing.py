@@ -39,4 +39,5 @@ def ratio(words: str, value: float, goal: str) -> None:
 def machine() -> None:
     import scipy
 
-    print(f"{platform.machine()}, {os.cpu_count()} cores, Python {platform.python_version()}, NumPy {np.__version__}, SciPy {scipy.__version__}")
+    python = f"Python {platform.python_version()}, NumPy {np.__version__}, SciPy {scipy.__version__}"
+    print(f"{platform.machine()}, {os.cpu_count()} cores, {python}")

@@ -13,7 +13,7 @@ def plain_design(train: pd.DataFrame, test: pd.DataFrame, features) -> tuple[np.
     for f in features:
         a, b = train[f], test[f]
         if not pd.api.types.is_numeric_dtype(a):
-            levels = sorted({v for v in pd.concat([a, b]).dropna()})
+            levels = sorted(set(pd.concat([a, b]).dropna()))
             if len(levels) == 2:  # yes/no is one 0/1 column
                 a = a.map({levels[0]: 0.0, levels[1]: 1.0}).astype(float)
                 b = b.map({levels[0]: 0.0, levels[1]: 1.0}).astype(float)

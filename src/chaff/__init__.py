@@ -48,7 +48,7 @@ _PUBLIC = {
 }
 _ROOMS = ("demo", "plots", "stats")
 
-__all__ = [*_PUBLIC, *_ROOMS, "__version__"]
+__all__ = [*_PUBLIC, *_ROOMS, "__version__"]  # noqa: PLE0604  every entry is a string
 
 
 def __getattr__(name: str) -> Any:

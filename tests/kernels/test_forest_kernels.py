@@ -34,7 +34,7 @@ def best_gain(codes, y, category, leaf_rows):
         else:
             numbers = [u for u in used if u]
             heads = [tuple(numbers[:k]) for k in range(1, len(numbers) + 1)]
-            subsets = [h for h in heads] + [(0, *h) for h in heads] + ([(0,)] if 0 in used else [])
+            subsets = [*heads] + [(0, *h) for h in heads] + ([(0,)] if 0 in used else [])
         for s in subsets:
             inside = np.isin(codes[:, j], s)
             if min(inside.sum(), (~inside).sum()) < leaf_rows:

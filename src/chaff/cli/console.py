@@ -11,8 +11,9 @@ if TYPE_CHECKING:
     from chaff.results.verdict import Verdict
     from chaff.table.table import Table
 
-KEEP, DROP, LOOK, QUIET = "#0F6E6E", "#8A847C", "#7A4E8A", "#8A847C"
-HEAD = 7  # rows shown of what a stage set aside
+# The palette's teal and plum; husk as a middle grey of the 256 that every terminal has, readable on light and on dark.
+KEEP, DROP, LOOK, QUIET = "#0F6E6E", "color(243)", "#7A4E8A", "color(243)"
+HEAD = 6  # rows shown of what a stage set aside
 
 
 class Show:
@@ -25,6 +26,7 @@ class Show:
         self.started = time.perf_counter()
         self.ledger: Ledger | None = None
         self.now = ""
+        self._apart = True  # whether the next stage stands off by an empty line
         self._status: Any = None
 
     def say(self, text: str = "", style: str | None = None) -> None:
@@ -48,8 +50,12 @@ class Show:
             self._status = None
 
     def table(self, table: Table) -> None:
-        for line in str(table).splitlines():
-            self.say(line, "bold" if line.startswith(table.label) else QUIET)
+        first, *rest = str(table).splitlines()
+        self.say(first, "bold")
+        roles = [line for line in rest if line not in table.notes]
+        for line in [" · ".join(roles), *table.notes] if roles else table.notes:
+            self.say(line, QUIET)
+        self._apart = True
 
     def after_stage(self, report: StageReport, ledger: Ledger) -> None:
         from chaff.decide.telling import stage_line
@@ -57,15 +63,18 @@ class Show:
         self._stop()
         self.ledger = ledger
         count, words = stage_line(report)
-        self.say()
+        said = [*report.to_look_at, *report.set_aside]
+        if said or self._apart:
+            self.say()
+        self._apart = bool(said)
         self.console.print(f" [bold]{report.stage.use:<12}[/] {count:<9} {words}", markup=True)
-        self._verdicts([*report.to_look_at, *report.set_aside])
+        self._verdicts(said)
 
     def _verdicts(self, verdicts: list[Verdict]) -> None:
         if not verdicts:
             return
         grid = _grid()
-        shown = verdicts if len(verdicts) <= HEAD + 1 else verdicts[:HEAD]
+        shown = verdicts if len(verdicts) <= HEAD + 2 else verdicts[:HEAD]
         for v in shown:
             word, style = ("look", LOOK) if v.verdict == "look" else ("drop", DROP)
             mark = ", barred" if v.barred else ""
@@ -89,9 +98,8 @@ class Show:
             column.justify, column.no_wrap = "right" if k else "left", True
         self.console.print(grid)
         none = "the mean" if run.table.target.task == "regression" else "the class shares of the training rows"
-        self.say(f"  none: predicting {none}. Fold scores ({run.closing.folds}) were used to choose.", QUIET)
-        if run.closing.holdout_rows:
-            self.say(f"  The holdout ({run.closing.holdout_rows:,} rows) was not: it was read once, for this table.", QUIET)
+        self.say(f" none: predicting {none}. Fold scores ({run.closing.folds}) were used to choose" + (
+            f"; the holdout ({run.closing.holdout_rows:,} rows) was not." if run.closing.holdout_rows else "."), QUIET)
         self.say()
         names = ", ".join(run.features[:12]) + (f" … and {len(run.features) - 12} more" if len(run.features) > 12 else "")
         self.console.print(f" [bold {KEEP}]kept[/] {len(run.features)}: {_plain(names)}", markup=True)
@@ -114,7 +122,7 @@ class Show:
             about = run.table.meaning(features[0]).text if len(features) == 1 else ""
             words = _plain(reason) + (f" [{QUIET}]({_plain(about)})[/]" if about else "")
             grid.add_row("", f"[{LOOK}]{_plain(', '.join(features))}[/]", words, f"[{LOOK}]{what}[/]")
-        grid.columns[1].max_width = 40
+        grid.columns[1].max_width = 46
         grid.columns[3].no_wrap = True
         self.console.print(grid)
 

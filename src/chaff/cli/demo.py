@@ -35,4 +35,5 @@ def command(out: str, rows: int, target: str, seed: int, workers: int | None) ->
     other = "accepted" if target != "accepted" else "grade"
     ignored = [t for t in ("loaf_volume", "accepted", "grade") if t != other]
     show.command(f" next: chaff apply {folder}/selection.json {folder}/lots.csv -o {folder}/again.parquet")
-    show.command(f"       chaff select {Path(folder) / 'lots.csv'} --target {other} {' '.join('--ignore ' + t for t in ignored)} --groups mill")
+    options = " ".join(f"--ignore {t}" for t in ignored)
+    show.command(f"       chaff select {Path(folder) / 'lots.csv'} --target {other} {options} --groups mill")

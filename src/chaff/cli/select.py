@@ -96,9 +96,9 @@ def _table_options(said: dict[str, Any]) -> dict[str, Any]:
 
 def _stage_settings(said: dict[str, Any]) -> dict[str, dict[str, Any]]:
     out: dict[str, dict[str, Any]] = {}
-    for option, stage, key in (("pair_limit", "overlap", "pair_limit"), ("vif_limit", "overlap", "vif_limit"), ("margin", "search", "margin")):
+    for option, stage in (("pair_limit", "overlap"), ("vif_limit", "overlap"), ("margin", "search")):
         if said[option] is not None:
-            out.setdefault(stage, {})[key] = said[option]
+            out.setdefault(stage, {})[option] = said[option]
     for name, value in _pairs(said["settings"], "--set").items():
         if "." not in name:
             raise click.UsageError(f"--set {name}: write STAGE.KEY=VALUE, for example screen.missing_share=0.8")

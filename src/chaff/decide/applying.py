@@ -54,8 +54,8 @@ def _open(selection: Selection, source: Any) -> tuple[str, list[str], Iterator[A
             except (pa.ArrowInvalid, OSError) as error:
                 raise DataError(f"{path.name} cannot be read as parquet: {error}") from error
             wanted = _wanted_columns(selection, file.schema_arrow.names, path.name)
-            batches = (pa.Table.from_batches([b]) for b in file.iter_batches(BATCH, columns=wanted))
-            return path.name, list(file.schema_arrow.names), _never_empty(batches, file.schema_arrow, wanted)
+            groups = (pa.Table.from_batches([b]) for b in file.iter_batches(BATCH, columns=wanted))
+            return path.name, list(file.schema_arrow.names), _never_empty(groups, file.schema_arrow, wanted)
         if path.suffix.lower() in (".csv", ".tsv", ".txt"):
             words = [k.name for k in selection.kept if k.words]
             names, batches = csv_batches(path, reading, lambda found: _wanted_columns(selection, found, path.name), words)

@@ -31,8 +31,8 @@ class Ledger:
     def last(self, feature: str) -> Verdict | None:
         """The verdict that decided: the last one that did not merely keep, else the last."""
         all_of_it = self.of(feature)
-        telling = [v for v in all_of_it if v.verdict != "keep"]
-        return (telling or list(all_of_it) or [None])[-1]
+        telling = [v for v in all_of_it if v.verdict != "keep"] or list(all_of_it)
+        return telling[-1] if telling else None
 
     @property
     def frame(self) -> pd.DataFrame:

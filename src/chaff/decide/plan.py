@@ -62,9 +62,9 @@ class ScoreSection(BaseModel):
     model: str = "forest"
     """Scores the full and the kept set, beside ridge."""
     metric: str | None = None
-    folds: int = Field(5, ge=2)
-    repeats: int = Field(1, ge=1)
-    holdout: float = Field(0.2, ge=0, lt=1)
+    folds: int = Field(default=5, ge=2)
+    repeats: int = Field(default=1, ge=1)
+    holdout: float = Field(default=0.2, ge=0, lt=1)
 
 
 class PinSection(BaseModel):
@@ -79,7 +79,7 @@ class PlanFile(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     table: TableSection = Field(default_factory=TableSection)
-    score: ScoreSection = Field(default_factory=ScoreSection)
+    score: ScoreSection = Field(default_factory=lambda: ScoreSection())
     stage: list[dict[str, Any]]
     pin: list[PinSection] = Field(default_factory=list)
 
@@ -89,7 +89,7 @@ class Plan:
     """Stages in order, how sets are scored, and pins. `read_plan` makes one from TOML, `built_in_plan` is the default."""
 
     stages: tuple[Stage, ...]
-    score: ScoreSection = field(default_factory=ScoreSection)
+    score: ScoreSection = field(default_factory=lambda: ScoreSection())
     table: TableSection = field(default_factory=TableSection)
     pins: tuple[Pin, ...] = ()
 
@@ -202,14 +202,14 @@ def make_stage(cls: type, fields: dict[str, Any], where: str, problems: list[str
         if fields.get(f.name) is False and "None" in str(f.type) and "bool" not in str(f.type):
             fields[f.name] = None
     try:
-        checked = TypeAdapter(cls).validate_python(fields)
+        checked: Stage = TypeAdapter(cls).validate_python(fields)
     except ValidationError as error:
         problems += [f"{where}: {_in_words(e)}" for e in error.errors()]
         return None
     except ChaffError as error:
         problems.append(f"{where}: {error}")
         return None
-    return checked  # type: ignore[no-any-return]
+    return checked
 
 
 def with_settings(plan: Plan, settings: Mapping[str, Mapping[str, Any]]) -> Plan:
@@ -221,7 +221,7 @@ def with_settings(plan: Plan, settings: Mapping[str, Mapping[str, Any]]) -> Plan
         if use not in names:
             problems.append(f"the plan has no stage '{use}'; it has {', '.join(names)}.{nearest(use, names)}")
     for k, stage in enumerate(plan.stages, 1):
-        new = {k_: v for k_, v in settings.get(stage.use, {}).items()}
+        new = dict(settings.get(stage.use, {}))
         entry = {"use": stage.use, **dataclasses.asdict(stage), **new}  # type: ignore[call-overload]
         made = _stage(k, entry, problems)
         stages.append(made or stage)
@@ -238,7 +238,7 @@ def _can_be_off(stage: Any, name: str) -> bool:
 def _in_words(error: Any) -> str:
     where = ".".join(str(p) for p in error["loc"])
     if error["type"] == "extra_forbidden":
-        sections = {"table": TableSection, "score": ScoreSection, "pin": PinSection}
+        sections: dict[Any, type[BaseModel]] = {"table": TableSection, "score": ScoreSection, "pin": PinSection}
         head = error["loc"][0]
         known = list(sections[head].model_fields if head in sections and len(error["loc"]) > 1 else PlanFile.model_fields)
         return f"{where}: unknown key; it may be {', '.join(known)}.{nearest(str(error['loc'][-1]), known)}"

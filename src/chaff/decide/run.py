@@ -170,7 +170,9 @@ def select(
         if after_stage is not None:
             after_stage(report, ledger)
         if not offered:
-            raise DataError(f"stage '{stage.use}' left no feature: every one of {len(report.offered)} was set aside. Loosen it: {stage.loosen}")
+            raise DataError(
+                f"stage '{stage.use}' left no feature: every one of {len(report.offered)} was set aside. Loosen it: {stage.loosen}"
+            )
     work.tell("closing", "started")
     models = [named_model(m) for m in dict.fromkeys(("ridge", plan.score.model))]
     closing = close(table, train, held, rows, full, offered, setting, models)
@@ -301,9 +303,12 @@ def _scores(closing: Closing) -> dict[str, Any]:
             out |= {"se": score.se, "values": score.values.tolist(), "note": "used to choose"}
         return out
 
+    def one_none(column: Column) -> dict[str, Any]:
+        return {"model": "none", "metric": column.metric.name, "on": column.where, "mean": column.none}
+
     return {
         "full": {"features": list(closing.full), "scores": [one(c, "full") for c in closing.columns]},
         "kept": {"features": list(closing.kept), "scores": [one(c, "kept") for c in closing.columns]},
-        "none": {"features": [], "scores": [{"model": "none", "metric": c.metric.name, "on": c.where, "mean": c.none} for c in closing.columns]},
+        "none": {"features": [], "scores": [one_none(c) for c in closing.columns]},
         "folds": closing.folds,
     }  # fmt: skip

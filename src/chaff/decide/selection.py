@@ -114,7 +114,7 @@ class Selection(_Part):
     """A selection. `chaff.select(…).selection` makes one; `save`, `chaff.read_selection` and `apply` do the rest."""
 
     format: Literal["chaff selection"] = "chaff selection"
-    version: Literal[1] = VERSION
+    version: Literal[1] = 1
     target: TargetPart
     kept: list[KeptPart]
     dropped: list[DroppedPart]

@@ -20,22 +20,22 @@ Floats = npt.NDArray[np.float64]
 
 
 class Changes(Mapping[str, Score]):
-    """name → Score of the set after that one feature came or went. `values` holds all of them, one row a name."""
+    """name → Score of the set after that one feature came or went. `by_fold` holds all of them, one row a name."""
 
     def __init__(self, names: tuple[str, ...], values: Floats, score: Callable[[str, Floats], Score], up: bool) -> None:
-        self.names, self.values, self._score, self._up = names, values, score, up
+        self.names, self.by_fold, self._score, self._up = names, values, score, up
         self._place = {n: k for k, n in enumerate(names)}
 
     @property
     def means(self) -> Floats:
-        return self.values.mean(1)
+        return np.asarray(self.by_fold.mean(1))
 
     def best(self) -> str:
         """The name whose change scores best; the first in the table's order among equals."""
         return self.names[int(np.argmax(self.means if self._up else -self.means))]
 
     def __getitem__(self, name: str) -> Score:
-        return self._score(name, self.values[self._place[name]])
+        return self._score(name, self.by_fold[self._place[name]])
 
     def __iter__(self) -> Iterator[str]:
         return iter(self.names)

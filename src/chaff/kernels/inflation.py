@@ -91,9 +91,7 @@ def eliminate(P, starts, columns, own, removable, order_key, limit, tie, went, v
             vif[f] = inflation_of(P, f, starts, columns, own, L)
             if vif[f] <= limit:
                 continue
-            if best < 0 or vif[f] > vif[best] * (1.0 + tie):
-                best = f
-            elif vif[f] >= vif[best] * (1.0 - tie) and order_key[f] > order_key[best]:
+            if best < 0 or vif[f] > vif[best] * (1.0 + tie) or (vif[f] >= vif[best] * (1.0 - tie) and order_key[f] > order_key[best]):
                 best = f
         if best < 0:
             return gone

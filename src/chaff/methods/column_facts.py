@@ -58,7 +58,7 @@ class Facts:
         """Rows that do not hold the commonest value; above the median where hardly any value repeats."""
         values = self.column.values
         if self.top_share > 0.5:
-            return ~np.isnan(values) & (values != self.top_code)
+            return np.asarray(~np.isnan(values) & (values != self.top_code))
         return np.asarray(values > self.middle)
 
 

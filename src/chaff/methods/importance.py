@@ -25,6 +25,7 @@ from chaff.table.table import Table
 from chaff.work import Work
 
 Floats = npt.NDArray[np.float64]
+Ints = npt.NDArray[np.int64]
 
 
 @dataclass(frozen=True)
@@ -74,7 +75,7 @@ class Importance:
         rows = np.concatenate([p[0] for p in parts])
         mean, se, df = _over_units(unit, None if table.groups is None else table.groups[rows])
         with np.errstate(all="ignore"):
-            p = np.where(se > 0, t_upper(mean / se, df), 1.0)
+            p = np.where(se > 0, t_upper(mean / se, np.full(mean.size, df)), 1.0)
         frame = pd.DataFrame(index=pd.Index(table.features, name="feature"))
         frame["importance"] = by_fold.mean(0)
         frame["importance_sd"] = by_fold.std(0, ddof=1)
@@ -84,7 +85,7 @@ class Importance:
         notes = (f"{unit_name} on held-out rows, {rows.size:,} rows, {self.shuffles} shuffles",)
         return Findings(self.use, frame, "importance", True, asdict(self), notes)
 
-    def _fold(self, table: Table, rows: tuple, split: Split, work: Work) -> tuple[Floats, Floats, float]:
+    def _fold(self, table: Table, rows: tuple[Ints, Ints], split: Split, work: Work) -> tuple[Ints, Floats, float]:
         """(test rows, loss change (features, rows) averaged over shuffles, loss scale)."""
         train, test = table.take(rows[0]), table.take(rows[1])
         recipe = BinRecipe.learn(train, table.features)
@@ -130,7 +131,7 @@ def _loss(targets: Floats, predicted: Floats, classes: bool) -> Floats:
     return np.asarray(-(y * np.log(p.reshape(shape))).sum(-1))
 
 
-def _over_units(change: Floats, groups: npt.NDArray[np.int64] | None) -> tuple[Floats, Floats, float]:
+def _over_units(change: Floats, groups: Ints | None) -> tuple[Floats, Floats, float]:
     """Mean change per feature, its standard error over rows or groups, and the degrees of freedom."""
     if groups is None:
         n = change.shape[1]

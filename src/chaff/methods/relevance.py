@@ -96,7 +96,7 @@ def _statistics(table: Table, moments: Moments) -> pd.DataFrame:
     if numbers.size:
         part = _pearson(moments, numbers) if number_target else _classes_apart(moments, numbers)
         _put(frame, numbers, part)
-    for f in np.flatnonzero(layout.category):
+    for f in np.flatnonzero(layout.category).tolist():
         _put(frame, np.array([f]), _levels_apart(moments, f) if number_target else _levels_by_classes(moments, f))
     return frame
 
@@ -160,7 +160,7 @@ def _classes_apart(moments: Moments, features: npt.NDArray[np.int64]) -> dict[st
     """Number columns between classes: everything one-way F needs stands in the moments."""
     columns = moments.layout.starts[features]
     targets = np.arange(moments.layout.width, moments.sums.size)
-    weight = np.stack([_target_over_present(moments, columns, t)[0] for t in targets], axis=1)
+    weight = np.stack([_target_over_present(moments, columns, int(t))[0] for t in targets], axis=1)
     weight = _with_rest(weight, moments.weight_present[columns])
     sums = _with_rest(moments.P[np.ix_(columns, targets)], moments.sums[columns])
     rows = moments.present[columns] / np.maximum(moments.weight_present[columns], 1e-300)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import ClassVar, Literal
 
@@ -21,7 +21,7 @@ from chaff.work import Work
 
 DECIDERS = ("auto", "path", "forest")
 STRATEGIES = ("forward", "backward", "both")
-MODELS: dict[str, type] = {"ridge": Ridge, "least squares": LeastSquares, "forest": Forest}
+MODELS: dict[str, Callable[[], Model]] = {"ridge": Ridge, "least squares": LeastSquares, "forest": Forest}
 
 
 def named_model(name: str) -> Model:

@@ -54,7 +54,7 @@ def nested_sizes(
         found = paths.trail(inner)
         sets = {s: found.moves[m].features for s, m in found.best_by_size().items()}
         sizes = [s for s in sizes if s in sets]
-        values.append({s: v for s, v in zip(sizes, judge.on_split(k, [sets[s] | spared for s in sizes]), strict=True)})
+        values.append(dict(zip(sizes, judge.on_split(k, [sets[s] | spared for s in sizes]), strict=True)))
     if len(values) < 2 or not sizes:
         return None
     moves = tuple(

@@ -9,9 +9,9 @@ import numpy as np
 import numpy.typing as npt
 
 from chaff.metrics import Need
-from chaff.table.bins import BinRecipe, Bins
+from chaff.table.bins import BinRecipe
 from chaff.table.design import Design
-from chaff.table.moments import Moments, table_moments
+from chaff.table.moments import table_moments
 from chaff.table.table import Table
 from chaff.work import Work
 
@@ -24,7 +24,8 @@ class Sample:
     """Rows x features in one form, with what belongs to the rows."""
 
     features: tuple[str, ...]
-    data: Moments | Design | Bins | Any
+    data: Any
+    """Moments, Design, Bins, or a pandas frame, by the form that the model asks for."""
     targets: Floats
     """float64 (n, t): see `Table.targets`."""
     weights: Floats | None

@@ -35,7 +35,7 @@ class Cut:
         ((rule, value),) = spec.items()
         if rule not in rules:
             raise UsageError(f"unknown cut '{rule}'; rules are {', '.join(rules)}.{nearest(rule, rules)}")
-        return cls(rule, float(value))
+        return cls(rule, float(value))  # type: ignore[arg-type]
 
     def stays(self, values: pd.Series, higher_is_better: bool = True) -> pd.Series:
         """Which features stay; one without a value goes."""

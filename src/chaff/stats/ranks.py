@@ -12,7 +12,7 @@ from chaff.stats.tails import Floats, normal_upper
 
 def average_ranks(values: Floats) -> Floats:
     """Ranks 1..n, ties at their mean."""
-    distinct, place, counts = np.unique(values, return_inverse=True, return_counts=True)
+    _, place, counts = np.unique(values, return_inverse=True, return_counts=True)
     last = np.cumsum(counts)
     return ((last - counts + 1 + last) / 2.0)[place]
 

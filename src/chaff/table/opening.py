@@ -88,7 +88,8 @@ def open_table(
     >>> print(chaff.open_table(lots, target="loaf_volume"))
     the frame · 3 rows · 1 feature (1 number) · target loaf_volume
     """
-    kinds, together, costs = dict(kinds or {}), {k: tuple(v) for k, v in (together or {}).items()}, dict(costs or {})
+    kinds, costs = dict(kinds or {}), dict(costs or {})
+    members = {k: tuple(v) for k, v in (together or {}).items()}
     _check_choices(task, infinite, kinds)
     reading = Reading(delimiter, decimal, encoding, (missing,) if isinstance(missing, str) else tuple(missing))
     arrow, label = read_source(source, reading)
@@ -97,7 +98,7 @@ def open_table(
         extra, extra_label = read_source(holdout, reading)
         arrow, held = _stacked(arrow, label, extra, extra_label)
     return build_table(
-        Source(arrow, label, kinds, together, reading, infinite),
+        Source(arrow, label, kinds, members, reading, infinite),
         target, task, positive, _names(ids), _names(ignore), groups, order, weights, costs, read_dictionary(dictionary), held,
     )  # fmt: skip
 
@@ -136,9 +137,10 @@ def open_arrays(X: Any, y: Any, names: Sequence[str] | None = None, *, target: s
     if y.ndim != 1 or any(len(c) != y.size for c in columns):
         rows = len(columns[0]) if columns else 0
         raise UsageError(f"X and y must have the same rows: X has {rows:,}, y has shape {y.shape}")
-    taken = {n: c for n, c in zip(names, columns, strict=True)}
+    taken = dict(zip(names, columns, strict=True))
     if len(taken) < len(names):
-        raise DataError("X has more than one column of the same name: " + ", ".join(sorted({n for n in names if names.count(n) > 1})))
+        twins = sorted({n for n in names if names.count(n) > 1})
+        raise DataError("X has more than one column of the same name: " + ", ".join(twins))
     if target in taken:
         raise DataError(f"a feature is named '{target}' like the target: pass target=… with another name")
     for role in ("groups", "order", "weights"):
@@ -172,7 +174,8 @@ def build_table(
     present = ~np.isnan(y)
     left_out = int((~present).sum())
     if left_out:
-        notes.append(f"{left_out:,} row{'s have' if left_out > 1 else ' has'} no {target} and {'are' if left_out > 1 else 'is'} left out")
+        words = ("rows have", "are") if left_out > 1 else ("row has", "is")
+        notes.append(f"{left_out:,} {words[0]} no {target} and {words[1]} left out")
     rows = np.flatnonzero(present)
     _check_target_varies(told, y[rows], target)
     if held:

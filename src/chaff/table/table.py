@@ -236,5 +236,6 @@ class Table:
             )
             if names
         ]
-        lines = [f"{self.label} · {len(self):,} rows · {len(self.features)} feature{'s' * (len(self.features) != 1)} ({kinds}) · target {target.name}{tail}"]
+        count = f"{len(self.features)} feature{'s' * (len(self.features) != 1)}"
+        lines = [f"{self.label} · {len(self):,} rows · {count} ({kinds}) · target {target.name}{tail}"]
         return "\n".join([*lines, *roles, *self.notes])
