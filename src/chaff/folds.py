@@ -81,7 +81,7 @@ def make_folds(table: Table, folds: int = 5, repeats: int = 1, work: Work | None
             raise UsageError("rows with an order have one sequence of folds: repeats must be 1")
         part = time_blocks(table.order, folds + 1)
         splits = tuple(Split(0, k, tuple(range(k))) for k in range(1, folds + 1))
-        return Folds((part,), splits, f"{folds} folds in time order", True)
+        return _weighed(table, Folds((part,), splits, f"{folds} folds in time order", True))
     parts, splits_all = [], []
     for r in range(repeats):
         rng = work.stream("folds", r)
@@ -95,14 +95,14 @@ def make_folds(table: Table, folds: int = 5, repeats: int = 1, work: Work | None
     _check_classes(table, parts, folds)
     how = "by group" if table.groups is not None else "stratified" if table.target.task == "classification" else ""
     name = f"{folds} folds" + (f" × {repeats}" if repeats > 1 else "") + (f" {how}" if how else "")
-    return Folds(tuple(parts), tuple(splits_all), name)
+    return _weighed(table, Folds(tuple(parts), tuple(splits_all), name))
 
 
 def one_split(table: Table, train: Ints, test: Ints) -> Folds:
     """Learn on these rows, test on those: the holdout, in the form that scorers read."""
     part = np.full(len(table), -1, np.int64)
     part[train], part[test] = 0, 1
-    return Folds((part,), (Split(0, 1, (0,)),), "holdout")
+    return _weighed(table, Folds((part,), (Split(0, 1, (0,)),), "holdout"))
 
 
 def split_holdout(table: Table, share: float, work: Work) -> tuple[Ints, Ints]:
@@ -195,6 +195,17 @@ def _some_groups(groups: Ints, share: float, rng: np.random.Generator) -> Ints:
     if not held:
         held.append(int(codes[np.argmin(sizes)]))
     return np.isin(groups, held).astype(np.int64)
+
+
+def _weighed(table: Table, folds: Folds) -> Folds:
+    """The folds, if every side of every split carries weight: a side that weighs nothing can neither teach nor test."""
+    if table.weights is None:
+        return folds
+    for k, split in enumerate(folds.splits, 1):
+        for side, rows in zip(("training", "test"), folds.rows(split), strict=True):
+            if not table.weights[rows].any():
+                raise DataError(f"the {side} rows of fold {k} ({folds.how}) all have weight 0: use fewer folds, or leave such rows out")
+    return folds
 
 
 def _check_classes(table: Table, parts: list[Ints], folds: int) -> None:

@@ -54,8 +54,9 @@ def _squared(truth: Truth, predicted: Floats) -> tuple[float, float, float]:
 
 
 def r2_of_errors(error: float, around: float, weight: float) -> float:
-    """R² about the *training* mean: what is gained over predicting that mean."""
-    return 1.0 - error / around if around > 0 else float("nan")
+    """R² about the *training* mean: what is gained over predicting that mean; 0 where there is nothing to gain, since every
+    test row sits on that mean or weighs nothing."""
+    return 1.0 - error / around if around > 0 else 0.0
 
 
 def _rmse_of_errors(error: float, around: float, weight: float) -> float:

@@ -25,6 +25,7 @@ class Show:
         self.console = Console(highlight=False, soft_wrap=False, quiet=quiet)
         self.started = time.perf_counter()
         self.ledger: Ledger | None = None
+        self._table: Table | None = None
         self.now = ""
         self._apart = True  # whether the next stage stands off by an empty line
         self._status: Any = None
@@ -50,6 +51,7 @@ class Show:
             self._status = None
 
     def table(self, table: Table) -> None:
+        self._table = table
         first, *rest = str(table).splitlines()
         self.say(first, "bold")
         roles = [line for line in rest if line not in table.notes]
@@ -79,10 +81,17 @@ class Show:
             word, style = ("look", LOOK) if v.verdict == "look" else ("drop", DROP)
             mark = ", barred" if v.barred else ""
             limit = f"(limit {v.limit})" if v.limit else ""
-            grid.add_row("", f"[{style}]{word}[/]", _plain(v.feature), _plain(v.figure), _plain(limit), _plain(v.reason + mark))
+            words = _plain(v.reason + mark) + self._meaning(v.feature)
+            grid.add_row("", f"[{style}]{word}[/]", _plain(v.feature), _plain(v.figure), _plain(limit), words)
         self.console.print(grid)
         if len(verdicts) > len(shown):
             self.say(f"    … and {len(verdicts) - len(shown)} more, in ledger.csv", QUIET)
+
+    def _meaning(self, feature: str) -> str:
+        """What the column dictionary says, in quiet brackets."""
+        about = self._table.meaning(feature) if self._table is not None else None
+        words = ", ".join(w for w in (about.text, about.unit) if w) if about is not None else ""
+        return f" [{QUIET}]({_plain(words)})[/]" if words else ""
 
     def closing(self, run: Run) -> None:
         from chaff.decide.telling import closing_rows
@@ -119,8 +128,7 @@ class Show:
         self.say(" Look at these yourself", "bold")
         grid = _grid()
         for (reason, what), features in alike.items():
-            about = run.table.meaning(features[0]).text if len(features) == 1 else ""
-            words = _plain(reason) + (f" [{QUIET}]({_plain(about)})[/]" if about else "")
+            words = _plain(reason) + (self._meaning(features[0]) if len(features) == 1 else "")
             grid.add_row("", f"[{LOOK}]{_plain(', '.join(features))}[/]", words, f"[{LOOK}]{what}[/]")
         grid.columns[1].max_width = 46
         grid.columns[3].no_wrap = True
@@ -148,4 +156,4 @@ def tell_of_compiling(show: Show) -> None:
     from chaff.kernels.jit import compiled_before
 
     if not compiled_before(forest.grow_tree):
-        show.say("first run on this machine: compiling the numeric kernels, once, about half a minute", QUIET)
+        show.say("first run on this machine: compiling the numeric kernels, once, about ten seconds", QUIET)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from chaff.decide.files import write_with
 from chaff.results.verdict import Verdict
+from chaff.table.table import Meaning
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -21,9 +22,11 @@ class Ledger:
     verdicts: tuple[Verdict, ...] = ()
     holdout_reads: int = 0
     """How often a score was taken on the holdout."""
+    meanings: Mapping[str, Meaning] = field(default_factory=dict)
+    """What the column dictionary says of the features."""
 
     def and_then(self, verdicts: Iterable[Verdict]) -> Ledger:
-        return Ledger((*self.verdicts, *verdicts), self.holdout_reads)
+        return replace(self, verdicts=(*self.verdicts, *verdicts))
 
     def of(self, feature: str) -> tuple[Verdict, ...]:
         return tuple(v for v in self.verdicts if v.feature == feature)
@@ -36,11 +39,15 @@ class Ledger:
 
     @property
     def frame(self) -> pd.DataFrame:
-        """One row a verdict: feature, stage, verdict, stays, figure, limit, reason."""
+        """One row a verdict: feature, stage, verdict, stays, figure, limit, reason; meaning and unit where any is known."""
         import pandas as pd
 
         rows = [(v.feature, v.by, v.verdict, v.stays, v.figure, v.limit, v.reason) for v in self.verdicts]
-        return pd.DataFrame(rows, columns=["feature", "stage", "verdict", "stays", "figure", "limit", "reason"])
+        out = pd.DataFrame(rows, columns=["feature", "stage", "verdict", "stays", "figure", "limit", "reason"])
+        if self.meanings:
+            about = [self.meanings.get(f, Meaning()) for f in out["feature"]]
+            out["meaning"], out["unit"] = [m.text for m in about], [m.unit for m in about]
+        return out
 
     def save(self, path: str | Path) -> None:
         """Write as CSV."""

@@ -5,7 +5,7 @@ measurements are worth paying for?
 
 >>> import chaff
 >>> chaff.demo.lots(rows=50).shape
-(50, 61)
+(50, 58)
 >>> chaff.demo.truth().loc["crumb_score", "role"]
 'leak'
 """

@@ -176,9 +176,9 @@ class SubsetScorer:
         """(sets, splits) of the metric from squared errors (splits, sets)."""
         around, weight = self._around
         if self.metric.name == "r2":
-            return 1.0 - errors.T / around
+            return _r2(errors.T, around)
         assert self.metric.name == "rmse"
-        return np.sqrt(np.maximum(errors.T, 0.0) / weight)
+        return _rmse(errors.T, weight)
 
     def score_of_values(self, features: frozenset[str], values: Floats) -> Score:
         return Score(features, self.metric.name, values, self.test_share)
@@ -189,9 +189,9 @@ class SubsetScorer:
     def _closed_score(self, features: frozenset[str]) -> Score:
         errors = self.errors_of(features)
         around, weight = self._around
-        also = {"r2": 1.0 - errors / around}
+        also = {"r2": _r2(errors, around)}
         if self.table.target.task == "regression":
-            also["rmse"] = np.sqrt(np.maximum(errors, 0.0) / weight)
+            also["rmse"] = _rmse(errors, weight)
         return Score(features, self.metric.name, also[self.metric.name], self.test_share, also)
 
     # --- any other model ---------------------------------------------------------------------------------------------
@@ -251,6 +251,15 @@ class SubsetScorer:
         except Exception as error:
             raise ModelError(f"model {self.model.label} failed on fold {k + 1} with {len(names)} features: {error}") from error
         return [m.of_predictions(truth, predicted) for m in metrics]
+
+
+def _r2(errors: Floats, around: Floats) -> Floats:
+    """`metrics.r2_of_errors` for many at once."""
+    return np.where(around > 0, 1.0 - errors / np.where(around > 0, around, 1.0), 0.0)
+
+
+def _rmse(errors: Floats, weight: Floats) -> Floats:
+    return np.sqrt(np.maximum(errors, 0.0) / np.where(weight > 0, weight, 1.0))
 
 
 def _truth(train: Table, test: Table) -> Truth:

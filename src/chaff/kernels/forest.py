@@ -284,6 +284,49 @@ def split_node(codes, rows, lo, hi, times, values, targets, levels, category, or
 
 
 @kernel
+def partition_rows(codes, f, mask, category, rows, spare, lo, hi):
+    """Move the rows that go left to the front of rows[lo:hi]; returns where the right ones begin.
+
+    Codes that no row of this node has are settled in `mask` as well: where the order says nothing of them (levels, and
+    missing in a number) they go with the larger side.
+    """
+    a = lo
+    c = 0
+    left = np.zeros(4, np.uint64)
+    seen = np.zeros(4, np.uint64)
+    for i in range(lo, hi):
+        r = rows[i]
+        b = codes[r, f]
+        bit = ONE << np.uint64(b & 63)
+        seen[b >> 6] |= bit
+        if goes_left(mask, b):
+            left[b >> 6] |= bit
+            rows[a] = r
+            a += 1
+        else:
+            spare[c] = r
+            c += 1
+    for i in range(c):
+        rows[a + i] = spare[i]
+    larger_left = a - lo >= hi - a
+    if category:
+        for w in range(4):
+            mask[w] = mask[w] | ~seen[w] if larger_left else left[w]
+    elif seen[0] & ONE == 0:
+        mask[0] = mask[0] | ONE if larger_left else mask[0] & ~ONE
+    return a
+
+
+@kernel
+def push(stack, top, lo, hi, node, depth):
+    stack[top, 0] = lo
+    stack[top, 1] = hi
+    stack[top, 2] = node
+    stack[top, 3] = depth
+    return top + 1
+
+
+@kernel
 def grow_tree(codes, values, times, levels, category, want, leaf_rows, deepest, state,
               node_feature, node_left, node_right, node_mask, node_value, gains):
     """Grow one tree. Returns the number of nodes.
@@ -311,11 +354,7 @@ def grow_tree(codes, values, times, levels, category, want, leaf_rows, deepest, 
     mask = np.empty(4, np.uint64)
     order = np.arange(p)
     stack = np.empty((2 * n + 2, 4), np.int64)
-    stack[0, 0] = 0
-    stack[0, 1] = m
-    stack[0, 2] = 0
-    stack[0, 3] = 0
-    top = 1
+    top = push(stack, 0, 0, m, 0, 0)
     nodes = 1
     while top > 0:
         top -= 1
@@ -340,50 +379,15 @@ def grow_tree(codes, values, times, levels, category, want, leaf_rows, deepest, 
                           H, sequence, key, keys, left, mask)
         if f < 0:
             continue
-        a = lo
-        c = 0
-        seen_left = np.zeros(4, np.uint64)
-        seen = np.zeros(4, np.uint64)
-        for i in range(lo, hi):
-            r = rows[i]
-            b = codes[r, f]
-            seen[b >> 6] |= ONE << np.uint64(b & 63)
-            if goes_left(mask, b):
-                seen_left[b >> 6] |= ONE << np.uint64(b & 63)
-                rows[a] = r
-                a += 1
-            else:
-                spare[c] = r
-                c += 1
-        for i in range(c):
-            rows[a + i] = spare[i]
-        if a - lo >= hi - a:  # codes that no row of this node has: with the larger side where order says nothing
-            if category[f]:
-                for w in range(4):
-                    mask[w] = mask[w] | ~seen[w]
-            elif seen[0] & ONE == 0:
-                mask[0] |= ONE
-        elif category[f]:
-            for w in range(4):
-                mask[w] = seen_left[w]
-        elif seen[0] & ONE == 0:
-            mask[0] &= ~ONE
+        a = partition_rows(codes, f, mask, category[f], rows, spare, lo, hi)
         gains[f] += g
         node_feature[node] = f
         node_left[node] = nodes
         node_right[node] = nodes + 1
         for w in range(4):
             node_mask[node, w] = mask[w]
-        stack[top, 0] = lo
-        stack[top, 1] = a
-        stack[top, 2] = nodes
-        stack[top, 3] = depth + 1
-        top += 1
-        stack[top, 0] = a
-        stack[top, 1] = hi
-        stack[top, 2] = nodes + 1
-        stack[top, 3] = depth + 1
-        top += 1
+        top = push(stack, top, lo, a, nodes, depth + 1)
+        top = push(stack, top, a, hi, nodes + 1, depth + 1)
         nodes += 2
     return nodes
 

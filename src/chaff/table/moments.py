@@ -27,6 +27,9 @@ SHIFT_ROWS = 500  # rows whose medians give the shift
 DENSE_SHARE = 0.15  # missing share from which matrix products beat row additions
 CHUNK_BYTES = 1 << 23  # columns of one chunk: small enough to stay in the third-level cache while its parts are gathered
 
+# What adds up, beside the counts of rows and their weight.
+TABLES = ("sums", "P", "sums_missing", "squares_missing", "weight_missing", "rows_missing")
+
 
 @dataclass(frozen=True)
 class Moments:
@@ -63,9 +66,8 @@ class Moments:
                 out += getattr(other, name)
             return out
 
-        tables = ("sums", "P", "sums_missing", "squares_missing", "weight_missing", "rows_missing")
         return replace(
-            first, rows=sum(m.rows for m in parts), weight=sum(m.weight for m in parts), **{n: total(n) for n in tables}
+            first, rows=sum(m.rows for m in parts), weight=sum(m.weight for m in parts), **{n: total(n) for n in TABLES}
         )
 
     @property
@@ -189,6 +191,15 @@ class MomentsLearner:
         self.squares_missing += M.T @ (Z * Z)
         self.weight_missing += Mw.T @ Mw
 
+    def merge(self, other: MomentsLearner) -> MomentsLearner:
+        """Add what another learner of the same layout and shift has seen. Modifies and returns this one."""
+        self.rows += other.rows
+        self.weight += other.weight
+        for name in TABLES:
+            mine = getattr(self, name)
+            mine += getattr(other, name)
+        return self
+
     def finish(self) -> Moments:
         return Moments(
             self.layout, self.shift, self.rows, self.weight, self.sums, mirror(self.P),
@@ -252,7 +263,10 @@ def part_moments(table: Table, features: Sequence[str], part: Ints, parts: int, 
         return learners
 
     done = work.each(lane, range(lanes))
-    return [Moments.sum_of([learners[j].finish() for learners in done]) for j in range(parts)]
+    for later in done[1:]:
+        for mine, other in zip(done[0], later, strict=True):
+            mine.merge(other)
+    return [learner.finish() for learner in done[0]]
 
 
 def table_moments(table: Table, features: Sequence[str], work: Work | None = None) -> Moments:

@@ -249,6 +249,8 @@ def _read_target(
 ) -> tuple[Target, Any, list[str]]:
     column = source.column(name)
     notes: list[str] = []
+    if task == "auto" and column.kind == "binary" and not column.whole and _are_numbers(column.levels):
+        task = "regression"  # 2.5 and 3.5 are two measured values, not two classes
     numeric = column.kind == "number"
     if column.kind == "date":
         raise DataError(f"target '{name}' holds dates, which cannot be predicted: derive a number from it first")
@@ -322,9 +324,11 @@ def _check_target_varies(target: Target, y: Any, name: str) -> None:
     counts = np.bincount(y.astype(int), minlength=len(target.classes))
     single = [target.classes[k] for k in np.flatnonzero(counts == 1)]
     if single:
+        many = len(single) > 1
+        words = ("classes", "have a single row each") if many else ("class", "has a single row")
         raise DataError(
-            f"class {_some(single)} of target '{name}' has a single row, which cannot be both learned and tested: "
-            "leave it out or join it to another class"
+            f"{words[0]} {_some(single)} of target '{name}' {words[1]}, which cannot be both learned and tested: "
+            f"leave {'them' if many else 'it'} out or join {'them' if many else 'it'} to another class"
         )
 
 

@@ -171,6 +171,11 @@ class Table:
     def kind(self, name: str) -> Kind:
         return self.whole_column(name).kind
 
+    @property
+    def kinds(self) -> dict[str, Kind]:
+        """Kind of every feature, as inferred or told."""
+        return {f: self.kind(f) for f in self.features}
+
     def levels(self, name: str) -> tuple[str, ...]:
         return self.whole_column(name).levels
 
@@ -222,8 +227,8 @@ class Table:
             tail += f" · classes {', '.join(target.classes)}"
             tail += f" · positive class '{target.positive}'" if target.positive is not None else ""
         counts: dict[str, int] = {}
-        for name in self.features:
-            counts[self.kind(name)] = counts.get(self.kind(name), 0) + 1
+        for kind in self.kinds.values():
+            counts[kind] = counts.get(kind, 0) + 1
         kinds = ", ".join(f"{n} {k}" for k, n in counts.items())
         roles = [
             f"{role} {', '.join(names)}"
