@@ -155,7 +155,8 @@ def select(
     pinned = checked_pins([*plan.pins, *pins], table)
     setting = Setting(make_folds(train, plan.score.folds, plan.score.repeats, work), metric=plan.score.metric, pins=pinned, work=work)
     offered = [f for f in train.features if f not in pinned or pinned[f].verdict == "keep"]
-    ledger = Ledger(meanings=table.meanings).and_then(drop(p.feature, "pin", "", "", p.because) for p in pinned.values() if p.verdict == "drop")
+    out = [p for p in pinned.values() if p.verdict == "drop"]
+    ledger = Ledger(meanings=table.meanings).and_then(drop(p.feature, "pin", "", "", p.because) for p in out)
     reports: list[StageReport] = []
     full = tuple(offered)
     for stage in plan.stages:
