@@ -354,3 +354,18 @@ def test_class_sizes_are_decided_by_the_forest():
     own = judge(chaff.Search(decide_by="path"), table)[0]
     assert own.decided.metric == "r2"
     assert len(list(itertools.chain(trail.worth))) == 5
+
+
+def test_a_search_past_many_features_goes_forward_and_says_so(monkeypatch):
+    table = chaff.open_arrays(RNG.normal(size=(120, 12)), RNG.normal(size=120))
+    monkeypatch.setattr("chaff.methods.search.MANY_FEATURES", 10)
+    trail, _ = judge(chaff.Search(), table)
+    assert {m.direction for m in trail.moves} == {"forward"} and max(len(m.features) for m in trail.moves) == 5
+    assert "12 features: forward only, to 5" in trail.notes[-1]
+
+
+def test_a_search_that_cannot_fit_is_refused_with_what_would_help(monkeypatch):
+    table = chaff.open_arrays(RNG.normal(size=(120, 12)), RNG.normal(size=120))
+    monkeypatch.setattr("chaff.methods.search.CLOSED_FORM_BYTES", 1000)
+    with pytest.raises(chaff.DataError, match=r"12 features need .* GiB in closed form.*cut = \{ top = 1000 \}"):
+        judge(chaff.Search(), table)

@@ -78,8 +78,16 @@ def test_forest_does_not_depend_on_workers_or_shift_of_the_target():
     assert not np.array_equal(one, other)
 
 
+def test_a_tree_draws_no_more_rows_than_asked():
+    train = sample(chaff.demo.table(rows=400).with_features(["protein_pct", "ash_pct"]), "bins")
+    few = chaff.Forest(trees=10, rows_per_tree=30).fit(train, WORK)
+    whole = chaff.Forest(trees=10).fit(train, WORK)
+    assert max(t.feature.size for t in few.trees) <= 11  # at most 30 // 5 leaves
+    assert min(t.feature.size for t in whole.trees) > 60
+
+
 def test_forest_settings_are_checked():
-    for wrong in ({"trees": 0}, {"leaf_rows": 0}, {"depth": 0}, {"columns_per_split": 0}):
+    for wrong in ({"trees": 0}, {"leaf_rows": 0}, {"depth": 0}, {"columns_per_split": 0}, {"rows_per_tree": 0}):
         with pytest.raises(chaff.UsageError):
             chaff.Forest(**wrong)
     f = chaff.Forest()

@@ -70,6 +70,8 @@ class Show:
             self.say()
         self._apart = bool(said)
         self.console.print(f" [bold]{report.stage.use:<12}[/] {count:<9} {words}", markup=True)
+        for note in getattr(report.result, "notes", ())[1:] if report.stage.use == "search" else ():
+            self.say(f"  {note}", QUIET)
         self._verdicts(said)
 
     def _verdicts(self, verdicts: list[Verdict]) -> None:
@@ -77,18 +79,21 @@ class Show:
             return
         grid = _grid()
         shown = verdicts if len(verdicts) <= HEAD + 2 else verdicts[:HEAD]
-        for v in shown:
+        limits = [f"(limit {v.limit})" if v.limit else "" for v in shown]
+        reasons = [v.reason + (", barred" if v.barred else "") for v in shown]
+        before = 10 + sum(max(map(len, words)) for words in ([v.feature for v in shown], [v.figure for v in shown], limits))
+        for v, limit, reason in zip(shown, limits, reasons, strict=True):
             word, style = ("look", LOOK) if v.verdict == "look" else ("drop", DROP)
-            mark = ", barred" if v.barred else ""
-            limit = f"(limit {v.limit})" if v.limit else ""
-            words = _plain(v.reason + mark) + self._meaning(v.feature)
+            meaning = self._meaning(v.feature)
+            fits = before + 6 + len(reason) + len(meaning) - len(f"[{QUIET}][/]") <= self.console.width
+            words = _plain(reason) + (meaning if fits else "")
             grid.add_row("", f"[{style}]{word}[/]", _plain(v.feature), _plain(v.figure), _plain(limit), words)
         self.console.print(grid)
         if len(verdicts) > len(shown):
             self.say(f"    … and {len(verdicts) - len(shown)} more, in ledger.csv", QUIET)
 
     def _meaning(self, feature: str) -> str:
-        """What the column dictionary says, in quiet brackets."""
+        """What the column dictionary says, in quiet brackets; shown in a stage's rows where it fits on the line."""
         about = self._table.meaning(feature) if self._table is not None else None
         words = ", ".join(w for w in (about.text, about.unit) if w) if about is not None else ""
         return f" [{QUIET}]({_plain(words)})[/]" if words else ""
@@ -110,7 +115,8 @@ class Show:
         self.say(f" none: predicting {none}. Fold scores ({run.closing.folds}) were used to choose" + (
             f"; the holdout ({run.closing.holdout_rows:,} rows) was not." if run.closing.holdout_rows else "."), QUIET)
         self.say()
-        names = ", ".join(run.features[:12]) + (f" … and {len(run.features) - 12} more" if len(run.features) > 12 else "")
+        few = run.features if len(run.features) <= 16 else run.features[:12]
+        names = ", ".join(few) + (f" … and {len(run.features) - len(few)} more" if len(few) < len(run.features) else "")
         self.console.print(f" [bold {KEEP}]kept[/] {len(run.features)}: {_plain(names)}", markup=True)
 
     def _looks(self, run: Run) -> None:

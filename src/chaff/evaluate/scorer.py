@@ -127,9 +127,14 @@ class SubsetScorer:
         return isinstance(self.model, Exact) and self.metric.of_errors is not None
 
     @cached_property
-    def _fits_whole(self) -> bool:
+    def bytes_needed(self) -> int:
+        """Memory that the closed form of all features would take at its peak."""
         layout = Layout.of(self.table, self.features)
-        return bytes_needed(layout.width + layout.targets, self.folds) <= CLOSED_FORM_BYTES
+        return bytes_needed(layout.width + layout.targets, self.folds)
+
+    @property
+    def _fits_whole(self) -> bool:
+        return self.bytes_needed <= CLOSED_FORM_BYTES
 
     @cached_property
     def _splits(self) -> list[ClosedSplit]:

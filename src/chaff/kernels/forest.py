@@ -393,10 +393,11 @@ def grow_tree(codes, values, times, levels, category, want, leaf_rows, deepest, 
 
 
 @kernel
-def draw_bootstrap(state, n, times):
-    """Draw n rows with replacement; times[i] counts how often row i came. Modified in place."""
+def draw_bootstrap(state, draws, times):
+    """Draw that many rows with replacement; times[i] counts how often row i came. Modified in place."""
+    n = times.size
     times[:] = 0.0
-    for _ in range(n):
+    for _ in range(draws):
         state, z = mix(state)
         times[np.int64(z % np.uint64(n))] += 1.0
     return state

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import ClassVar, Literal
 
-from chaff.errors import UsageError, nearest
-from chaff.evaluate.scorer import SubsetScorer
+from chaff.errors import DataError, UsageError, nearest
+from chaff.evaluate.scorer import CLOSED_FORM_BYTES, SubsetScorer
 from chaff.evaluate.setting import Setting
 from chaff.methods.paths import Paths, as_move
 from chaff.methods.sizes import nested_sizes, sizes_to_ask
@@ -20,6 +20,7 @@ from chaff.table.table import Table
 from chaff.work import Work
 
 DECIDERS = ("auto", "path", "forest")
+MANY_FEATURES = 600
 STRATEGIES = ("forward", "backward", "both")
 MODELS: dict[str, Callable[[], Model]] = {"ridge": Ridge, "least squares": LeastSquares, "forest": Forest}
 
@@ -53,7 +54,8 @@ class Search:
     ----------
     strategy : "forward", "backward" or "both"
         Forward adds the best feature until all are in (or `size` is reached), backward removes the least missed until one
-        is left. "both" does the two and takes the better set of each size.
+        is left. "both" does the two and takes the better set of each size; past 600 features it goes forward only, to 300
+        (or `size`), and says so.
     model : str
         "ridge", "least squares" or "forest".
     size : int or None
@@ -107,10 +109,13 @@ class Search:
 
     def judge(self, table: Table, setting: Setting, work: Work) -> SearchTrail:
         model = named_model(self.model)
-        scorer = setting.scorer(table, model, _metric_of(setting, table, model)).prepare()
+        scorer = setting.scorer(table, model, _metric_of(setting, table, model))
+        _check_memory(scorer)
+        scorer.prepare()
         pinned = frozenset(f for f in table.features if setting.kept_by_pin(f))
-        paths = Paths(self.strategy, pinned, self.size, self.patience)
-        trail = paths.trail(scorer, f"search, {self.strategy}, {model.label}")
+        paths, notes = self._paths(len(table.features), pinned)
+        trail = paths.trail(scorer, f"search, {paths.strategy}, {model.label}")
+        trail = replace(trail, notes=(*trail.notes, *notes))
         chosen, decided = self._choose(trail, scorer, paths, table, setting)
         here = scorer.walk(chosen)
         metric = scorer.metric
@@ -120,6 +125,14 @@ class Search:
             trail.method, trail.moves, trail.offered, trail.metric, trail.higher_is_better, trail.test_share, trail.notes,
             chosen=chosen, worth=worth, metric_label=metric.label, rule=self.rule(setting), decided=decided,
         )  # fmt: skip
+
+    def _paths(self, features: int, pinned: frozenset[str]) -> tuple[Paths, tuple[str, ...]]:
+        """The paths to walk, and what was shortened: a whole backward path costs the cube of the features."""
+        if self.strategy != "both" or features <= MANY_FEATURES:
+            return Paths(self.strategy, pinned, self.size, self.patience), ()
+        size = self.size or MANY_FEATURES // 2
+        note = f"{features:,} features: forward only, to {size}; strategy = \"backward\" walks the other way"
+        return Paths("forward", pinned, size, self.patience), (note,)
 
     def _choose(
         self, trail: Trail, scorer: SubsetScorer, paths: Paths, table: Table, setting: Setting
@@ -173,6 +186,15 @@ class Search:
         return {str(f): float(v) for f, v in frame.loc[frame["beyond_chance"], "importance"].items()}
 
 
+
+
+def _check_memory(scorer: SubsetScorer) -> None:
+    """Thousands of columns need tables of their square: refused with what would help, before anything is built."""
+    if scorer.closed and scorer.bytes_needed > CLOSED_FORM_BYTES:
+        raise DataError(
+            f"search: {len(scorer.features):,} features need {scorer.bytes_needed / 2**30:.1f} GiB in closed form, over "
+            f"{CLOSED_FORM_BYTES / 2**30:.0f}; cut before it, for example with [[stage]] use = \"relevance\", cut = {{ top = 1000 }}"
+        )
 
 
 def _metric_of(setting: Setting, table: Table, model: Model) -> str | None:

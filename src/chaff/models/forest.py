@@ -18,6 +18,7 @@ from chaff.work import Work
 Floats = npt.NDArray[np.float64]
 TREES_PER_UNIT = 10
 DEEPEST = 500
+ROWS_PER_TREE = 50_000
 CHANGE_BYTES = 1 << 26
 
 
@@ -94,6 +95,9 @@ class Forest:
         Fewest training rows in a leaf.
     depth : int or None
         Deepest level; None for as deep as the rows allow.
+    rows_per_tree : int or None
+        Rows drawn with replacement for each tree; None for as many as there are, at most 50,000, so that a forest on a
+        million rows is grown in seconds and a tree stays small enough to walk.
 
     Notes
     -----
@@ -106,6 +110,7 @@ class Forest:
     columns_per_split: int | float | None = None
     leaf_rows: int = 5
     depth: int | None = None
+    rows_per_tree: int | None = None
 
     learns: ClassVar[Form] = "bins"
     reads: ClassVar[Form] = "bins"
@@ -115,6 +120,8 @@ class Forest:
     def __post_init__(self) -> None:
         if self.trees < 1 or self.leaf_rows < 1 or (self.depth is not None and self.depth < 1):
             raise UsageError("trees, leaf_rows and depth must be 1 or more")
+        if self.rows_per_tree is not None and self.rows_per_tree < 1:
+            raise UsageError("rows_per_tree must be 1 or more")
         if self.columns_per_split is not None and self.columns_per_split <= 0:
             raise UsageError("columns_per_split must be more than 0")
 
@@ -152,8 +159,9 @@ class Forest:
     ) -> tuple[Tree, Floats]:
         n, p = codes.shape
         times = np.empty(n)
-        state = draw_bootstrap(np.uint64(seed), n, times)
-        most = 2 * (n // self.leaf_rows) + 3
+        draws = min(n, ROWS_PER_TREE) if self.rows_per_tree is None else self.rows_per_tree
+        state = draw_bootstrap(np.uint64(seed), draws, times)
+        most = 2 * (draws // self.leaf_rows) + 3
         feature, left, right = (np.zeros(most, np.int64) for _ in range(3))
         mask, value, gains = np.zeros((most, 4), np.uint64), np.zeros((most, values.shape[1])), np.zeros(p)
         nodes = grow_tree(
