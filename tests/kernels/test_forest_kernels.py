@@ -12,12 +12,11 @@ def grow(codes, y, category, leaf_rows=1, depth=500, times=None, want=None, seed
     n, p = codes.shape
     times = np.ones(n) if times is None else times
     y = y.reshape(n, -1)
-    values = np.concatenate([times[:, None], times[:, None] * y], 1)
     most = 2 * n + 3
     f, left, right = (np.zeros(most, np.int64) for _ in range(3))
-    mask, value, gains = np.zeros((most, 4), np.uint64), np.zeros((most, values.shape[1])), np.zeros(p)
+    mask, value, gains = np.zeros((most, 4), np.uint64), np.zeros((most, 1 + y.shape[1])), np.zeros(p)
     levels = codes.max(0).astype(np.int64) + 1
-    nodes = grow_tree(codes, values, times, levels, category, want or p, float(leaf_rows), depth, np.uint64(seed),
+    nodes = grow_tree(codes, y, np.ones(n), times, levels, category, want or p, float(leaf_rows), depth, np.uint64(seed),
                       f, left, right, mask, value, gains)  # fmt: skip
     return f[:nodes], left[:nodes], right[:nodes], mask[:nodes], value[:nodes, 1:] / value[:nodes, :1], gains
 

@@ -141,13 +141,12 @@ class Forest:
         centre = np.average(train.targets, axis=0, weights=w)
         # Centred, so that a target far from zero loses no digits in the gains.
         inner = train.targets - centre
-        values = np.concatenate([w[:, None], w[:, None] * inner], axis=1)
         smooth = 1.0 if train.classes else 0.0
         want = self.drawn_columns(p, bool(train.classes)) if p else 0
         key = work.key("forest")
 
         def grow(first: int) -> list[tuple[Tree, Floats]]:
-            return [self._tree(codes, values, bins, want, key + t, centre, smooth)
+            return [self._tree(codes, inner, w, bins, want, key + t, centre, smooth)
                     for t in range(first, min(first + TREES_PER_UNIT, self.trees))]  # fmt: skip
 
         grown = [one for some in work.each(grow, range(0, self.trees, TREES_PER_UNIT)) for one in some]
@@ -155,7 +154,8 @@ class Forest:
         return FittedForest(train.features, tuple(t for t, _ in grown), gains)
 
     def _tree(
-        self, codes: npt.NDArray[np.uint8], values: Floats, bins: Bins, want: int, seed: int, centre: Floats, smooth: float
+        self, codes: npt.NDArray[np.uint8], targets: Floats, weights: Floats, bins: Bins, want: int, seed: int, centre: Floats,
+        smooth: float,
     ) -> tuple[Tree, Floats]:
         n, p = codes.shape
         times = np.empty(n)
@@ -163,9 +163,9 @@ class Forest:
         state = draw_bootstrap(np.uint64(seed), draws, times)
         most = 2 * (draws // self.leaf_rows) + 3
         feature, left, right = (np.zeros(most, np.int64) for _ in range(3))
-        mask, value, gains = np.zeros((most, 4), np.uint64), np.zeros((most, values.shape[1])), np.zeros(p)
+        mask, value, gains = np.zeros((most, 4), np.uint64), np.zeros((most, 1 + targets.shape[1])), np.zeros(p)
         nodes = grow_tree(
-            codes, values * times[:, None], times, bins.counts, bins.category, want, float(self.leaf_rows),
+            codes, targets, weights, times, bins.counts, bins.category, want, float(self.leaf_rows),
             min(self.depth or DEEPEST, DEEPEST), np.uint64(state), feature, left, right, mask, value, gains,
         )  # fmt: skip
         weight = value[:nodes, :1] + smooth
