@@ -59,7 +59,8 @@ def stage_line(report: StageReport) -> tuple[str, str]:
     if isinstance(report.result, SearchTrail):
         trail = report.result.decided or report.result
         best = len(trail.moves[trail.best_move()].features)
-        parts.append(f"{len(report.result.chosen)} chosen, {report.result.rule} ({best})")
+        chosen = len(trail.moves[trail.chosen_move(report.result.rule)].features)
+        parts.append(f"{chosen} chosen, {report.result.rule} ({best})")
     elif report.set_aside:
         parts.append(f"{len(report.set_aside)} set aside")
     barred = sum(v.barred for v in report.to_look_at)

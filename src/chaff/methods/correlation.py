@@ -32,8 +32,8 @@ class Correlation:
 
     Notes
     -----
-    Strongest pair first, one column at a time, so that none goes for a partner that is already gone. Ties in relevance go
-    by completeness, cost, and order in the table.
+    The most relevant column first: it stays, and those that repeat it go; then the next that is left. So none goes for a
+    partner that goes itself. Ties in relevance go by completeness, cost, and order in the table.
     """
 
     pair_limit: float = 0.95
@@ -61,16 +61,19 @@ class Correlation:
         return Findings(self.use, frame, "strongest_r", False, asdict(self), (), {"matrix": matrix})
 
     def _prune(self, r: Floats, names: list[str], claim: dict[str, Priority]) -> dict[str, dict[str, Any]]:
-        upper = np.abs(np.triu(np.nan_to_num(r), 1))
-        rows, columns = np.nonzero(upper > self.pair_limit)
-        order = np.argsort(-upper[rows, columns], kind="stable")
+        """Who goes, for whom and why. The strongest claim first: whoever it is stays for good, and its repeats go for it."""
+        place = {f: k for k, f in enumerate(names)}
+        over = np.abs(np.nan_to_num(r)) > self.pair_limit
         went: dict[str, dict[str, Any]] = {}
-        for a, b in zip(rows[order], columns[order], strict=True):
-            pair = sorted((names[a], names[b]), key=lambda f: claim[f].going())
-            winner, loser = pair
-            if winner in went or loser in went or claim[loser].pinned:
+        for winner in sorted(names, key=lambda f: claim[f].going()):
+            if winner in went:
                 continue
-            went[loser] = {"partner": winner, "pearson_r": float(r[a, b]), "why": why_stays(claim[winner], claim[loser])}
+            for k in np.flatnonzero(over[place[winner]]):
+                loser = names[k]
+                if loser == winner or loser in went or claim[loser].pinned or claim[loser].going() < claim[winner].going():
+                    continue
+                why = why_stays(claim[winner], claim[loser])
+                went[loser] = {"partner": winner, "pearson_r": float(r[place[winner], k]), "why": why}
         return went
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
