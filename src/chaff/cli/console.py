@@ -80,7 +80,7 @@ class Show:
         grid = _grid()
         shown = verdicts if len(verdicts) <= HEAD + 2 else verdicts[:HEAD]
         limits = [f"(limit {v.limit})" if v.limit else "" for v in shown]
-        reasons = [v.reason + (", barred" if v.barred else "") for v in shown]
+        reasons = [v.reason + (" · barred" if v.barred else "") for v in shown]
         before = 10 + sum(max(map(len, words)) for words in ([v.feature for v in shown], [v.figure for v in shown], limits))
         for v, limit, reason in zip(shown, limits, reasons, strict=True):
             word, style = ("look", LOOK) if v.verdict == "look" else ("drop", DROP)

@@ -144,7 +144,7 @@ class Screen:
             return None
         if score >= rivals.floor and score >= self.far_above * rivals.second:
             reason = f"predicts the target far better alone (R² {score:.2f}) than the runner-up ({rivals.second:.2f}): a leak?"
-            return look(name, self.use, figure, f"{self.far_above:g} times the next", reason, stays=False)
+            return look(name, self.use, figure, f"{self.far_above:g} × next", reason, stays=False)
         return None
 
     def _missing(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
