@@ -187,6 +187,22 @@ def test_pins_beat_stages_and_keep_their_reason(mill_table):
     assert "protein_pct" not in run.closing.full and "crumb_score" in run.closing.full
 
 
+def test_whatever_the_screen_drops_can_be_pinned_in(mill_table):
+    dropped = ["lot_no", "delivered_on", "farm_code", "line_id", "organic", "line_voltage_v", "crumb_score"]
+    pins = [chaff.pin_keep(f, "to see what happens") for f in dropped]
+    plan = chaff.Plan((chaff.Screen(), chaff.Relevance(), chaff.Overlap(), chaff.Importance(trees=5), chaff.Search(strategy="forward", nested=False)))
+    run = chaff.select(mill_table.take(np.arange(0, 1600, 4)), plan, pins=pins)
+    assert set(dropped) <= set(run.features)
+
+
+def test_an_unfit_metric_is_refused_before_any_stage_runs(frame):
+    begun = []
+    plan = chaff.Plan((chaff.Screen(),), chaff.built_in_plan().score.model_copy(update={"metric": "auc"}))
+    with pytest.raises(chaff.UsageError, match="does not fit"):
+        chaff.select(chaff.open_table(frame, target="y"), plan, watch=lambda s, m: begun.append(s))
+    assert not begun
+
+
 def test_pins_are_checked(mill_table):
     with pytest.raises(chaff.UnknownColumn, match="Did you mean 'ash_pct'"):
         chaff.select(mill_table, QUICK, pins=[chaff.pin_keep("ash_pc", "x")])

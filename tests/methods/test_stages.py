@@ -372,3 +372,10 @@ def test_a_search_that_cannot_fit_is_refused_with_what_would_help(monkeypatch):
     monkeypatch.setattr("chaff.methods.search.CLOSED_FORM_BYTES", 1000)
     with pytest.raises(chaff.DataError, match=r"12 features need .* GiB in closed form.*cut = \{ top = 1000 \}"):
         judge(chaff.Search(), table)
+
+
+@pytest.mark.parametrize("classes, metric, path", [(0, "mae", "r2"), (0, "rmse", "rmse"), (3, "accuracy", "r2"), (3, "log_loss", "r2")])
+def test_linear_searches_stay_in_closed_form_whatever_the_metric(classes, metric, path):
+    table = chaff.open_table(make_mixed(200, classes=classes), target="y").with_features(["assay_0", "assay_1", "assay_2"])
+    trail, _ = judge(chaff.Search(), table, metric=metric)
+    assert trail.metric == path and trail.decided.metric == (metric if classes else path)

@@ -32,6 +32,7 @@ from chaff.errors import DataError, UsageError
 from chaff.evaluate.setting import Pin, Setting, Stage
 from chaff.folds import make_folds, split_holdout
 from chaff.methods.search import named_model
+from chaff.metrics import find_metric
 from chaff.results.findings import Findings
 from chaff.results.trail import Trail
 from chaff.results.verdict import Verdict, drop, keep
@@ -149,6 +150,8 @@ def select(
     False
     """
     plan = plan or built_in_plan()
+    if plan.score.metric is not None:
+        find_metric(plan.score.metric, table.target.task, len(table.target.classes))
     work = Work(seed, workers, watch)
     rows, held, how = _set_aside(table, plan.score.holdout if holdout is None else holdout, work)
     train = table.take(rows)

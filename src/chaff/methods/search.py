@@ -11,9 +11,10 @@ from chaff.evaluate.scorer import CLOSED_FORM_BYTES, SubsetScorer
 from chaff.evaluate.setting import Setting
 from chaff.methods.paths import Paths, as_move
 from chaff.methods.sizes import nested_sizes, sizes_to_ask
+from chaff.metrics import METRICS
 from chaff.models.forest import Forest
 from chaff.models.linear import LeastSquares, Ridge
-from chaff.models.protocols import Model
+from chaff.models.protocols import Exact, Model
 from chaff.results.trail import SizeRule, Trail
 from chaff.results.verdict import Verdict, drop, keep, look
 from chaff.table.table import Table
@@ -78,7 +79,8 @@ class Search:
 
     Notes
     -----
-    With classes, linear models are scored by R² of the class indicators. Scores of a search choose; they promise nothing.
+    Linear models are searched by R² (with classes: of the class indicators) where the run's metric has no closed form. Scores
+    of a search choose; they promise nothing.
     """
 
     strategy: Literal["forward", "backward", "both"] = "both"
@@ -109,7 +111,7 @@ class Search:
 
     def judge(self, table: Table, setting: Setting, work: Work) -> SearchTrail:
         model = named_model(self.model)
-        scorer = setting.scorer(table, model, _metric_of(setting, table, model))
+        scorer = setting.scorer(table, model, _metric_of(setting, model))
         _check_memory(scorer)
         scorer.prepare()
         pinned = frozenset(f for f in table.features if setting.kept_by_pin(f))
@@ -197,12 +199,10 @@ def _check_memory(scorer: SubsetScorer) -> None:
         )
 
 
-def _metric_of(setting: Setting, table: Table, model: Model) -> str | None:
-    """The run's metric where the model can give it; linear models on classes fall back to R² of the indicators."""
+def _metric_of(setting: Setting, model: Model) -> str | None:
+    """The run's metric where the model can be searched by it; linear models go by R² (of the class indicators for classes)
+    where the metric has no closed form, since thousands of refits would choose hardly better and take an hour."""
     if setting.metric is None:
         return None
-    try:
-        SubsetScorer(table, model, setting.metric, setting.folds, setting.work)
-    except UsageError:
-        return None
-    return setting.metric
+    metric = METRICS[setting.metric]
+    return setting.metric if metric.needs in model.gives and (metric.of_errors or not isinstance(model, Exact)) else None
