@@ -31,6 +31,8 @@ class TrainedLevels:
     def learn(cls, train: Moments) -> TrainedLevels:
         layout = train.layout
         live = live_columns(train)[: layout.width]
+        if not layout.category.any():
+            return cls(np.concatenate([[0], np.cumsum(live)]).astype(np.int64), np.flatnonzero(live), ())
         pools: list[Ints] = []
         picked: list[Ints] = []
         for f in range(len(layout.features)):

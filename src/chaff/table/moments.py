@@ -119,9 +119,9 @@ class Moments:
         """Cross-products about `means` (given about the shift), a missing cell counting as its mean: exact mean filling."""
         m = means
         if self.complete:
-            half = np.outer(m, self.sums - 0.5 * self.weight * m)
-            out = self.P - half
-            out -= half.T
+            half = self.sums - 0.5 * self.weight * m
+            out = self.P - np.outer(m, half)
+            out -= np.outer(half, m)  # rather than the first one's transpose, which walks across the cache lines
             return out
         ms = m[:, None] * self.S.T
         return self.P - ms - ms.T + np.outer(m, m) * self.N
