@@ -16,16 +16,16 @@ import numpy as np
 import chaff
 from chaff.metrics import full_probabilities
 from chaff.models.protocols import sample
-from chaff.table.bins import BinRecipe
+from chaff.table.bins import Binning
 
 
 def row_losses(run, features, model):
     """Loss of each holdout row, learned on the training rows."""
     rows = np.setdiff1d(np.arange(len(run.table)), run.holdout)
     train, test = run.table.take(rows).with_features(features), run.table.take(run.holdout).with_features(features)
-    recipe = BinRecipe.learn(train, features) if model.learns == "bins" else None
-    fitted = model.fit(sample(train, model.learns, recipe), chaff.Work(seed=1))
-    predicted = fitted.predict(sample(test, model.reads, recipe))
+    binning = Binning.learn(train, features) if model.learns == "bins" else None
+    fitted = model.fit(sample(train, model.learns, binning), chaff.Work(seed=1))
+    predicted = fitted.predict(sample(test, model.reads, binning))
     if run.table.target.task == "regression" or model.learns != "bins":
         return ((test.targets - predicted) ** 2).sum(1)
     y = test.targets if test.targets.shape[1] > 1 else np.concatenate([1 - test.targets, test.targets], 1)

@@ -132,7 +132,7 @@ def test_plan_prints_what_select_reads(lots, tmp_path):
     (["lots.csv", "--target", "loaf_volume", "--out", "lots.csv/x"], 3, "cannot be written"),
     (["lots.csv", "--target", "loaf_volume", "--folds", "1"], 2, "folds"),
     (["lots.csv", "--target", "loaf_volume", "--metric", "auc"], 2, "does not fit a regression target"),
-    (["lots.csv", "--target", "loaf_volume", "--pair-limit", "7"], 2, "pair_limit must be"),
+    (["lots.csv", "--target", "loaf_volume", "--pair-limit", "7"], 2, "limit must be"),
     (["lots.csv", "--taget", "loaf_volume"], 2, "--target"),
 ])  # fmt: skip
 def test_mistakes_get_one_line_and_a_code(lots, args, code, words):

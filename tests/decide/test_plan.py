@@ -40,7 +40,7 @@ cut = { top = 40 }
 
 [[stage]]
 use = "inflation"
-vif_limit = 8
+limit = 8
 
 [[stage]]
 use = "search"
@@ -53,7 +53,7 @@ because = "the miller has to report it anyway"
 """))  # fmt: skip
     screen, relevance, inflation, search = plan.stages
     assert screen.missing_share == 0.8 and screen.too_good is None and relevance.cut == {"top": 40}
-    assert inflation.vif_limit == 8.0 and search.strategy == "forward" and plan.score.repeats == 3
+    assert inflation.limit == 8.0 and search.strategy == "forward" and plan.score.repeats == 3
     assert plan.table.options() == {"target": "loaf_volume", "ids": ["lot_no"], "groups": "mill"}
     assert plan.pins == (chaff.pin_keep("ash_pct", "the miller has to report it anyway"),)
 

@@ -207,7 +207,7 @@ def test_no_column_goes_for_a_partner_that_is_gone():
         walk = np.cumsum(rng.normal(size=(9, 400)), axis=0) + 3 * rng.normal(size=400)  # neighbours repeat each other, far ones do not
         chain = pd.DataFrame({f"c{k}": row for k, row in enumerate(walk)})
         chain["y"] = chain["c4"] + chain["c1"] + 3 * rng.normal(size=400)
-        result, said = judge(chaff.Correlation(pair_limit=0.9), chaff.open_table(chain, target="y"))
+        result, said = judge(chaff.Correlation(limit=0.9), chaff.open_table(chain, target="y"))
         gone = [f for f, v in said.items() if not v.stays]
         assert gone
         for f in gone:

@@ -4,17 +4,17 @@ import pytest
 
 import chaff
 from chaff.models.protocols import Exact, Fitted, sample
-from chaff.table.bins import BinRecipe
+from chaff.table.bins import Binning
 from tests.conftest import make_mixed
 
 WORK = chaff.Work(seed=1)
 
 
 def forest_predictions(table, train, test, model):
-    recipe = BinRecipe.learn(table.take(train), table.features)
-    fitted = model.fit(sample(table.take(train), "bins", recipe), WORK)
+    binning = Binning.learn(table.take(train), table.features)
+    fitted = model.fit(sample(table.take(train), "bins", binning), WORK)
     assert isinstance(fitted, Fitted)
-    return fitted, fitted.predict(sample(table.take(test), "bins", recipe))
+    return fitted, fitted.predict(sample(table.take(test), "bins", binning))
 
 
 @pytest.mark.parametrize("weights", [None, "lot_weight"])

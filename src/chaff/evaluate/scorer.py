@@ -16,7 +16,7 @@ from chaff.folds import Folds, make_folds
 from chaff.metrics import Metric, Truth, beside, default_metric, find_metric
 from chaff.models.protocols import Exact, Model, Sample, sample, select_features
 from chaff.results.score import Score
-from chaff.table.bins import BinRecipe
+from chaff.table.bins import Binning
 from chaff.table.layout import Layout
 from chaff.table.moments import Moments
 from chaff.table.table import Table
@@ -207,8 +207,8 @@ class SubsetScorer:
 
         def one(k: int) -> tuple[Sample, Sample]:
             train, test = (self.table.take(rows) for rows in self.folds.rows(self.folds.splits[k]))
-            recipe = BinRecipe.learn(train, self.features, work=self.work)
-            return sample(train, "bins", recipe), sample(test, "bins", recipe)
+            binning = Binning.learn(train, self.features, work=self.work)
+            return sample(train, "bins", binning), sample(test, "bins", binning)
 
         return self.work.each(one, range(self.folds.count))
 

@@ -27,7 +27,7 @@ class Correlation:
 
     Parameters
     ----------
-    pair_limit : float
+    limit : float
         |Pearson r| over which a pair says the same. Gaps: over the rows where both are present.
 
     Notes
@@ -36,14 +36,14 @@ class Correlation:
     partner that goes itself. Ties in relevance go by completeness, cost, and order in the table.
     """
 
-    pair_limit: float = 0.95
+    limit: float = 0.95
 
     use: ClassVar[str] = "correlation"
-    loosen: ClassVar[str] = "raise pair_limit (--pair-limit), or pin a feature (--pin-keep)"
+    loosen: ClassVar[str] = "raise its limit, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
-        if not 0 < self.pair_limit <= 1:
-            raise UsageError(f"pair_limit must be above 0 and at most 1, not {self.pair_limit}")
+        if not 0 < self.limit <= 1:
+            raise UsageError(f"correlation limit must be above 0 and at most 1, not {self.limit}")
 
     def judge(self, table: Table, setting: Setting, work: Work) -> Findings:
         import pandas as pd
@@ -63,7 +63,7 @@ class Correlation:
     def _prune(self, r: Floats, names: list[str], claim: dict[str, Priority]) -> dict[str, dict[str, Any]]:
         """Who goes, for whom and why. The strongest claim first: whoever it is stays for good, and its repeats go for it."""
         place = {f: k for k, f in enumerate(names)}
-        over = np.abs(np.nan_to_num(r)) > self.pair_limit
+        over = np.abs(np.nan_to_num(r)) > self.limit
         went: dict[str, dict[str, Any]] = {}
         for winner in sorted(names, key=lambda f: claim[f].going()):
             if winner in went:
@@ -82,9 +82,9 @@ class Correlation:
     def _verdict(self, feature: str, row: Any) -> Verdict:
         if isinstance(row["partner"], str):
             reason = f"repeats {row['partner']}, which stays: {row['why']}"
-            return drop(feature, self.use, f"pearson_r {row['pearson_r']:.3g}", f"{self.pair_limit:g}", reason)
+            return drop(feature, self.use, f"pearson_r {row['pearson_r']:.3g}", f"{self.limit:g}", reason)
         figure = "" if np.isnan(row["strongest_r"]) else f"strongest_r {row['strongest_r']:.3g}"
-        return keep(feature, self.use, figure, f"{self.pair_limit:g}")
+        return keep(feature, self.use, figure, f"{self.limit:g}")
 
 
 def column_correlations(moments: Moments) -> Floats:

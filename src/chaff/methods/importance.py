@@ -20,7 +20,7 @@ from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep
 from chaff.stats.adjust import holm
 from chaff.stats.tails import t_upper
-from chaff.table.bins import BinRecipe
+from chaff.table.bins import Binning
 from chaff.table.table import Table
 from chaff.work import Work
 
@@ -88,10 +88,10 @@ class Importance:
     def _fold(self, table: Table, rows: tuple[Ints, Ints], split: Split, work: Work) -> tuple[Ints, Floats, float]:
         """(test rows, loss change (features, rows) averaged over shuffles, loss scale)."""
         train, test = table.take(rows[0]), table.take(rows[1])
-        recipe = BinRecipe.learn(train, table.features)
+        binning = Binning.learn(train, table.features)
         seed = replace(work, seed=work.key("importance", split.repeat, split.test))
-        fitted: FittedForest = Forest(self.trees).fit(sample(train, "bins", recipe), seed)
-        held = sample(test, "bins", recipe)
+        fitted: FittedForest = Forest(self.trees).fit(sample(train, "bins", binning), seed)
+        held = sample(test, "bins", binning)
         partners = np.array([seed.stream("shuffle", s).permutation(len(test)) for s in range(self.shuffles)])
         predicted, blocks = fitted.shuffled(held, partners, seed)
         weights = np.ones(len(test)) if test.weights is None else test.weights / test.weights.mean()

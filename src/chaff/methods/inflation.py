@@ -31,7 +31,7 @@ class Inflation:
 
     Parameters
     ----------
-    vif_limit : float
+    limit : float
         1 / (1 - R²) of a feature on all others; 10 is R² 0.9. Categories: generalised VIF on the scale of one column.
 
     Notes
@@ -41,14 +41,14 @@ class Inflation:
     first. Source: Marquardt, 1970; generalised: Fox and Monette, 1992.
     """
 
-    vif_limit: float = 10.0
+    limit: float = 10.0
 
     use: ClassVar[str] = "inflation"
-    loosen: ClassVar[str] = "raise vif_limit (--vif-limit), or pin a feature (--pin-keep)"
+    loosen: ClassVar[str] = "raise its limit, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
-        if not self.vif_limit > 1:
-            raise UsageError(f"vif_limit must be above 1, not {self.vif_limit}")
+        if not self.limit > 1:
+            raise UsageError(f"inflation limit must be above 1, not {self.limit}")
 
     def judge(self, table: Table, setting: Setting, work: Work) -> Findings:
         import pandas as pd
@@ -59,7 +59,7 @@ class Inflation:
         last = sorted(table.features, key=lambda f: claim[f].going())
         key = np.array([last.index(f) for f in table.features], np.int64)
         protected = np.array([setting.kept_by_pin(f) for f in table.features], bool)
-        done = _exact_first(moments, C, starts, columns, key, protected, self.vif_limit)
+        done = _exact_first(moments, C, starts, columns, key, protected, self.limit)
         frame = pd.DataFrame(index=pd.Index(table.features, name="feature"))
         frame["vif"] = inflation(C, starts, columns)
         frame["vif_left"] = np.nan
@@ -83,9 +83,9 @@ class Inflation:
                 figure = f"vif {vif:.3g}" if np.isfinite(vif) else "vif infinite"
                 words = "an exact combination of others" if np.isinf(vif) else f"R² {1 - 1 / vif:.3f} on the others"
                 tail = f", foremost {went[f]['explained_by']}" if went[f]["explained_by"] else ""
-                out.append(drop(str(f), self.use, figure, f"{self.vif_limit:g}", words + tail))
+                out.append(drop(str(f), self.use, figure, f"{self.limit:g}", words + tail))
             else:
-                out.append(keep(str(f), self.use, _left(row), f"{self.vif_limit:g}"))
+                out.append(keep(str(f), self.use, _left(row), f"{self.limit:g}"))
         return tuple(out)
 
 

@@ -21,9 +21,9 @@ class Overlap:
     Parameters
     ----------
     pair_limit : float
-        See `Correlation`.
+        |r| over which a pair says the same; see `Correlation`.
     vif_limit : float
-        See `Inflation`.
+        Variance inflation over which a feature goes; see `Inflation`.
     """
 
     pair_limit: float = 0.95

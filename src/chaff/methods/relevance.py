@@ -18,7 +18,7 @@ from chaff.stats.adjust import benjamini_hochberg
 from chaff.stats.correlation import correlation_p, fisher_interval
 from chaff.stats.groups import OneWay, one_way
 from chaff.stats.information import chi_square, mutual_information
-from chaff.table.bins import INFORMATION_BINS, BinRecipe, equal_count_cuts
+from chaff.table.bins import INFORMATION_BINS, Binning, equal_count_cuts
 from chaff.table.moments import Moments, table_moments
 from chaff.table.table import Table
 from chaff.work import Work
@@ -191,7 +191,7 @@ def _levels_by_classes(moments: Moments, f: int) -> dict[str, Any]:
 
 
 def _information(table: Table) -> Floats:
-    bins = BinRecipe.learn(table, table.features, INFORMATION_BINS).apply(table)
+    bins = Binning.learn(table, table.features, INFORMATION_BINS).apply(table)
     if table.target.task == "regression":
         cuts = equal_count_cuts(*np.unique(table.y, return_counts=True), INFORMATION_BINS)
         target = np.searchsorted(cuts, table.y, side="left").astype(np.int64)

@@ -11,7 +11,7 @@ from chaff.evaluate.setting import Setting
 from chaff.folds import Folds
 from chaff.kernels.counts import sums_by_code
 from chaff.models.linear import Ridge
-from chaff.table.bins import BinRecipe
+from chaff.table.bins import Binning
 from chaff.table.table import Table
 
 Floats = npt.NDArray[np.float64]
@@ -39,10 +39,10 @@ def _binned_r2(table: Table, features: Sequence[str], folds: Folds) -> Floats:
     out = np.zeros(len(features))
     for split in folds.splits:
         train, test = (table.take(rows) for rows in folds.rows(split))
-        recipe = BinRecipe.learn(train, features, SINGLE_BINS)
+        binning = Binning.learn(train, features, SINGLE_BINS)
         centre = np.average(train.targets, axis=0, weights=train.weights)
-        a = _sums(recipe, train, centre)
-        b = _sums(recipe, test, centre)
+        a = _sums(binning, train, centre)
+        b = _sums(binning, test, centre)
         means = a[:, :, 1:] / (a[:, :, :1] + 1.0)
         w = np.ones(len(test)) if test.weights is None else test.weights
         around = float((w[:, None] * (test.targets - centre) ** 2).sum())
@@ -51,9 +51,9 @@ def _binned_r2(table: Table, features: Sequence[str], folds: Folds) -> Floats:
     return out / folds.count
 
 
-def _sums(recipe: BinRecipe, table: Table, centre: Floats) -> Floats:
-    bins = recipe.apply(table)
-    out = np.zeros((len(recipe.features), 256, 1 + centre.size))
+def _sums(binning: Binning, table: Table, centre: Floats) -> Floats:
+    bins = binning.apply(table)
+    out = np.zeros((len(binning.features), 256, 1 + centre.size))
     weights = np.empty(0) if table.weights is None else table.weights
     sums_by_code(bins.codes, np.ascontiguousarray(table.targets - centre), weights, out)
     return out

@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from chaff.metrics import Need
-from chaff.table.bins import BinRecipe
+from chaff.table.bins import Binning
 from chaff.table.design import Design
 from chaff.table.moments import table_moments
 from chaff.table.table import Table
@@ -67,15 +67,15 @@ class Exact(Protocol):
     def penalty(self) -> float: ...
 
 
-def sample(table: Table, form: Form, recipe: BinRecipe | None = None) -> Sample:
-    """The table's rows and features in one form; bins need the recipe that training rows gave."""
+def sample(table: Table, form: Form, binning: Binning | None = None) -> Sample:
+    """The table's rows and features in one form; bins need the binning that training rows gave."""
     data: Any
     if form == "moments":
         data = table_moments(table, table.features)
     elif form == "design":
         data = Design.of(table, table.features)
     else:
-        data = (recipe or BinRecipe.learn(table, table.features)).apply(table)
+        data = (binning or Binning.learn(table, table.features)).apply(table)
     return Sample(
         table.features, data, table.targets, table.weights, table.target.classes, table.groups, table.order
     )

@@ -95,7 +95,7 @@ def equal_count_cuts(distinct: Values, counts: npt.NDArray[np.int64], most: int)
 
 
 @dataclass(frozen=True)
-class BinRecipe:
+class Binning:
     """Bins of several features, learned on training rows."""
 
     features: tuple[str, ...]
@@ -104,7 +104,7 @@ class BinRecipe:
     @classmethod
     def learn(
         cls, train: Table, features: Sequence[str], most: int | None = None, work: Work | None = None
-    ) -> BinRecipe:
+    ) -> Binning:
         """Bins for trees (at most 254, and ten rows a bin) unless `most` says how many."""
         most = min(TREE_BINS, max(32, len(train) // ROWS_PER_BIN)) if most is None else most
 

@@ -126,23 +126,6 @@ class Moments:
         ms = m[:, None] * self.S.T
         return self.P - ms - ms.T + np.outer(m, m) * self.N
 
-    def slice(self, columns: Ints) -> Moments:
-        """The same sums for some design columns; the targets follow behind as before. Layout-free: `layout.features` is
-        kept by name only, so this is for arithmetic, not for asking which feature a column belongs to."""
-        keep = np.concatenate([columns, np.arange(self.layout.width, self.sums.size)])
-        inside = np.isin(self.layout.gaps, keep)
-        place = {int(c): k for k, c in enumerate(keep)}
-        layout = replace(
-            self.layout,
-            columns=tuple(self.layout.columns[c] for c in columns),
-            gaps=np.array([place[int(g)] for g in self.layout.gaps[inside]], np.int64),
-        )
-        return replace(
-            self, layout=layout, shift=self.shift[keep], sums=self.sums[keep], P=self.P[np.ix_(keep, keep)],
-            sums_missing=self.sums_missing[inside][:, keep], squares_missing=self.squares_missing[inside][:, keep],
-            weight_missing=self.weight_missing[np.ix_(inside, inside)], rows_missing=self.rows_missing[inside],
-        )  # fmt: skip
-
 
 class Scratch:
     """Memory that learners of one thread share: one row block and its marks of missing cells."""
