@@ -1,0 +1,24 @@
+"""Scripts rot when nobody runs them: the simulation, on a few seeds, and what it promises of them."""
+
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+ROOT = Path(__file__).parent.parent
+
+
+def test_the_simulation_runs_and_few_seeds_already_keep_little_noise():
+    script = ROOT / "benchmarks" / "fifty_seeds.py"
+    done = subprocess.run([sys.executable, script, "3", "--first", "100"], capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr
+    assert len(re.findall(r"^seed", done.stdout, re.M)) == 3
+    mean = float(re.search(r"noise columns kept: mean ([\d.]+)", done.stdout).group(1))
+    assert mean < 2  # below one over many seeds; three are few
+    assert re.search(r"forest: [23] of 3", done.stdout)
+
+
+def test_benchmark_scripts_are_importable_without_running():
+    for name in ("forward_search", "inflation", "start_up", "timing"):
+        code = f"import sys; sys.path.insert(0, {str(ROOT / 'benchmarks')!r}); import {name}"
+        assert subprocess.run([sys.executable, "-c", code], capture_output=True).returncode == 0
