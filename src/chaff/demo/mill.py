@@ -82,12 +82,10 @@ def table(rows: int = ROWS, *, target: str = "loaf_volume", seed: int = 0, **cou
     """
     if target not in TARGETS:
         raise UsageError(f"the demo mill's targets are {', '.join(TARGETS)}, not '{target}'")
-    opened = open_table(
+    return open_table(
         lots(rows, seed=seed, **counts), target=target, ignore=[t for t in TARGETS if t != target], groups="mill",
         dictionary=dictionary(),
-    )  # fmt: skip
-    opened.source.label = "Wheat lots"
-    return opened
+    ).named("Wheat lots")  # fmt: skip
 
 
 def dictionary() -> dict[str, tuple[str, str]]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -148,12 +149,11 @@ def open_arrays(X: Any, y: Any, names: Sequence[str] | None = None, *, target: s
             taken[f"({role})"] = np.asarray(options[role])
             options[role] = f"({role})"
     arrow = pa.table({n: _arrow_array(n, c) for n, c in {**taken, target: y}.items()})
-    table = open_table(arrow, target=target, **options)
-    table.source.label = "the arrays"
-    if made_up:
-        note = f"names made up: x1 to x{len(names)}, in the order of the columns of X"
-        object.__setattr__(table, "notes", (note, *table.notes))
-    return table
+    table = open_table(arrow, target=target, **options).named("the arrays")
+    if not made_up:
+        return table
+    note = f"names made up: x1 to x{len(names)}, in the order of the columns of X"
+    return replace(table, notes=(note, *table.notes))
 
 
 def build_table(

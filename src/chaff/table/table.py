@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -55,6 +56,12 @@ class Source:
         self._decoded: dict[str, Column] = {}
         self._gaps: dict[str, bool] = {}
         self.known = frozenset((*arrow.column_names, *self.together))
+
+    def named(self, label: str) -> Source:
+        """The same data under another label."""
+        other = copy.copy(self)
+        other.label = label
+        return other
 
     def has_gaps(self, name: str) -> bool:
         """Whether any row of the source lacks this column; looked up once."""
@@ -194,6 +201,10 @@ class Table:
             values = self.source.column(name).values
             block[j] = values[rows[0] : rows[-1] + 1] if run else values[rows]
         return block
+
+    def named(self, label: str) -> Table:
+        """The same table under another label in messages."""
+        return replace(self, source=self.source.named(label))
 
     def take(self, positions: npt.ArrayLike) -> Table:
         """The rows at these positions of the view, in ascending order of the source."""
