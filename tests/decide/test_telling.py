@@ -1,11 +1,13 @@
 """What people read: numbers with even digits, stage lines, the closing table, column meanings."""
 
 import re
+from dataclasses import replace
 
+import numpy as np
 import pytest
 
 import chaff
-from chaff.decide.telling import closing_rows, stage_line, three_digits
+from chaff.decide.telling import closing_rows, closing_warnings, stage_line, three_digits
 
 
 @pytest.mark.parametrize("value, text", [
@@ -46,6 +48,17 @@ def test_a_class_run_closes_with_log_loss_and_names_its_floor():
     assert loss.kept.mean < loss.none and run.selection.target.positive == "yes"
     auc = next(c for c in run.closing.columns if c.metric.name == "auc")
     assert auc.none == pytest.approx(0.5)
+
+
+def test_a_kept_set_that_does_not_keep_up_is_told(mill_run):
+    assert closing_warnings(mill_run.closing) == []
+    worse = []
+    for c in mill_run.closing.columns:
+        sign = 1 if c.metric.higher_is_better else -1
+        low = np.full(c.kept.values.size, c.none - 0.2 * sign * max(abs(c.none), 1))
+        worse.append(replace(c, kept=replace(c.kept, values=low)))
+    told = closing_warnings(replace(mill_run.closing, columns=tuple(worse)))
+    assert sum("worse than the full one by" in t for t in told) == 2 and sum("worse than predicting none" in t for t in told) == 4
 
 
 def test_kinds_are_told():

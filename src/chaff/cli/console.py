@@ -40,12 +40,12 @@ class Show:
     def watch(self, stage: str, message: str) -> None:
         """A transient line while a stage runs, in a real terminal only."""
         self.now = stage
-        self._stop()
+        self.stop()
         if self.console.is_terminal:
             self._status = self.console.status(f" {stage} …", spinner="line")
             self._status.start()
 
-    def _stop(self) -> None:
+    def stop(self) -> None:
         if self._status is not None:
             self._status.stop()
             self._status = None
@@ -62,7 +62,7 @@ class Show:
     def after_stage(self, report: StageReport, ledger: Ledger) -> None:
         from chaff.decide.telling import stage_line
 
-        self._stop()
+        self.stop()
         self.ledger = ledger
         count, words = stage_line(report)
         said = [*report.to_look_at, *report.set_aside]
@@ -99,9 +99,9 @@ class Show:
         return f" [{QUIET}]({_plain(words)})[/]" if words else ""
 
     def closing(self, run: Run) -> None:
-        from chaff.decide.telling import closing_rows
+        from chaff.decide.telling import closing_rows, closing_warnings
 
-        self._stop()
+        self.stop()
         self._looks(run)
         self.say()
         grid = _grid(1)
@@ -111,6 +111,8 @@ class Show:
         for k, column in enumerate(grid.columns[1:]):
             column.justify, column.no_wrap = "right" if k else "left", True
         self.console.print(grid)
+        for warning in closing_warnings(run.closing):
+            self.say(f" look: {warning}", LOOK)
         none = "the mean" if run.table.target.task == "regression" else "the class shares of the training rows"
         self.say(f" none: predicting {none}. Fold scores ({run.closing.folds}) were used to choose" + (
             f"; the holdout ({run.closing.holdout_rows:,} rows) was not." if run.closing.holdout_rows else "."), QUIET)

@@ -26,7 +26,7 @@ def run_and_show(
             table, plan, pins=pins, seed=seed, workers=workers, holdout=holdout, watch=show.watch, after_stage=show.after_stage
         )
     except KeyboardInterrupt:
-        show._stop()
+        show.stop()
         if show.ledger is not None:
             show.ledger.save(folder / "ledger.csv")
             show.say(f"interrupted in {show.now}: what the finished stages said is in {folder / 'ledger.csv'}")

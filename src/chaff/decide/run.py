@@ -91,12 +91,12 @@ class Run:
         raise UsageError(f"the run has no stage '{stage}'; it has {', '.join(r.stage.use for r in self.stages)}")
 
     def __str__(self) -> str:
-        from chaff.decide.telling import closing_rows
+        from chaff.decide.telling import closing_rows, closing_warnings
 
         rows = closing_rows(self.closing)
         widths = [max(len(r[c]) for r in rows) for c in range(len(rows[0]))]
         lines = ["  ".join(cell.ljust(w) if c == 0 else cell.rjust(w) for c, (cell, w) in enumerate(zip(r, widths))) for r in rows]
-        return "\n".join([str(self.selection), *(line.rstrip() for line in lines)])
+        return "\n".join([str(self.selection), *(line.rstrip() for line in lines), *closing_warnings(self.closing)])
 
 
 def select(

@@ -27,6 +27,21 @@ def closing_rows(closing: Closing) -> list[tuple[str, ...]]:
     return [head, full, kept, none]
 
 
+def closing_warnings(closing: Closing) -> list[str]:
+    """Where the kept set does not keep up: worse than the full one by more than one paired standard error on the folds, or
+    no better than predicting nothing on the holdout."""
+    out = []
+    for c in closing.columns:
+        sign = 1.0 if c.metric.higher_is_better else -1.0
+        if c.where == "folds" and sign * c.gap.mean < -c.gap.se:
+            gap = f"{three_digits(abs(c.gap.mean))} ± {three_digits(c.gap.se)}"
+            out.append(f"{c.model}: the kept set is worse than the full one by {gap} ({c.metric.label}, folds)")
+        if c.where == "holdout" and sign * (c.kept.mean - c.none) < 0:
+            scores = f"{three_digits(c.kept.mean)} against {three_digits(c.none)}"
+            out.append(f"{c.model}: on the holdout the kept set is worse than predicting none ({c.metric.label} {scores})")
+    return out
+
+
 def _holdout_columns(closing: Closing) -> list[Column]:
     """Every model's own metric, and the second metric of the last model."""
     columns = closing.on("holdout")
