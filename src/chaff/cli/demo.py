@@ -19,8 +19,8 @@ def command(out: str, rows: int, target: str, seed: int, workers: int | None) ->
     import chaff
     from chaff.cli.console import Show
     from chaff.cli.output import leave, run_and_show
-    from chaff.decide.files import make_folder, write_with
     from chaff.decide.plan import built_in_plan
+    from chaff.files import make_folder, write_with
 
     folder = make_folder(out)
     show = Show()

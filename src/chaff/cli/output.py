@@ -37,7 +37,7 @@ def run_and_show(
 
 def leave(run: Run, folder: Path, source: Any, reduced: str = "reduced.csv") -> list[str]:
     """Write selection, ledger, reduced table and figure; returns the names."""
-    from chaff.decide.files import write_with
+    from chaff.files import write_with
     from chaff.results.trail import Trail
 
     run.selection.save(folder / "selection.json")

@@ -10,9 +10,9 @@ from typing import Any
 
 import numpy as np
 
-from chaff.decide.files import whole_file
 from chaff.decide.selection import KeptPart, Selection
 from chaff.errors import DataError, UsageError, nearest
+from chaff.files import whole_file
 from chaff.table.sources import Reading, csv_batches, read_source
 
 BATCH = 65_536
@@ -23,7 +23,7 @@ def apply_selection(selection: Selection, source: Any, out: str | Path | None) -
         return _of_array(selection, source)
     label, names, batches = _open(selection, source)
     wanted = _wanted_columns(selection, names, label)
-    checked = (_checked(selection, batch.select(wanted), label) for batch in batches)
+    checked = (_derived(selection, _checked(selection, batch.select(wanted), label)) for batch in batches)
     if out is None:
         import pyarrow as pa
 
@@ -36,6 +36,8 @@ def _of_array(selection: Selection, X: Any) -> Any:
     known = selection.data.columns
     if X.ndim != 2 or X.shape[1] != len(known):
         raise DataError(f"the array must have the {len(known)} columns of the X that was selected from, not shape {X.shape}")
+    if selection.derived:
+        return _derived_array(selection, X)
     return X[:, [known.index(k.name) for k in selection.kept]]
 
 
@@ -79,7 +81,7 @@ def _wanted_columns(selection: Selection, names: list[str], label: str) -> list[
     """Target first if present, then ids, groups, order and weights if present, then the kept columns, all of which must be."""
     carried = selection.carried
     roles = [selection.target.name, *carried.ids, carried.groups, carried.order, carried.weights]
-    kept = [m for k in selection.kept for m in (k.members or [k.name])]
+    kept = _stored(selection)
     gone = [k for k in kept if k not in names]
     if gone:
         shown = ", ".join(f"'{g}'" for g in gone[:5]) + (f" and {len(gone) - 5} more" if len(gone) > 5 else "")
@@ -93,8 +95,11 @@ def _checked(selection: Selection, batch: Any, label: str) -> Any:
     import pyarrow as pa
     import pyarrow.types as pt
 
+    flags = _flags(selection)
     for part in selection.kept:
         for name in part.members or [part.name]:
+            if name in flags:
+                continue
             column = batch.column(name)
             kind = column.type
             if pt.is_dictionary(kind):
@@ -108,6 +113,73 @@ def _checked(selection: Selection, batch: Any, label: str) -> Any:
             elif not part.words and not part.members and not numeric:
                 raise _other_kind(part, name, label, f"{_sort(kind)} values{_example(column)}")
     return batch
+
+
+def _flags(selection: Selection) -> dict[str, str]:
+    """Missing flag → the column it is made from."""
+    return {d.name: d.of for d in selection.derived if d.made == "missing flag"}
+
+
+def _stored(selection: Selection) -> list[str]:
+    """Columns that the kept features are read from."""
+    flags = _flags(selection)
+    return list(dict.fromkeys(flags.get(m, m) for k in selection.kept for m in (k.members or [k.name])))
+
+
+def _derived(selection: Selection, batch: Any) -> Any:
+    """The batch with missing flags made and gaps filled as the selection says, kept columns in their order."""
+    if not selection.derived:
+        return batch
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    flags, infinite = _flags(selection), selection.reading.infinite == "missing"
+    gaps = {d.of: _gaps(batch.column(d.of), infinite) for d in selection.derived}
+    for d in selection.derived:
+        if d.made == "fill":
+            place, column = batch.column_names.index(d.of), _no_dictionary(batch.column(d.of))
+            kind = column.type if not pa.types.is_integer(column.type) or float(d.value or 0).is_integer() else pa.float64()
+            full = pc.if_else(gaps[d.of], pa.scalar(d.value, kind), column.cast(kind))
+            batch = batch.set_column(place, d.of, full)
+    for name, of in flags.items():
+        batch = batch.append_column(name, gaps[of].cast(pa.int8()))
+    roles = [n for n in batch.column_names if n not in _stored(selection) and n not in flags]
+    return batch.select(list(dict.fromkeys([*roles, *(m for k in selection.kept for m in (k.members or [k.name]))])))
+
+
+def _no_dictionary(column: Any) -> Any:
+    import pyarrow.types as pt
+
+    return column.cast(column.type.value_type) if pt.is_dictionary(column.type) else column
+
+
+def _gaps(column: Any, infinite: bool) -> Any:
+    """Which cells are missing, as the table that was selected from saw it."""
+    import pyarrow.compute as pc
+    import pyarrow.types as pt
+
+    if not pt.is_floating(column.type):
+        return pc.is_null(column)
+    gaps = pc.is_null(column, nan_is_null=True)
+    return pc.or_kleene(gaps, pc.fill_null(pc.is_inf(column), False)) if infinite else gaps
+
+
+def _derived_array(selection: Selection, X: Any) -> Any:
+    known, flags = selection.data.columns, _flags(selection)
+    fills = {d.of: d.value for d in selection.derived if d.made == "fill"}
+
+    def missing(values: Any) -> Any:
+        return np.array([v is None or v != v for v in values])
+
+    out = []
+    for part in selection.kept:
+        values = X[:, known.index(flags.get(part.name, part.name))]
+        if part.name in flags:
+            values = missing(values).astype(float)
+        elif part.name in fills:
+            values = np.where(missing(values), fills[part.name], values)
+        out.append(values)
+    return np.stack(out, axis=1)
 
 
 def _other_kind(part: KeptPart, name: str, label: str, holds: str) -> DataError:

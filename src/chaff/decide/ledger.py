@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from chaff.decide.files import write_with
+from chaff.files import write_with
 from chaff.results.verdict import Verdict
 from chaff.table.table import Meaning
 

@@ -45,6 +45,8 @@ class TableSection(BaseModel):
     dictionary: str | None = None
     missing: str | list[str] = Field(default_factory=list)
     infinite: str = "error"
+    missing_flags: str | list[str] = Field(default_factory=list)
+    fill: dict[str, float | str] = Field(default_factory=dict)
     delimiter: str | None = None
     decimal: str | None = None
     encoding: str | None = None
@@ -131,7 +133,7 @@ def built_in_plan() -> Plan:
     >>> [s.use for s in built_in_plan().stages]
     ['screen', 'relevance', 'overlap', 'importance', 'search']
     """
-    return Plan((Screen(), Relevance(), Overlap(), Importance(), Search()))
+    return Plan((Screen(), Relevance("leading"), Overlap(), Importance(), Search()))
 
 
 def read_plan(path: str | Path) -> Plan:

@@ -19,6 +19,7 @@ from chaff.decide.plan import Plan, built_in_plan
 from chaff.decide.selection import (
     CarriedPart,
     DataPart,
+    DerivedPart,
     DroppedPart,
     HoldoutPart,
     KeptPart,
@@ -164,7 +165,7 @@ def select(
     full = tuple(offered)
     for stage in plan.stages:
         work.tell(stage.use, "started")
-        report = _judge(stage, train.with_features(offered), setting, work)
+        report = judge_stage(stage, train.with_features(offered), setting)
         offered = list(report.kept)
         ledger = ledger.and_then(report.verdicts)
         reports.append(report)
@@ -198,16 +199,19 @@ def _set_aside(table: Table, share: float, work: Work) -> tuple[Ints, Ints, str]
     return rows, held, how
 
 
-def _judge(stage: Stage, table: Table, setting: Setting, work: Work) -> StageReport:
-    result = stage.judge(table, setting, work)
+def judge_stage(stage: Stage, table: Table, setting: Setting) -> StageReport:
+    """One stage on one table, with the pins of the setting put above what it says."""
+    result = stage.judge(table, setting, setting.work)
     verdicts = tuple(_pinned(v, setting.pins) for v in stage.verdicts(result, setting))
     return StageReport(stage, table.features, verdicts, result)
 
 
 def _pinned(verdict: Verdict, pins: Mapping[str, Pin]) -> Verdict:
     pin = pins.get(verdict.feature)
-    if pin is None or (verdict.stays and verdict.verdict == "keep"):
+    if pin is None or (verdict.stays and verdict.verdict == "keep" and pin.verdict == "keep"):
         return verdict
+    if pin.verdict == "drop":
+        return drop(verdict.feature, "pin", verdict.figure, verdict.limit, f"pinned: {pin.because}")
     reason = f"pinned: {pin.because}" + (f" (the {verdict.by} said {verdict.verdict}: {verdict.reason})" if verdict.reason else "")
     return replace(keep(verdict.feature, verdict.by, verdict.figure, verdict.limit, reason), by="pin")
 
@@ -231,6 +235,7 @@ def _selection(
     return Selection(
         target=TargetPart(name=target.name, task=target.task, unit=target.unit, classes=list(target.classes), positive=target.positive),
         kept=[_kept_part(train, f, ledger) for f in closing.kept], dropped=dropped, look=look,
+        derived=[DerivedPart(name=d.name, made=d.made, of=d.of, value=d.value) for d in table.source.derived if d.name in kept],
         carried=CarriedPart(ids=list(table.ids), groups=table.groups_name, order=table.order_name, weights=table.weights_name),
         reading=ReadingPart(missing=list(reading.missing), infinite=table.source.infinite,  # type: ignore[arg-type]
                             delimiter=reading.delimiter, decimal=reading.decimal, encoding=reading.encoding),
@@ -248,6 +253,8 @@ def _table_section(table: Table) -> dict[str, Any]:
         "ignore": list(table.ignored), "groups": table.groups_name, "order": table.order_name, "weights": table.weights_name,
         "kinds": dict(table.source.kinds), "together": {k: list(v) for k, v in table.source.together.items()},
         "costs": dict(table.costs),
+        "missing_flags": [d.of for d in table.source.derived if d.made == "missing flag"],
+        "fill": {d.of: d.value for d in table.source.derived if d.made == "fill"},
     }  # fmt: skip
     return {k: v for k, v in said.items() if v}
 
@@ -258,7 +265,8 @@ def _kept_part(train: Table, name: str, ledger: Ledger) -> KeptPart:
     number = column.kind == "number"
     about, v = train.meaning(name), ledger.last(name)
     used = [column.levels[k] for k in np.unique(present).astype(int)] if column.levels else None
-    arrow_type = str(train.source.arrow.schema.field(name).type) if name not in train.source.together else ""
+    stored = name in train.source.arrow.column_names
+    arrow_type = str(train.source.arrow.schema.field(name).type) if stored else ""
     return KeptPart(
         name=name, kind=column.kind, words=bool(column.levels) and "string" in arrow_type,
         range=[float(present.min()), float(present.max())] if number and present.size else None, levels=used,

@@ -9,8 +9,8 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from chaff.decide.files import write_text
 from chaff.errors import DataError
+from chaff.files import write_text
 
 VERSION = 1
 
@@ -69,6 +69,15 @@ class LookPart(_Part):
     reason: str = ""
 
 
+class DerivedPart(_Part):
+    """A kept column that `apply` makes: a flag of what is missing in `of`, or `of` with its gaps filled."""
+
+    name: str
+    made: Literal["missing flag", "fill"]
+    of: str
+    value: float | str | None = None
+
+
 class CarriedPart(_Part):
     """Columns that `apply` carries along where they are present."""
 
@@ -119,7 +128,7 @@ class Selection(_Part):
     kept: list[KeptPart]
     dropped: list[DroppedPart]
     look: list[LookPart]
-    derived: list[dict[str, Any]] = Field(default_factory=list)
+    derived: list[DerivedPart] = Field(default_factory=list)
     carried: CarriedPart = Field(default_factory=CarriedPart)
     reading: ReadingPart = Field(default_factory=ReadingPart)
     holdout: HoldoutPart = Field(default_factory=HoldoutPart)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from chaff.kernels.jit import kernel
 
 
@@ -13,10 +15,47 @@ def two_way_counts(codes, target, weights, out):
     weights : float64 (n,), or length 0 for all ones.  out : float64 (p, 256, classes). Modified in place.
     """
     p, n = codes.shape
-    weighted = weights.size > 0
-    for f in range(p):
-        for i in range(n):
-            out[f, codes[f, i], target[i]] += weights[i] if weighted else 1.0
+    if weights.size > 0:
+        for f in range(p):
+            mine = codes[f]
+            table = out[f]
+            for i in range(n):
+                table[mine[i], target[i]] += weights[i]
+    else:
+        K = out.shape[2]
+        # Whole numbers in two tables by turns: neighbouring rows of one cell then do not wait for each other.
+        even, odd = np.zeros(256 * K, np.int64), np.zeros(256 * K, np.int64)
+        for f in range(p):
+            mine = codes[f]
+            even[:] = 0
+            odd[:] = 0
+            for i in range(0, n - 1, 2):
+                even[mine[i] * K + target[i]] += 1
+                odd[mine[i + 1] * K + target[i + 1]] += 1
+            if n % 2:
+                even[mine[n - 1] * K + target[n - 1]] += 1
+            flat = out[f].reshape(256 * K)
+            for k in range(256 * K):
+                flat[k] += even[k] + odd[k]
+
+
+@kernel
+def codes_by_cuts(values, cuts, out):
+    """out[i] = 1 + how many cuts lie below values[i]; 0 where it is missing. For few cuts: every cut is held against
+    every value, which needs no branch.
+
+    values : float64 (n,).  cuts : float64 (c,), c < 255.  out : uint8 (n,). Modified in place.
+    """
+    n = values.size
+    for start in range(0, n, 4096):
+        some = values[start : start + 4096]
+        mine = out[start : start + 4096]
+        for i in range(some.size):
+            mine[i] = 1 if some[i] == some[i] else 0
+        for c in range(cuts.size):
+            cut = cuts[c]
+            for i in range(some.size):
+                mine[i] += some[i] > cut
 
 
 @kernel

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from chaff.methods.disguises import sentinel_words, units_example
 from chaff.table.kinds import Column
 from chaff.table.table import Table
 
@@ -31,9 +32,21 @@ class Facts:
     distinct_share: float
     top_value: str
     top_share: float
+    low: float
+    high: float
     middle: float
     spread: float
     relative_spread: float
+    quartile_range: float
+    """Distance between the quartiles."""
+    skew: float
+    """Third central moment over the cube of the standard deviation."""
+    outlying_share: float
+    """Share beyond 1.5 quartile ranges outside the quartiles (Tukey, 1977)."""
+    sentinel: str
+    """Values that look like a code for missing; empty when none does."""
+    with_units: str
+    """A word that is a number with a unit, where most are; empty otherwise."""
     id_why: str
     """Why its values look made to identify rows; empty when they do not."""
     column: Column
@@ -71,13 +84,27 @@ def column_facts(table: Table, name: str) -> Facts:
     number = column.kind in ("number", "date")
     spread = float(values.std()) if values.size and number else float("nan")
     middle = float(np.median(values)) if values.size and number else float("nan")
+    n = values.size
+    low, first, third, high = _spots(values) if n and number else (float("nan"),) * 4
+    skew, outlying = _shape(values, spread, first, third) if n and number else (float("nan"),) * 2
     return Facts(
-        name, column.kind, about.text, about.unit, values.size, 1 - values.size / max(len(table), 1), distinct.size,
-        distinct.size / values.size if values.size else float("nan"), _word(column, distinct, top),
-        counts[top] / values.size if values.size else float("nan"), middle, spread,
-        _relative_spread(values, distinct, spread, middle) if column.kind == "number" else float("nan"),
+        name, column.kind, about.text, about.unit, n, 1 - n / max(len(table), 1), distinct.size,
+        distinct.size / n if n else float("nan"), _word(column, distinct, top), counts[top] / n if n else float("nan"), low, high,
+        middle, spread, _relative_spread(values, distinct, spread, middle) if column.kind == "number" else float("nan"),
+        third - first, skew, outlying, sentinel_words(column, distinct, counts), units_example(column, distinct),
         _id_why(column, distinct), column, float(distinct[top]) if distinct.size else float("nan"),
     )  # fmt: skip
+
+
+def _spots(values: Any) -> tuple[float, ...]:
+    return tuple(float(v) for v in np.quantile(values, (0.0, 0.25, 0.75, 1.0)))
+
+
+def _shape(values: Any, spread: float, first: float, third: float) -> tuple[float, float]:
+    """(skew, share beyond 1.5 quartile ranges outside the quartiles)."""
+    z = (values - values.mean()) / spread if spread > 0 else np.zeros(values.size)
+    reach = 1.5 * (third - first)
+    return float((z**3).mean()), float(((values < first - reach) | (values > third + reach)).mean())
 
 
 def _word(column: Column, distinct: Any, top: int) -> str:
@@ -94,6 +121,14 @@ def _relative_spread(values: Any, distinct: Any, spread: float, middle: float) -
     return spread / max(abs(float(values.mean())), abs(middle), step)
 
 
+def nearly_id(facts: Facts) -> bool:
+    """Whole numbers dealt out like ids, with repeats: most are unique, all are large, and they lie close together."""
+    values = facts.column.values
+    if facts.kind != "number" or not facts.column.whole or not 0.5 <= facts.distinct_share < 0.98 or facts.rows < FEWEST_ROWS:
+        return False
+    return bool(np.nanmin(np.abs(values)) >= 10_000 and facts.high - facts.low <= RUNNING_GAP * facts.rows)
+
+
 def _id_why(column: Column, distinct: Any) -> str:
     """Made to identify, not merely without ties: a measurement with many digits has no ties either."""
     n = distinct.size
@@ -101,6 +136,8 @@ def _id_why(column: Column, distinct: Any) -> str:
         return ""
     if column.kind in ("category", "text"):
         words = [column.levels[int(k)] for k in distinct[:200]]
+        if units_example(column, distinct):
+            return ""
         if sum(" " in w for w in words) > len(words) / 2:
             return ""
         return "a hash in every row" if all(HASH.fullmatch(w) for w in words) else "a different word in every row"

@@ -9,14 +9,33 @@ INK, PAPER, KEEP, DROP, LOOK, SECOND, GRID = "#1D2430", "#FFFFFF", "#0F6E6E", "#
 QUIET = "#6F6961"  # husk, darkened until small print can be read on paper
 
 
-def new_axes(width: float = 10.0, height: float = 6.25) -> Any:
-    """Axes on a figure of their own, without pyplot and its global state; 1280 x 800 at 128 dots an inch."""
+def new_figure(width: float = 10.0, height: float = 6.25) -> Any:
+    """A figure without pyplot and its global state; 1280 x 800 at 128 dots an inch."""
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
     figure = Figure(figsize=(width, height), dpi=128, facecolor=PAPER, layout="constrained")
     FigureCanvasAgg(figure)
-    return figure.add_subplot()
+    return figure
+
+
+def new_axes(width: float = 10.0, height: float = 6.25) -> Any:
+    """Axes on a figure of their own."""
+    return new_figure(width, height).add_subplot()
+
+
+def sequential() -> Any:
+    """White to teal, for shares and strengths."""
+    from matplotlib.colors import LinearSegmentedColormap
+
+    return LinearSegmentedColormap.from_list("chaff sequential", [PAPER, KEEP])
+
+
+def diverging() -> Any:
+    """Teal over white to plum, for what has a sign."""
+    from matplotlib.colors import LinearSegmentedColormap
+
+    return LinearSegmentedColormap.from_list("chaff diverging", [KEEP, PAPER, LOOK])
 
 
 def dress(ax: Any, title: str, x: str, y: str) -> None:

@@ -1,20 +1,37 @@
-"""Findings: what one method measured, one row a feature."""
+"""Findings: what one method measured, one row a feature; ranked, cut, tried at several limits, saved and read again."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import json
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from chaff.errors import UsageError, nearest
+from chaff.errors import DataError, UsageError, nearest
+from chaff.files import write_text, write_with
+from chaff.results.cuts import Cut
 
 if TYPE_CHECKING:
     import pandas as pd
 
+FORMAT, VERSION = "chaff findings", 1
+NEUTRAL = {"auc": 0.5}  # where "no relation" is not 0
+
 
 @dataclass(frozen=True)
 class Findings:
-    """One method's measurements; text, tables and figures only format `frame`."""
+    """One method's measurements; text, tables and figures only format `frame`.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.relevance(chaff.demo.table(rows=200), statistics=["pearson_r", "mutual_information"])
+    >>> found.ranked("pearson_r").index[0]
+    'crumb_score'
+    >>> found.try_limits([0.2, 0.3], by="pearson_r")["stay"].is_monotonic_decreasing
+    True
+    """
 
     method: str
     frame: pd.DataFrame
@@ -26,17 +43,179 @@ class Findings:
     notes: tuple[str, ...] = ()
     more: Mapping[str, pd.DataFrame] = field(default_factory=dict)
     """Further frames: matrices, pairs, trails of an elimination."""
+    better: Mapping[str, str] = field(default_factory=dict)
+    """Which way is better in each column: "higher", "lower" or "magnitude" (the further from no relation, either way)."""
+
+    def way(self, column: str) -> str:
+        if column in self.better:
+            return self.better[column]
+        return "higher" if column != self.lead or self.higher_is_better else "lower"
+
+    def values(self, by: str | None = None) -> pd.Series:
+        """A column as it is ranked and cut: the distance from no relation where either way counts (an AUC of 0.2 as 0.8)."""
+        column = self._known(by or self.lead)
+        values = self.frame[column]
+        if self.way(column) != "magnitude":
+            return values
+        middle = NEUTRAL.get(column, 0.0)
+        return (values - middle).abs() + middle
 
     def ranked(self, by: str | None = None) -> pd.DataFrame:
-        """The frame with the best first."""
+        """The frame with the best first; features without a value last."""
         column = by or self.lead
+        order = self.values(column).sort_values(ascending=self.way(column) == "lower", kind="stable").index
+        return self.frame.loc[order]
+
+    def rank(self, by: str | None = None) -> pd.Series:
+        """Place of every feature by one column, 1 for the best, ties sharing the better place; missing without a value."""
+        column = by or self.lead
+        return self.values(column).rank(ascending=self.way(column) == "lower", method="min")
+
+    def scaled(self) -> pd.DataFrame:
+        """Every ranking column from 0 (the worst feature) to 1 (the best), to be looked at side by side."""
+        import numpy as np
+
+        out = {}
+        for column in self.better:
+            values = self.values(column).astype(float) if column in self.frame.columns else None
+            if values is None or column.endswith(("_p", "_q")) or column in ("p", "q"):
+                continue
+            finite = values.where(np.isfinite(values))
+            low, high = finite.min(), finite.max()
+            part = (values.clip(upper=high) - low) / (high - low) if high > low else values * 0.0 + 1.0
+            out[column] = 1.0 - part if self.way(column) == "lower" else part
+        import pandas as pd
+
+        return pd.DataFrame(out, index=self.frame.index)
+
+    def stays(self, cut: Mapping[str, float] | Cut, by: str | None = None) -> tuple[str, ...]:
+        """Features that a cut keeps, best first; nothing is computed again."""
+        column = by or self.lead
+        rule = cut if isinstance(cut, Cut) else Cut.from_mapping(cut)
+        flags = rule.stays(self.values(column), self.way(column) != "lower")
+        return tuple(str(f) for f in self.ranked(column).index if flags[f])
+
+    def try_limits(self, limits: Iterable[float], by: str | None = None, rule: str | None = None) -> pd.DataFrame:
+        """How many features would stay, and which, at several limits at once; nothing is computed again.
+
+        Parameters
+        ----------
+        limits : numbers
+        by : str, optional
+            Column that is cut; the leading one when left out.
+        rule : "above", "below", "top", "share" or "times_mean", optional
+            "below" for columns where lower is better (p, q, missing_share), else "above".
+
+        Returns
+        -------
+        frame indexed by limit: stay (how many), goes_here (features that the limit before still kept), features (all that stay)
+        """
+        import pandas as pd
+
+        column = by or self.lead
+        rule = rule or ("below" if self.way(column) == "lower" else "above")
+        sets = [(limit, self.stays({rule: limit}, column)) for limit in limits]
+        if not sets:
+            raise UsageError("no limit to try")
+        rows = []
+        for k, (limit, kept) in enumerate(sets):
+            before = sets[k - 1][1] if k else kept
+            rows.append((limit, len(kept), tuple(f for f in before if f not in kept), kept))
+        return pd.DataFrame(rows, columns=["limit", "stay", "goes_here", "features"]).set_index("limit")
+
+    def save(self, path: str | Path, by: str | None = None, decimals: int | None = None) -> None:
+        """Write to a file: .json holds everything and is read again by `chaff.read_findings`; .csv and .parquet hold the
+        frame, the best by `by` first, rounded to `decimals` when given."""
+        path = Path(path)
+        if path.suffix == ".json":
+            write_text(path, json.dumps(self._plain(), ensure_ascii=False, indent=1) + "\n")
+            return
+        frame = self.ranked(by) if by else self.frame
+        frame = frame.round(decimals) if decimals is not None else frame
+        if path.suffix == ".csv":
+            write_with(path, lambda part: frame.to_csv(part))
+        elif path.suffix == ".parquet":
+            write_with(path, lambda part: frame.to_parquet(part))
+        else:
+            raise UsageError(f"{path.name}: findings are saved as .json, .csv or .parquet")
+
+    def _plain(self) -> dict[str, Any]:
+        return {
+            "format": FORMAT, "version": VERSION, "method": self.method, "lead": self.lead,
+            "higher_is_better": self.higher_is_better, "settings": _jsonable(dict(self.settings)), "notes": list(self.notes),
+            "better": dict(self.better), "frame": _split(self.frame), "more": {k: _split(f) for k, f in self.more.items()},
+        }  # fmt: skip
+
+    def _known(self, column: str) -> str:
         if column not in self.frame.columns:
             known = [str(c) for c in self.frame.columns]
             raise UsageError(f"{self.method} has no column '{column}'; there are {', '.join(known)}.{nearest(column, known)}")
-        return self.frame.sort_values(column, ascending=not self.higher_is_better, kind="stable")
+        return column
 
     def __str__(self) -> str:
-        head = self.ranked().head(20)
+        head = self.ranked().head(20).dropna(axis=1, how="all")
         rest = len(self.frame) - len(head)
         tail = f"\n… and {rest} more" if rest else ""
-        return f"{self.method} · {len(self.frame)} features · by {self.lead}\n{head.to_string(float_format='{:.3g}'.format)}{tail}"
+        notes = "".join(f"\n{n}" for n in self.notes)
+        return f"{self.method} · {len(self.frame)} features · by {self.lead}\n{head.to_string(float_format='{:.3g}'.format)}{tail}{notes}"
+
+
+def read_findings(path: str | Path) -> Findings:
+    """Findings from the JSON file that `Findings.save` wrote, to be ranked and cut again; nothing in it is run.
+
+    Raises
+    ------
+    DataError
+        When it is not there, is not such a file, or was written by a later version.
+    """
+    file = Path(path)
+    if not file.exists():
+        raise DataError(f"no such findings: {file}")
+    try:
+        data = json.loads(file.read_text(encoding="utf-8"))
+    except (json.JSONDecodeError, UnicodeDecodeError) as error:
+        raise DataError(f"{file.name} holds no findings: not JSON ({error})") from error
+    except OSError as error:
+        raise DataError(f"{file.name} cannot be read: {error.strerror}") from error
+    if not isinstance(data, dict) or data.get("format") != FORMAT:
+        raise DataError(f'{file.name} is JSON but holds no findings: it lacks "format": "{FORMAT}"')
+    if data.get("version") != VERSION:
+        raise DataError(f"{file.name} has version {data.get('version')} of the format, this Chaff reads {VERSION}: update Chaff")
+    try:
+        return Findings(
+            data["method"], _joined(data["frame"]), data["lead"], data["higher_is_better"], data["settings"],
+            tuple(data["notes"]), {k: _joined(f) for k, f in data["more"].items()}, data["better"],
+        )  # fmt: skip
+    except (KeyError, TypeError, ValueError, AttributeError) as error:
+        raise DataError(f"{file.name} is damaged: {error!r}") from error
+
+
+def _split(frame: pd.DataFrame) -> dict[str, Any]:
+    return {
+        "index_name": frame.index.name, "index": _jsonable(frame.index.tolist()),
+        "columns": {str(c): _jsonable(frame[c].tolist()) for c in frame.columns},
+    }  # fmt: skip
+
+
+def _joined(part: Mapping[str, Any]) -> pd.DataFrame:
+    import pandas as pd
+
+    columns = {name: [_number(v) for v in cells] for name, cells in part["columns"].items()}
+    return pd.DataFrame(columns, index=pd.Index(part["index"], name=part["index_name"]))
+
+
+def _jsonable(value: Any) -> Any:
+    """JSON knows no NaN and no infinity: None and the words "inf", "-inf" stand for them."""
+    if isinstance(value, Mapping):
+        return {str(k): _jsonable(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [_jsonable(v) for v in value]
+    if hasattr(value, "item"):
+        value = value.item()
+    if isinstance(value, float) and (value != value or abs(value) == float("inf")):
+        return None if value != value else {"number": "inf" if value > 0 else "-inf"}
+    return value if value is None or isinstance(value, str | int | float | bool) else str(value)
+
+
+def _number(value: Any) -> Any:
+    return float(value["number"]) if isinstance(value, dict) and set(value) == {"number"} else value

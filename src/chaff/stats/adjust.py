@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from chaff.errors import UsageError, nearest
 from chaff.stats.tails import Floats
 
 
@@ -40,3 +41,37 @@ def holm(p: Floats) -> Floats:
     if m:
         out[order] = np.minimum(np.maximum.accumulate(p[order] * (m - np.arange(m))), 1.0)
     return out
+
+
+def bonferroni(p: Floats) -> Floats:
+    """p times the size of the family.  Source: Dunn, 1961.
+
+    >>> bonferroni(np.array([0.01, 0.04, 0.5])).round(3).tolist()
+    [0.03, 0.12, 1.0]
+    """
+    return np.minimum(p * (~np.isnan(p)).sum(), 1.0)
+
+
+def benjamini_yekutieli(p: Floats) -> Floats:
+    """False discovery rate under any dependence between the tests.  Source: Benjamini and Yekutieli, 2001.
+
+    >>> benjamini_yekutieli(np.array([0.01, 0.04, 0.03])).round(3).tolist()
+    [0.055, 0.073, 0.073]
+    """
+    m = int((~np.isnan(p)).sum())
+    return np.minimum(benjamini_hochberg(p) * (1.0 / np.arange(1, m + 1)).sum(), 1.0) if m else p.copy()
+
+
+ADJUSTMENTS = {
+    "benjamini_hochberg": benjamini_hochberg,
+    "benjamini_yekutieli": benjamini_yekutieli,
+    "holm": holm,
+    "bonferroni": bonferroni,
+}
+
+
+def adjust(p: Floats, method: str) -> Floats:
+    """A family of p-values by the name of the adjustment."""
+    if method not in ADJUSTMENTS:
+        raise UsageError(f"unknown adjustment '{method}'; there are {', '.join(ADJUSTMENTS)}.{nearest(method, ADJUSTMENTS)}")
+    return ADJUSTMENTS[method](p)

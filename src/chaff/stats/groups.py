@@ -1,4 +1,4 @@
-"""Differences between groups, from group sums: one-way F with its effect sizes, for all columns at once."""
+"""Differences between groups, from group sums: one-way F with its effect sizes, Welch's F, for all columns at once."""
 
 from __future__ import annotations
 
@@ -62,3 +62,61 @@ def one_way(counts: Floats, sums: Floats, weights: Floats, total_square: Floats)
         mean_within = within / df_within
         omega = np.clip((between - df_between * mean_within) / (total + mean_within), 0.0, 1.0)
     return OneWay(f, df_between, df_within, f_upper(f, df_between, df_within), eta, np.where(np.isnan(f), np.nan, omega))
+
+
+@dataclass(frozen=True)
+class Welch:
+    """Welch's test of equal means without equal variances, one entry a column."""
+
+    f: Floats
+    df_between: Floats
+    df_within: Floats
+    p: Floats
+
+
+def welch(counts: Floats, sums: Floats, weights: Floats, squares: Floats) -> Welch:
+    """Welch's F of m columns over g groups.
+
+    Parameters
+    ----------
+    counts, sums, weights : float64 (m, g)
+        As in `one_way`.
+    squares : float64 (m, g)
+        Weighted sums of squares of each group about the same shift.
+
+    Notes
+    -----
+    Groups without rows do not count. NaN where a group has one row only, or no spread while others have some: its
+    weight would be infinite. Infinite where no group has any spread and the means differ.  Source: Welch, 1951.
+    """
+    with np.errstate(all="ignore"):
+        seen = counts > 0
+        k = seen.sum(1).astype(float)
+        mean = np.where(seen, sums / weights, 0.0)
+        inside = squares - np.where(seen, sums * sums / weights, 0.0)
+        inside = np.where(inside > 1e-13 * squares, inside, 0.0)  # less is rounding
+        variance = inside / weights * counts / (counts - 1.0)
+        bad = (seen & ((counts < 2) | (variance <= 0))).any(1)
+        load = np.where(seen, counts / variance, 0.0)
+        total = load.sum(1)
+        centre = (load * mean).sum(1) / total
+        between = (load * (mean - centre[:, None]) ** 2).sum(1) / (k - 1)
+        lack = np.where(seen, (1.0 - load / total[:, None]) ** 2 / (counts - 1.0), 0.0).sum(1)
+        f = between / (1.0 + 2.0 * (k - 2.0) / (k * k - 1.0) * lack)
+        df = (k * k - 1.0) / (3.0 * lack)
+        spread = np.where(seen, mean, np.nan)
+        differ = np.nanmax(np.where(seen, mean, -np.inf), 1) > np.nanmin(np.where(seen, spread, np.inf), 1)
+        rigid = (inside.sum(1) == 0) & differ & (k > 1) & (counts.sum(1) > k)
+    f = np.where(rigid, np.inf, np.where(bad | (k < 2), np.nan, f))
+    df = np.where(np.isnan(f), np.nan, np.where(rigid, counts.sum(1) - k, df))
+    return Welch(f, np.where(np.isnan(f), np.nan, k - 1), df, f_upper(f, k - 1, df))
+
+
+def fisher_score(eta_squared: Floats) -> Floats:
+    """Σ n_k (m_k - m)² / Σ n_k s_k², with s_k² the variance over n_k (not n_k - 1): between over within.
+
+    Both conventions are met; with n_k the score is eta² / (1 - eta²) exactly, which is why it is the one here.
+    Source: Duda and Hart, 1973.
+    """
+    with np.errstate(all="ignore"):
+        return np.asarray(np.where(eta_squared >= 1.0, np.inf, eta_squared / (1.0 - eta_squared)))

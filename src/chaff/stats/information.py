@@ -1,4 +1,4 @@
-"""Measures on two-way tables of counts."""
+"""Measures on two-way tables of counts: chi-square, likelihood ratio, exact test, information, Gini."""
 
 from __future__ import annotations
 
@@ -75,3 +75,92 @@ def chi_square(counts: Floats) -> ChiSquare:
     return ChiSquare(
         np.where(fine, x, np.nan), df, chi_square_upper(np.where(fine, x, np.nan), df), np.where(fine, v, np.nan), sparse
     )
+
+
+def likelihood_ratio(counts: Floats) -> tuple[Floats, Floats, Floats]:
+    """(G, degrees of freedom, p) of each table of counts (m, a, b).  Source: Wilks, 1935."""
+    n = counts.sum((1, 2))
+    a, b = counts.sum(2), counts.sum(1)
+    with np.errstate(all="ignore"):
+        expected = a[:, :, None] * b[:, None, :] / n[:, None, None]
+        g = 2.0 * np.where(counts > 0, counts * np.log(counts / expected), 0.0).sum((1, 2))
+    df = ((a > 0).sum(1) - 1.0) * ((b > 0).sum(1) - 1.0)
+    g = np.where((df >= 1) & (n > 1), np.maximum(g, 0.0), np.nan)
+    return g, df, chi_square_upper(g, df)
+
+
+def pool_rare(counts: Floats, least: float = 5.0) -> Floats:
+    """A table (a, b) with the rows whose smallest expected count is below `least` added up into one."""
+    total = counts.sum()
+    if total <= 0:
+        return counts
+    expected = counts.sum(1) * (counts.sum(0)[counts.sum(0) > 0].min() / total)
+    rare = (expected < least) & (counts.sum(1) > 0)
+    if rare.sum() < 2:
+        return counts
+    return np.vstack([counts[~rare], counts[rare].sum(0)])
+
+
+def exact_two_by_two(table: Floats) -> float:
+    """Two-sided p of Fisher's exact test: the tables with the same margins that are no likelier, added up.
+
+    Parameters
+    ----------
+    table : float64 (2, 2), whole counts
+
+    Notes
+    -----
+    Source: Fisher, 1934.
+
+    >>> round(exact_two_by_two(np.array([[3.0, 1.0], [1.0, 3.0]])), 4)
+    0.4857
+    """
+    from scipy.special import gammaln
+
+    row, column, n = table[0].sum(), table[:, 0].sum(), table.sum()
+    if min(row, column, n - row, n - column) <= 0:
+        return float("nan")
+    cells = np.arange(max(0.0, row + column - n), min(row, column) + 1)
+
+    def choose(top: float, bottom: Floats) -> Floats:
+        return np.asarray(gammaln(top + 1) - gammaln(bottom + 1) - gammaln(top - bottom + 1))
+
+    log_p = choose(column, cells) + choose(n - column, row - cells)
+    log_p -= choose(n, np.array(row))
+    here = log_p[int(table[0, 0] - cells[0])]
+    return float(min(np.exp(log_p[log_p <= here + 1e-7]).sum(), 1.0))
+
+
+@dataclass(frozen=True)
+class Gains:
+    """What a column's levels or bins tell of the classes, one entry a table; plain estimates, without correction."""
+
+    information_gain: Floats
+    """Bits."""
+    gain_ratio: Floats
+    """Information gain over the column's own entropy; NaN for a column of one level."""
+    gini_gain: Floats
+    """Fall of the Gini impurity."""
+
+
+def gains(counts: Floats) -> Gains:
+    """Information gain, gain ratio and Gini gain of each table (m, levels, classes).
+
+    Source: Quinlan, 1986 and 1993; Breiman, Friedman, Olshen and Stone, 1984.
+    """
+    n = counts.sum((1, 2))
+    with np.errstate(all="ignore"):
+        levels, classes = counts.sum(2) / n[:, None], counts.sum(1) / n[:, None]
+        both = counts / n[:, None, None]
+        own, target, joint = (_entropy(x.reshape(len(x), -1)) for x in (levels, classes, both))
+        gain = np.maximum(own + target - joint, 0.0)
+        within = np.where(levels > 0, (both**2).sum(2) / levels, 0.0).sum(1)
+        gini = np.maximum(within - (classes**2).sum(1), 0.0)
+        ratio = np.where(own > 1e-12, gain / own, np.nan)
+    known = n > 0
+    return Gains(*(np.where(known, x, np.nan) for x in (gain, ratio, gini)))
+
+
+def _entropy(shares: Floats) -> Floats:
+    """Bits."""
+    return -np.where(shares > 0, shares * np.log2(np.where(shares > 0, shares, 1.0)), 0.0).sum(1)

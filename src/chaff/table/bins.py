@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
+from chaff.kernels.counts import codes_by_cuts
 from chaff.table.kinds import Values
 from chaff.table.table import Table
 from chaff.work import Work
@@ -19,6 +20,7 @@ from chaff.work import Work
 TREE_BINS = 254
 INFORMATION_BINS = 10
 ROWS_PER_BIN = 10  # finer bins than that only cost time: a leaf holds several rows anyway
+FEW_CUTS = 24  # up to so many, comparing with all of them beats a search
 LEVEL_CODES = 253  # levels with a code of their own; one more code holds the pool
 
 Bytes = npt.NDArray[np.uint8]
@@ -41,6 +43,10 @@ class FeatureBins:
         if self.category:
             known = np.append(self.level_codes, 0)
             return known[np.where(missing, self.level_codes.size, np.nan_to_num(values)).astype(np.int64)].astype(np.uint8)
+        if self.cuts.size <= FEW_CUTS:
+            out = np.empty(values.size, np.uint8)
+            codes_by_cuts(values, self.cuts, out)
+            return out
         out = (np.searchsorted(self.cuts, values, side="left") + 1).astype(np.uint8)
         out[missing] = 0
         return out
@@ -116,10 +122,17 @@ class Binning:
 
         return cls(tuple(features), tuple((work or Work()).each(one, features)))
 
-    def apply(self, table: Table) -> Bins:
+    def apply(self, table: Table, work: Work | None = None) -> Bins:
         codes = np.empty((len(self.features), len(table)), np.uint8)
-        for f, name in enumerate(self.features):
-            codes[f] = self.bins[f].code(table.column(name).values)
+
+        def one(f: int) -> None:
+            codes[f] = self.bins[f].code(table.column(self.features[f]).values)
+
+        if work is None:
+            for f in range(len(self.features)):
+                one(f)
+        else:
+            work.each(one, range(len(self.features)))
         return Bins(
             self.features, codes, np.array([b.codes for b in self.bins], np.int64),
             np.array([b.category for b in self.bins], bool),

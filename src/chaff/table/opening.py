@@ -37,6 +37,8 @@ def open_table(
     delimiter: str | None = None,
     decimal: str | None = None,
     encoding: str | None = None,
+    missing_flags: str | Sequence[str] = (),
+    fill: Mapping[str, Any] | None = None,
     holdout: Any = None,
 ) -> Table:
     """Open a table: say what is to be predicted and what the columns are for.
@@ -71,6 +73,10 @@ def open_table(
         What to do with infinite numbers.
     delimiter, decimal, encoding : str, optional
         How a CSV file is written; found out when left out.
+    missing_flags : str or list of str
+        Columns that get a feature beside them which says whether they are missing; see `Table.with_missing_flags`.
+    fill : dict, optional
+        Column to the value in place of a missing cell; see `Table.with_fill`.
     holdout : as `source`, optional
         Separate rows with the same columns, to be used as the holdout (see `chaff.select`).
 
@@ -98,10 +104,11 @@ def open_table(
     if holdout is not None:
         extra, extra_label = read_source(holdout, reading)
         arrow, held = _stacked(arrow, label, extra, extra_label)
-    return build_table(
+    table = build_table(
         Source(arrow, label, kinds, members, reading, infinite),
         target, task, positive, _names(ids), _names(ignore), groups, order, weights, costs, read_dictionary(dictionary), held,
     )  # fmt: skip
+    return table.with_missing_flags(_names(missing_flags)).with_fill(fill or {}) if missing_flags or fill else table
 
 
 def open_arrays(X: Any, y: Any, names: Sequence[str] | None = None, *, target: str = "y", **options: Any) -> Table:

@@ -90,6 +90,20 @@ def read_path(path: Path, reading: Reading) -> Any:
     )
 
 
+def source_columns(source: Any) -> tuple[list[str], int, Any] | None:
+    """(names, rows, reader of some columns) of a Parquet file, which can be read column by column; None for anything else."""
+    if not isinstance(source, str | Path) or Path(source).suffix.lower() not in (".parquet", ".pq") or not Path(source).exists():
+        return None
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    try:
+        file = pq.ParquetFile(source)
+    except (pa.ArrowInvalid, OSError) as error:
+        raise DataError(f"{Path(source).name} cannot be read as parquet: {error}") from error
+    return list(file.schema_arrow.names), file.metadata.num_rows, lambda names: file.read(columns=names)
+
+
 def _ending(path: Path) -> str:
     suffixes = [s.lower() for s in path.suffixes]
     if suffixes and suffixes[-1] in COMPRESSED:

@@ -12,6 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from chaff.errors import DataError, UnknownColumn, nearest
+from chaff.table.derived import Derived, checked_fill, filled, flags_for, missing_flag
 from chaff.table.kinds import Column, Kind, Values, decode
 from chaff.table.sources import Reading
 
@@ -55,7 +56,18 @@ class Source:
         self.kinds, self.together = dict(kinds), dict(together)
         self._decoded: dict[str, Column] = {}
         self._gaps: dict[str, bool] = {}
+        self.derived: tuple[Derived, ...] = ()
         self.known = frozenset((*arrow.column_names, *self.together))
+
+    def deriving(self, more: tuple[Derived, ...]) -> Source:
+        """The same data with further derived columns; what is decoded already is shared."""
+        other = copy.copy(self)
+        other.derived = (*self.derived, *more)
+        changed = {d.name for d in more}
+        other._decoded = {k: v for k, v in self._decoded.items() if k not in changed}
+        other._gaps = {k: v for k, v in self._gaps.items() if k not in changed}
+        other.known = self.known | changed
+        return other
 
     def named(self, label: str) -> Source:
         """The same data under another label."""
@@ -75,8 +87,21 @@ class Source:
 
     def column(self, name: str) -> Column:
         if name not in self._decoded:
-            self._decoded[name] = self._join(name) if name in self.together else self._read(name)
+            self._decoded[name] = self._derive(name)
         return self._decoded[name]
+
+    def _derive(self, name: str) -> Column:
+        made = [d for d in self.derived if d.name == name]
+        if made and made[-1].made == "missing flag":
+            return missing_flag(made[-1], self._stored(made[-1].of))
+        column = self._stored(name)
+        for d in made:
+            column = filled(d, column)
+        return column
+
+    def _stored(self, name: str) -> Column:
+        """A column as it came, before anything was derived."""
+        return self._join(name) if name in self.together else self._read(name)
 
     def _read(self, name: str) -> Column:
         column = decode(name, self.arrow.column(name), self.kinds.get(name), self.reading.decimal)
@@ -215,6 +240,63 @@ class Table:
     def with_features(self, names: Sequence[str]) -> Table:
         self.check_known(names)
         return replace(self, features=tuple(names))
+
+    def with_missing_flags(self, names: Sequence[str]) -> Table:
+        """A further feature for each column that says whether it is missing there: `NAME_missing`, right behind it.
+
+        For columns that are missing for a reason. Recorded in the selection, so that `apply` makes them again.
+
+        Raises
+        ------
+        UnknownColumn, DataError
+            Also when a column has no missing cell, or its flag's name is taken.
+
+        Examples
+        --------
+        >>> import chaff
+        >>> table = chaff.demo.table(rows=100).with_missing_flags(["mycotoxin_ppb"])
+        >>> table.kind("mycotoxin_ppb_missing")
+        'binary'
+        """
+        names = (names,) if isinstance(names, str) else tuple(names)
+        self.check_known(names)
+        for name in names:
+            if name in self.source.together:
+                raise DataError(f"'{name}' is declared together; a missing flag goes with a single column")
+            if not self.source.column(name).missing.any():
+                raise DataError(f"column '{name}' has no missing cell, so a flag of it would be constant")
+        flags = flags_for(names, self.source.known)
+        behind = {d.of: d.name for d in flags}
+        features = [f for name in self.features for f in (name, behind.pop(name, ""))]
+        meanings = {**self.meanings, **{d.name: Meaning(f"whether {d.of} is missing") for d in flags}}
+        return replace(
+            self, source=self.source.deriving(flags), features=tuple(f for f in (*features, *behind.values()) if f), meanings=meanings
+        )
+
+    def with_fill(self, values: Mapping[str, Any]) -> Table:
+        """The same features with the gaps of some filled: for what is missing because it is zero, or none.
+
+        Nothing is learned from the data, so it is honest before any split. Recorded, so that `apply` fills again. A flag
+        of the same column, made before or after, still says what was missing.
+
+        Parameters
+        ----------
+        values : dict
+            Column to the value in place of a missing cell: a number, or a word (a new level if it is none yet).
+
+        Examples
+        --------
+        >>> import chaff
+        >>> table = chaff.demo.table(rows=100).with_fill({"mycotoxin_ppb": 0})
+        >>> bool(table.column("mycotoxin_ppb").missing.any())
+        False
+        """
+        self.check_known(list(values))
+        for name in values:
+            if name in self.source.together:
+                raise DataError(f"'{name}' is declared together; fill its single columns")
+        more = tuple(Derived(n, "fill", n, checked_fill(self.source.column(n), v)) for n, v in values.items())
+        return replace(self, source=self.source.deriving(more))
 
     def check_known(self, names: Sequence[str]) -> None:
         known = self.source.known

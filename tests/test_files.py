@@ -6,7 +6,7 @@ import os
 import pytest
 
 import chaff
-from chaff.decide.files import make_folder, whole_file, write_text
+from chaff.files import make_folder, whole_file, write_text
 
 
 def test_an_error_half_way_leaves_the_old_file_and_nothing_else(tmp_path):

@@ -1,0 +1,49 @@
+"""Numbers in a terminal: three significant digits, tiny p-values as a bound, words as they are."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+TINIEST_P = 1e-16
+
+
+def figure(value: Any, digits: int = 3) -> str:
+    """A number with so many significant digits; empty when there is none."""
+    if isinstance(value, str):
+        return value
+    if value is None or value != value:
+        return ""
+    if isinstance(value, bool | np.bool_):
+        return "yes" if value else "no"
+    if np.isinf(value):
+        return "inf" if value > 0 else "-inf"
+    if float(value).is_integer() and abs(value) < 1e6:
+        return f"{int(value):,}"
+    if abs(value) >= 10**digits and abs(value) < 1e6:
+        return f"{value:,.0f}"
+    return f"{value:.{digits}g}"
+
+
+def p_value(value: float) -> str:
+    """A p-value; `<1e-16` where more digits would say nothing."""
+    if value != value:
+        return ""
+    return f"<{TINIEST_P:.0e}" if value < TINIEST_P else f"{value:.2g}"
+
+
+def share(value: float) -> str:
+    """A share in per cent; nothing for none."""
+    if value != value or value == 0:
+        return ""
+    return f"{value:.0%}" if value >= 0.1 else f"{value:.1%}"
+
+
+def cell(column: str, value: Any) -> str:
+    """A cell of a findings frame by the name of its column."""
+    if isinstance(value, float) and (column in ("p", "q") or column.endswith(("_p", "_q"))):
+        return p_value(value)
+    if column.endswith("_share") and not isinstance(value, str):
+        return share(float(value))
+    return figure(value)

@@ -1,0 +1,150 @@
+"""Triage: the leading columns of a very wide table, scored block by block of columns so that memory stays flat."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from chaff.errors import DataError, UnknownColumn, UsageError, nearest
+from chaff.evaluate.setting import Setting
+from chaff.methods.filters.catalogue import NAMES, better, resolve
+from chaff.methods.relevance import Relevance
+from chaff.results.findings import Findings
+from chaff.table.opening import open_table
+from chaff.table.sources import Reading, read_source, source_columns
+from chaff.table.table import Table
+from chaff.work import Work
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+CELLS = 24_000_000  # of one block: 200 MB of numbers
+ROLES = ("ids", "groups", "order", "weights")
+
+
+def triage(
+    source: Any, target: str, *, top: int = 1000, by: str = "effect_size", block: int | None = None, seed: int = 0,
+    workers: int | None = None, watch: Callable[[int, int], None] | None = None, **options: Any,
+) -> Findings:  # fmt: skip
+    """Score the columns of a very wide table and keep the best `top`, reading some columns at a time.
+
+    For tables of more columns than memory or patience allow: 100,000 columns become 1,000, on which the real work is done.
+    It is a first cut by one number a column, so leave `top` wide; what only works beside another column is not seen.
+
+    Parameters
+    ----------
+    source : path or frame
+        A Parquet file is read block by block; other files and frames are read whole, and looked at block by block.
+    target : str
+    top : int
+        Columns to keep.
+    by : str
+        effect_size, mutual_information, or another statistic of `chaff.relevance`.
+    block : int, optional
+        Columns at a time; as many as make 24 million cells when left out.
+    seed, workers : int
+    watch : callable, optional
+        ``watch(columns done, of all)``.
+    **options
+        As in `chaff.open_table`. What is under `ignore` or a role takes no part.
+
+    Returns
+    -------
+    Findings
+        The best `top` features, best first. ``settings["columns"]`` is how many were scored.
+
+    Raises
+    ------
+    UsageError, DataError
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.triage(chaff.demo.lots(rows=100), "loaf_volume", top=5, block=10, ignore=["accepted", "grade"])
+    >>> len(found.frame), found.frame.index[0]
+    (5, 'crumb_score')
+    """
+    import pandas as pd
+
+    if top < 1 or (block is not None and block < 1):
+        raise UsageError("top and block must be 1 or more")
+    if by != "effect_size" and by not in NAMES and better(by) != "lower":
+        raise UsageError(f"triage goes by effect_size or a statistic, not '{by}'.{nearest(by, NAMES)}")
+    names, rows, tables = _blocks(source, target, block, options)
+    work = Work(seed, workers)
+    best: pd.DataFrame | None = None
+    done, unread = 0, 0
+    ways: dict[str, str] = {}
+    for table in tables:
+        found = _scored(table, by, work)
+        done += len(table.features)
+        if found is None:
+            unread += len(table.features)
+            continue
+        ways = dict(found.better)
+        both = found.frame if best is None else pd.concat([best, found.frame])
+        merged = Findings("triage", both, by, found.higher_is_better, better=ways)
+        best = merged.ranked(by).head(top)
+        if watch is not None:
+            watch(done, names)
+    if best is None:
+        raise DataError(f"none of the {names:,} columns can be scored by {by}")
+    q = [c for c in best.columns if c == "q" or c.endswith("_q")]
+    notes: tuple[str, ...] = (f"{rows:,} rows, {done:,} columns scored by {by}, the best {len(best):,} kept",)
+    if unread:
+        notes += (f"{unread:,} columns do not fit {by} and were passed over",)
+    settings = {"columns": done, "top": top, "by": by}
+    # q-values of one block count that block only, so they are left out rather than shown for what they are not.
+    kept_ways = {k: v for k, v in ways.items() if k not in q}
+    return Findings("triage", best.drop(columns=q), by, better(by) != "lower", settings, notes, {}, kept_ways)
+
+
+def _scored(table: Table, by: str, work: Work) -> Findings | None:
+    statistic = "leading" if by in ("effect_size", "p") else NAMES.get(by, NAMES.get(by.removesuffix("_p"), by))
+    if statistic != "leading":
+        try:
+            resolve(statistic, table)
+        except UsageError:
+            return None
+    stage = Relevance("leading" if statistic == "leading" else [statistic], by)
+    if statistic == "leading":
+        stage = Relevance([n for n in resolve("leading", table) if n != "mutual_information"], by)
+    found = stage.judge(table, Setting.of(table, 2, work=work), work)
+    return found if by in found.frame.columns else None
+
+
+def _blocks(source: Any, target: str, block: int | None, options: dict[str, Any]) -> tuple[int, int, Iterator[Table]]:
+    """(columns, rows, tables of some columns each)."""
+    reading = Reading(options.get("delimiter"), options.get("decimal"), options.get("encoding"), _tuple(options.get("missing", ())))
+    label = Path(source).name if isinstance(source, str | Path) else "the frame"
+    found = source_columns(source)
+    if found is not None:
+        columns, rows, read = found
+    else:
+        arrow, label = read_source(source, reading)
+        columns, rows, read = list(arrow.column_names), arrow.num_rows, arrow.select
+        options = {k: v for k, v in options.items() if k not in ("delimiter", "decimal", "encoding")}
+    if target not in columns:
+        raise UnknownColumn(f"column '{target}' is not in {label}.{nearest(target, columns)}")
+    roles = [n for role in ROLES for n in _tuple(options.get(role) or ())]
+    out = {target, *roles, *_tuple(options.get("ignore", ()))}
+    for name in out - set(columns):
+        raise UnknownColumn(f"column '{name}' is not in {label}.{nearest(name, columns)}")
+    features = [c for c in columns if c not in out]
+    if not features:
+        raise DataError(f"{label} has no column left to be a feature: all are the target, ids or ignored")
+    size = block or max(1, CELLS // max(rows, 1))
+    common = {k: v for k, v in options.items() if k != "ignore"}
+
+    def tables() -> Iterator[Table]:
+        for start in range(0, len(features), size):
+            some = features[start : start + size]
+            told = {k: v for k, v in (common.get("kinds") or {}).items() if k in some or k in (target, *roles)}
+            yield open_table(read([target, *dict.fromkeys(roles), *some]), target, **{**common, "kinds": told}).named(label)
+
+    return len(features), rows, tables()
+
+
+def _tuple(value: Any) -> tuple[str, ...]:
+    return (value,) if isinstance(value, str) else tuple(value)

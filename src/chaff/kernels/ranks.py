@@ -1,0 +1,167 @@
+"""Walks along a sorted column: ranks, rank sums by class, pairs out of order."""
+
+from __future__ import annotations
+
+from chaff.kernels.jit import kernel
+
+RUN = 8  # runs of this length are sorted by insertion before merging begins
+
+
+@kernel
+def ranks_from_order(values, order, ranks, dense):
+    """Average ranks 1..n and dense ranks 0, 1, … of the values, ties sharing both.
+
+    values : float64 (n,), without NaN.  order : int64 (n,) that sorts them.  ranks : float64 (n,).  dense : int32 (n,).
+    ranks and dense are modified in place. Returns (Σ t(t-1), Σ t(t-1)(t-2)) over the groups of t tied values.
+    """
+    n = values.size
+    twos, threes = 0.0, 0.0
+    i = 0
+    group = 0
+    while i < n:
+        j = i
+        v = values[order[i]]
+        while j + 1 < n and values[order[j + 1]] == v:
+            j += 1
+        middle = 0.5 * (i + j) + 1.0
+        for k in range(i, j + 1):
+            ranks[order[k]] = middle
+            dense[order[k]] = group
+        t = float(j - i + 1)
+        twos += t * (t - 1.0)
+        threes += t * (t - 1.0) * (t - 2.0)
+        group += 1
+        i = j + 1
+    return twos, threes
+
+
+@kernel
+def class_walk(values, order, classes, weights, below, tied, out):
+    """One walk up a sorted column: what rank tests between classes need.
+
+    values : float64 (n,), without NaN.  order : int64 (n,).  classes : int64 (n,), 0..K-1.
+    weights : float64 (n,), or length 0.  below, tied : float64 (K,), scratch.
+    out : float64 (K, 5), modified in place: weight; rank sum; Σ of the weight of other classes below (ties half); Σ of
+    its square; Σ over the rows of other classes of (weight of this class below, ties half) squared.
+    Returns (Σ t(t-1), Σ t(t-1)(t-2), largest gap between the distribution functions of the first two classes).
+    """
+    n, K = values.size, below.size
+    weighted = weights.size > 0
+    below[:] = 0.0
+    total0, total1 = 0.0, 0.0
+    for i in range(n):
+        w = weights[i] if weighted else 1.0
+        out[classes[i], 0] += w
+    total0 = out[0, 0]
+    total1 = out[1, 0] if K > 1 else 0.0
+    beneath, twos, threes, widest = 0.0, 0.0, 0.0, 0.0
+    i = 0
+    while i < n:
+        j = i
+        v = values[order[i]]
+        while j + 1 < n and values[order[j + 1]] == v:
+            j += 1
+        tied[:] = 0.0
+        here = 0.0
+        for k in range(i, j + 1):
+            w = weights[order[k]] if weighted else 1.0
+            tied[classes[order[k]]] += w
+            here += w
+        middle = beneath + 0.5 * (here + 1.0)
+        for k in range(K):
+            lower = below[k] + 0.5 * tied[k]
+            if tied[k] > 0.0:
+                others = beneath + 0.5 * here - lower
+                out[k, 1] += tied[k] * middle
+                out[k, 2] += tied[k] * others
+                out[k, 3] += tied[k] * others * others
+            out[k, 4] += (here - tied[k]) * lower * lower
+        for k in range(K):
+            below[k] += tied[k]
+        beneath += here
+        t = float(j - i + 1)
+        twos += t * (t - 1.0)
+        threes += t * (t - 1.0) * (t - 2.0)
+        if total0 > 0.0 and total1 > 0.0:
+            gap = abs(below[0] / total0 - below[1] / total1)
+            if gap > widest:
+                widest = gap
+        i = j + 1
+    return twos, threes, widest
+
+
+@kernel
+def in_order_of(values, order, dense, out):
+    """out = the other column's dense ranks in the order of `values`, ascending within ties; returns Σ t(t-1) of joint ties.
+
+    values : float64 (n,).  order : int64 (n,) sorting them.  dense : int32 (n,).  out : int32 (n,). Modified in place.
+    """
+    n = values.size
+    joint = 0.0
+    for i in range(n):
+        out[i] = dense[order[i]]
+    i = 0
+    while i < n:
+        j = i
+        v = values[order[i]]
+        while j + 1 < n and values[order[j + 1]] == v:
+            j += 1
+        if j > i:
+            run = out[i : j + 1]
+            run.sort()
+            s = i
+            while s <= j:
+                e = s
+                while e + 1 <= j and out[e + 1] == out[s]:
+                    e += 1
+                t = float(e - s + 1)
+                joint += t * (t - 1.0)
+                s = e + 1
+        i = j + 1
+    return joint
+
+
+@kernel
+def inversions(a, b):
+    """Pairs of `a` that stand in falling order, by merging; n log n.
+
+    a, b : int32 (n,). Both are overwritten.
+    """
+    n = a.size
+    count = 0
+    for s in range(0, n, RUN):
+        e = min(s + RUN, n)
+        for i in range(s + 1, e):
+            v = a[i]
+            k = i
+            while k > s and a[k - 1] > v:
+                a[k] = a[k - 1]
+                k -= 1
+            a[k] = v
+            count += i - k
+    width = RUN
+    while width < n:
+        for s in range(0, n, 2 * width):
+            m = min(s + width, n)
+            e = min(s + 2 * width, n)
+            i, j, k = s, m, s
+            # No branch on the data: which side comes next cannot be guessed, and a wrong guess costs more than the adds.
+            while i < m and j < e:
+                x, y = a[i], a[j]
+                right = 1 if y < x else 0
+                b[k] = y if y < x else x
+                count += right * (m - i)
+                j += right
+                i += 1 - right
+                k += 1
+            while i < m:
+                b[k] = a[i]
+                i += 1
+                k += 1
+            while j < e:
+                b[k] = a[j]
+                j += 1
+                k += 1
+        a, b = b, a
+        width *= 2
+    return count

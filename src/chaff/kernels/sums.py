@@ -1,0 +1,56 @@
+"""Sums by class, columns side by side: everything the one-way tests need, in one pass over the cells."""
+
+from __future__ import annotations
+
+from chaff.kernels.jit import kernel
+
+
+@kernel
+def class_sums_of_eight(c0, c1, c2, c3, c4, c5, c6, c7, classes, shift, out):
+    """out[k] += (sums of the eight columns over class k, their sums of squares), about the shift.
+
+    c0..c7 : float64 (n,).  classes : int64 (n,), 0..K-1.  shift : float64 (8,).  out : float64 (K, 16). Modified in place.
+    Written out by hand: eight columns share one look at the class, and their adds do not wait for one another.
+    """
+    s0, s1, s2, s3, s4, s5, s6, s7 = shift[0], shift[1], shift[2], shift[3], shift[4], shift[5], shift[6], shift[7]
+    for i in range(classes.size):
+        line = out[classes[i]]
+        z0, z1, z2, z3 = c0[i] - s0, c1[i] - s1, c2[i] - s2, c3[i] - s3
+        z4, z5, z6, z7 = c4[i] - s4, c5[i] - s5, c6[i] - s6, c7[i] - s7
+        line[0] += z0
+        line[1] += z1
+        line[2] += z2
+        line[3] += z3
+        line[4] += z4
+        line[5] += z5
+        line[6] += z6
+        line[7] += z7
+        line[8] += z0 * z0
+        line[9] += z1 * z1
+        line[10] += z2 * z2
+        line[11] += z3 * z3
+        line[12] += z4 * z4
+        line[13] += z5 * z5
+        line[14] += z6 * z6
+        line[15] += z7 * z7
+
+
+@kernel
+def class_sums(values, classes, weights, shift, out):
+    """out[k] += (rows, weight, weighted sum, weighted sum of squares) of class k over the cells that are there.
+
+    values : float64 (n,), NaN where missing.  classes : int64 (n,); a negative class takes no part.
+    weights : float64 (n,), or length 0.  out : float64 (K, 4). Modified in place.
+    """
+    weighted = weights.size > 0
+    for i in range(values.size):
+        v = values[i]
+        if v != v or classes[i] < 0:
+            continue
+        w = weights[i] if weighted else 1.0
+        z = v - shift
+        line = out[classes[i]]
+        line[0] += 1.0
+        line[1] += w
+        line[2] += w * z
+        line[3] += w * z * z

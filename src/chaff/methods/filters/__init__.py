@@ -1,0 +1,1 @@
+"""Filter statistics by family: each family reads the data once and gives everything that follows from it."""

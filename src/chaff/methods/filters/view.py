@@ -1,0 +1,89 @@
+"""View: what every family reads of a table, made once."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import numpy.typing as npt
+
+from chaff.methods.filters.catalogue import kind_of
+from chaff.table.kinds import Column
+from chaff.table.table import Table
+from chaff.work import Work
+
+Floats = npt.NDArray[np.float64]
+Ints = npt.NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class View:
+    """A table, how it is to be looked at, and the target in the forms that the families need."""
+
+    table: Table
+    work: Work
+    bins: int
+    bin_kind: str
+    missing_level: bool | None
+    """Whether missing is a level: None for categories only, True for every kind, False for none."""
+    level: float
+    pool_below: float
+    neighbours: int
+    sample_rows: int
+    places: int
+
+    @property
+    def regression(self) -> bool:
+        return self.table.target.task == "regression"
+
+    @property
+    def y(self) -> Floats:
+        return self.table.y
+
+    @cached_property
+    def classes(self) -> Ints:
+        return self.table.y.astype(np.int64)
+
+    @property
+    def count(self) -> int:
+        """Classes of the target."""
+        return len(self.table.target.classes)
+
+    @cached_property
+    def weights(self) -> Floats | None:
+        """Scaled to add up to the rows, so that degrees of freedom count rows."""
+        w = self.table.weights
+        return None if w is None else w * (len(self.table) / w.sum())
+
+    @cached_property
+    def weight_array(self) -> Floats:
+        return np.empty(0) if self.weights is None else self.weights
+
+    def of_kind(self, *kinds: str) -> list[str]:
+        return [f for f in self.table.features if kind_of(self.table, f) in kinds]
+
+    def levels_of(self, name: str) -> tuple[Ints, int]:
+        """(level of every row, how many levels): missing is a level of its own, or -1 when it is not to be one."""
+        column = self.table.column(name)
+        binary_number = column.kind == "binary"
+        missing = column.missing
+        count = max(len(column.levels), 2 if binary_number else 1)
+        codes = np.where(missing, -1.0, column.values).astype(np.int64)
+        own = self.missing_level if self.missing_level is not None else column.kind == "category"
+        if own and missing.any():
+            codes[missing] = count
+            count += 1
+        return codes, count
+
+    def blocks(self, features: Sequence[str], size: int = 16) -> list[list[str]]:
+        return [list(features[k : k + size]) for k in range(0, len(features), size)]
+
+    def columns(self, features: Sequence[str]) -> list[Column]:
+        return [self.table.column(f) for f in features]
+
+    def rest(self, values: Floats) -> tuple[npt.NDArray[np.bool_] | None, Floats]:
+        """(which rows are present, their values); None for the rows when none is missing."""
+        missing = np.isnan(values)
+        return (None, values) if not missing.any() else (~missing, values[~missing])
