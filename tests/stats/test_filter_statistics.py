@@ -175,8 +175,9 @@ def test_the_exact_test_equals_scipy(cells):
 
 def test_rare_levels_are_pooled_into_one_row():
     t = np.array([[50.0, 60], [2, 1], [1, 3], [40, 20]])
-    assert pool_rare(t).tolist() == [[50, 60], [40, 20], [3, 4]]
-    assert pool_rare(t[:2]) is not None and pool_rare(t[:2]).shape == (2, 2)  # one rare level alone has nothing to join
+    assert pool_rare(t).tolist() == [[50, 60], [43, 24]]  # two rare levels together are still too few, so the next joins
+    assert pool_rare(t[[0, 1, 3]]).tolist() == [[50, 60], [42, 21]]  # one rare level alone joins the next rarest
+    assert pool_rare(t[:2]).shape == (2, 2) and pool_rare(t[[0, 3]]).tolist() == t[[0, 3]].tolist()
 
 
 @pytest.mark.parametrize("n", [4, 5, 16, 17, 33, 250])

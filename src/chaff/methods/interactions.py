@@ -1,14 +1,14 @@
 """Pair screen: which two features tell together what neither tells alone.
 
 A column that only works in company has no relevance by itself and is dropped by every one-at-a-time statistic; this flags
-it first. For every pair, the target's variation between the cells of the two features' bins, less what a part for each of
-them explains (the interaction of a two-way analysis of variance), held against the largest that any pair reaches under
-shuffled targets.
+it first. What ridge on all features predicts is taken off the target. For every pair, the variation of what is left between the
+cells of the two features' bins, less what a part for each of them explains (the interaction of a two-way analysis of
+variance), is held against the largest that any pair reaches when it is shuffled.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import combinations
 from typing import TYPE_CHECKING
 
@@ -16,10 +16,16 @@ import numpy as np
 import numpy.typing as npt
 
 from chaff.errors import UsageError
+from chaff.folds import make_folds
 from chaff.kernels import pairs as kernels
+from chaff.methods.correlation import column_correlations
+from chaff.methods.relevance import FAR_ABOVE, MUCH, NEARLY_ALL
+from chaff.models.linear import fit_linear
+from chaff.models.protocols import sample
 from chaff.results.findings import Findings
 from chaff.table.bins import Binning
 from chaff.table.kinds import Values
+from chaff.table.moments import Moments, part_moments
 from chaff.table.shuffle import shuffled
 from chaff.table.table import Table
 from chaff.work import Work
@@ -30,6 +36,8 @@ if TYPE_CHECKING:
 Ints = npt.NDArray[np.int64]
 SAMPLE_ROWS = 2 * kernels.SPAN
 SHUFFLES = kernels.LANES
+FOLDS, PENALTY = 5, 0.01
+EDGE = 0.005
 ROWS_PER_CELL = 8  # bins are fewer where the rows would not fill their cells
 
 
@@ -40,7 +48,7 @@ class Coded:
     features: tuple[str, ...]
     codes: npt.NDArray[np.uint8]
     steps: npt.NDArray[np.uint8]
-    """(targets, rows): 0..15, one row a class, or one for a number."""
+    """(targets, rows): 0..15."""
     sampled: Ints
     """Rows on which the shuffles are scored."""
     lanes: npt.NDArray[np.uint8]
@@ -77,10 +85,15 @@ def interactions(
 
     Notes
     -----
-    The target is cut to 16 steps of equal count (classes: each class in turn, their scores combined). The score is the
-    interaction's F on a normal scale (Paulson, 1942), so that pairs of different kinds compare. Shuffles are scored on at
-    most 8,192 rows drawn at random: the scale of the score does not depend on the rows. Maximum statistic: Westfall and
-    Young, 1993. Two-way analysis: Yates, 1934.
+    From the target (classes: from each class's indicator, their scores combined) goes first what ridge on all features
+    predicts for rows it has not seen; what is left is cut to 16 steps. The score is the interaction's F on a normal scale
+    (Paulson, 1942), so that pairs of different kinds compare. Shuffles are scored on at most 8,192 rows drawn at random:
+    the scale of the score does not depend on the rows. A column that explains the target far better than all others looks
+    like a leak: it would explain every pair away, so it is left out, and said. Where the target's spread differs much
+    between the cells, scores run high.
+
+    Source: two-way analysis Yates, 1934; residuals of a smaller model shuffled Freedman and Lane, 1983; maximum statistic
+    Westfall and Young, 1993.
 
     Examples
     --------
@@ -99,34 +112,82 @@ def interactions(
     if bins is not None and not 2 <= bins <= kernels.SIDE - 1:
         raise UsageError(f"bins must be between 2 and {kernels.SIDE - 1}, not {bins}")
     work = Work(seed, workers)
-    coded = code(table, features, bins or _fitting_bins(len(table)), work)
-    scores = _all_pairs(coded, work)
-    return _findings(table, coded, scores, alpha, top)
+    parts = _fold_moments(table, features, work)
+    leak = _leak(Moments.sum_of([m for m, _ in parts]))
+    if leak and len(features) > 2:
+        features = [f for f in features if f != leak]
+        parts = _fold_moments(table, features, work)
+    coded = code(table, features, bins or _fitting_bins(len(table)), left_over(table, features, parts), work)
+    found = _findings(table, coded, _all_pairs(coded, work), alpha, top)
+    note = (f"{leak} is left out: it explains the target far better than any other, so it is a leak or explains all away",)
+    return replace(found, notes=(*found.notes, *note)) if leak else found
 
 
 def _fitting_bins(rows: int) -> int:
     return int(np.clip(np.sqrt(rows / ROWS_PER_CELL), 2, kernels.SIDE - 1))
 
 
-def code(table: Table, features: list[str], bins: int, work: Work) -> Coded:
+def code(table: Table, features: list[str], bins: int, targets: Values, work: Work) -> Coded:
     """Everything in small codes, and the target's shuffles."""
     raw = Binning.learn(table, features, bins, work).apply(table, work)
     codes = np.minimum(raw.codes, kernels.SIDE - 1)  # categories have their rarest levels last: those are pooled
     n = len(table)
     sampled = np.arange(n) if n <= SAMPLE_ROWS else np.sort(work.stream("pair sample").choice(n, SAMPLE_ROWS, replace=False))
+    steps = _steps(targets)
     rows = table.take(sampled)
-    dealt = [_steps(shuffled(rows, work.stream("pair shuffle", k)), table) for k in range(SHUFFLES)]
-    return Coded(tuple(features), codes, _steps(table, table), sampled, np.ascontiguousarray(np.stack(dealt, 1)))
+    places = replace(rows, y_all=_at(rows, np.arange(sampled.size)))  # a target that says which row it came from
+    dealt = [steps[:, sampled][:, shuffled(places, work.stream("pair shuffle", k)).y.astype(np.int64)] for k in range(SHUFFLES)]
+    return Coded(tuple(features), codes, steps, sampled, np.ascontiguousarray(np.stack(dealt, 1)))
 
 
-def _steps(table: Table, whole: Table) -> npt.NDArray[np.uint8]:
-    """Target steps of the rows in view, by the cuts of the whole table: 16 of equal count, or 0 and 1 for each class."""
-    if whole.target.task == "regression":
-        cuts = np.unique(np.quantile(whole.y, np.arange(1, kernels.SIDE) / kernels.SIDE))
-        return np.searchsorted(cuts, table.y, side="left")[None].astype(np.uint8)
-    count = len(whole.target.classes)
-    which = [1] if count == 2 else range(count)
-    return np.stack([(table.y == c).astype(np.uint8) for c in which])
+def _at(table: Table, values: Ints) -> Values:
+    """The values at the rows in view of a column as long as the source."""
+    out = np.zeros(table.source.rows)
+    out[table.rows] = values
+    return out
+
+
+def _fold_moments(table: Table, features: list[str], work: Work) -> list[tuple[Moments, Ints]]:
+    """Moments and rows of each of five folds."""
+    plain = replace(table.with_features(features), order_all=None)
+    folds = make_folds(plain, FOLDS, 1, work)
+    part = np.empty(len(table), np.int64)
+    for k, split in enumerate(folds.splits):
+        part[folds.rows(split)[1]] = k
+    moments = part_moments(plain, features, part, folds.count, work)
+    return [(m, np.flatnonzero(part == k)) for k, m in enumerate(moments)]
+
+
+def _leak(moments: Moments) -> str:
+    """The feature whose single columns are far more correlated with the target than any other's; empty when none is."""
+    r = column_correlations(moments)
+    layout = moments.layout
+    with np.errstate(invalid="ignore"):
+        columns = np.nanmax(np.nan_to_num(r[: layout.width, layout.width :] ** 2), axis=1, initial=0.0)
+    best = np.maximum.reduceat(columns, layout.starts[:-1])
+    second, first = np.sort(best)[-2:]
+    far = first >= NEARLY_ALL or (first >= MUCH and first >= FAR_ABOVE * second)
+    return layout.features[int(np.argmax(best))] if far else ""
+
+
+def left_over(table: Table, features: list[str], parts: list[tuple[Moments, Ints]]) -> Values:
+    """(targets, rows): the target less what ridge on all features predicts for rows it has not seen.
+
+    Without it a strong column bends the scale of the target inside coarse bins, which looks like company.
+    """
+    out = np.empty((table.targets.shape[1], len(table)))
+    for k, (_, rows) in enumerate(parts):
+        fitted = fit_linear(Moments.sum_of([m for j, (m, _) in enumerate(parts) if j != k]), PENALTY)
+        test = table.take(rows).with_features(features)
+        out[:, rows] = (test.targets - fitted.predict(sample(test, "design"))).T
+    return out
+
+
+def _steps(targets: Values) -> npt.NDArray[np.uint8]:
+    """Each target cut to 16 steps of equal width between its outermost half per cents."""
+    low, high = np.quantile(targets, (EDGE, 1 - EDGE), axis=1)[..., None]
+    width = np.where(high > low, high - low, 1.0)
+    return np.asarray(np.clip((targets - low) / width * kernels.SIDE, 0, kernels.SIDE - 1).astype(np.uint8))
 
 
 def _packed(lanes: npt.NDArray[np.uint8]) -> Ints:

@@ -82,7 +82,7 @@ class Findings:
                 continue
             finite = values.where(np.isfinite(values))
             low, high = finite.min(), finite.max()
-            part = (values.clip(upper=high) - low) / (high - low) if high > low else values * 0.0 + 1.0
+            part = (values.clip(upper=high) - low) / (high - low) if high > low else values.where(values.isna(), 1.0)
             out[column] = 1.0 - part if self.way(column) == "lower" else part
         import pandas as pd
 

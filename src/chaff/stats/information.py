@@ -90,14 +90,23 @@ def likelihood_ratio(counts: Floats) -> tuple[Floats, Floats, Floats]:
 
 
 def pool_rare(counts: Floats, least: float = 5.0) -> Floats:
-    """A table (a, b) with the rows whose smallest expected count is below `least` added up into one."""
+    """A table (a, b) with the rows whose smallest expected count is below `least` added up into one.
+
+    Where that one would still be too small the next rarest row joins it; two rows always stay.
+    """
     total = counts.sum()
     if total <= 0:
         return counts
+    counts = counts[counts.sum(1) > 0]
     expected = counts.sum(1) * (counts.sum(0)[counts.sum(0) > 0].min() / total)
-    rare = (expected < least) & (counts.sum(1) > 0)
-    if rare.sum() < 2:
+    order = np.argsort(expected, kind="stable")
+    pooled = int((expected < least).sum())
+    if not pooled:
         return counts
+    while pooled < len(order) and (pooled < 2 or expected[order[:pooled]].sum() < least):
+        pooled += 1
+    pooled = min(pooled, len(order) - 1)
+    rare = np.isin(np.arange(len(order)), order[:pooled])
     return np.vstack([counts[~rare], counts[rare].sum(0)])
 
 
