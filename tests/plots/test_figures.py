@@ -1,6 +1,7 @@
 import io
 
 import numpy as np
+import pytest
 
 import chaff
 from chaff.plots.palette import INK, KEEP, new_axes
@@ -35,3 +36,58 @@ def test_a_trail_of_one_move_and_metrics_with_units():
     trail = Trail("test", moves, ("a",), "rmse", False, 0.25)
     ax = chaff.plots.score_by_size(trail, unit="ml")
     assert "RMSE (ml)" in ax.get_ylabel() and ax.xaxis.label.get_color() == INK
+
+
+def test_histograms_show_rows_gaps_verdicts_and_no_more_than_a_page(mill_table):
+    found = chaff.screen(mill_table)
+    figure = chaff.plots.histograms(mill_table, found)
+    panels = [ax for ax in figure.axes if ax.get_title(loc="left")]
+    assert len(panels) == 20 and panels[0].get_title(loc="left") == found.ranked().index[0]
+    texts = [t.get_text() for ax in panels for t in ax.texts]
+    assert "look" in texts and "76% missing" in texts
+    assert sum(p.get_height() for p in panels[1].patches) == mill_table.column(panels[1].get_title(loc="left")).missing.size
+    few = chaff.plots.histograms(mill_table, features=["variety"])
+    assert next(t.get_text() for t in few.axes[0].get_xticklabels()) == "Alba"
+
+
+def test_the_missing_map_orders_columns_and_says_where_absence_tells(mill_table):
+    ax = chaff.plots.missing_map(mill_table, chaff.screen(mill_table))
+    labels = [t.get_text() for t in ax.get_yticklabels()]
+    assert labels[0] == "mycotoxin_ppb  76%\nabsence tells" and labels[1].startswith("seed_width_mm  12%")
+    assert ax.images[0].get_array().shape == (6, 200)
+
+
+def test_bars_show_the_leading_with_intervals_and_p_beside_them():
+    found = chaff.relevance(chaff.demo.table(rows=300), cut={"top": 6})
+    figure = chaff.plots.relevance_bars(found, bars=10)
+    bars = figure.axes[0].patches
+    assert len(bars) == 10 and sum(b.get_facecolor() == matplotlib_rgba(KEEP) for b in bars) == 6
+    assert "6 kept" in figure.axes[0].get_title(loc="left") and figure.axes[1].get_xscale() == "log"
+    signed = chaff.plots.relevance_bars(found, "pearson_r", bars=200)
+    assert min(b.get_width() for b in signed.axes[0].patches) < 0 < max(b.get_width() for b in signed.axes[0].patches)
+    assert len(chaff.plots.relevance_bars(chaff.relevance(chaff.demo.table(rows=100), ["mutual_information"]), "mutual_information").axes) == 1
+
+
+def matplotlib_rgba(colour):
+    from matplotlib.colors import to_rgba
+
+    return to_rgba(colour)
+
+
+def test_one_feature_against_the_target_in_every_pair_of_kinds(mill_table):
+    classes = chaff.demo.table(target="grade")
+    points = chaff.plots.feature_target(mill_table, "falling_number_s")
+    assert any("1,506 rows" in t.get_text() and "94 rows missing" in t.get_text() for t in points.texts)
+    boxes = chaff.plots.feature_target(mill_table, "variety")
+    assert boxes.get_xticklabels()[0].get_text().endswith("rows") and boxes.get_ylabel() == "loaf_volume (ml)"
+    assert [t.get_text().split("\n")[0] for t in chaff.plots.feature_target(classes, "protein_pct").get_xticklabels()] == ["A", "B", "C"]
+    mosaic = chaff.plots.feature_target(classes, "variety")
+    assert sum(p.get_width() * p.get_height() for p in mosaic.patches) == pytest.approx(1.0)
+    many = chaff.plots.feature_target(mill_table, "farm_code")
+    assert "rarer levels not shown" in many.get_title(loc="left")
+    two = chaff.plots.two_features(mill_table, "protein_pct", "protein_nir_pct")
+    assert "r 0.9" in two.get_title(loc="left")
+    with pytest.raises(chaff.UsageError, match="draws numbers"):
+        chaff.plots.two_features(mill_table, "protein_pct", "variety")
+    with pytest.raises(chaff.UnknownColumn):
+        chaff.plots.feature_target(mill_table, "protien_pct")

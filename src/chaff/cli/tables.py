@@ -111,7 +111,7 @@ def relevance_table(show: Show, found: Findings, by: str, everything: bool) -> N
     verdicts = "verdict" in frame.columns
     rows = []
     for place, (f, r) in enumerate(some.iterrows(), 1):
-        rows.append([str(place), str(f), *[cell(c, r[c]) for c in columns], *([word(r["verdict"])] if verdicts else [])])
+        rows.append([str(place), str(f), *[_with_interval(c, r) for c in columns], *([word(r["verdict"])] if verdicts else [])])
     show.say()
     grid(show, [*headers, *(["verdict"] if verdicts else [])], rows, left=2)
     rest(show, len(some), len(frame))
@@ -122,19 +122,26 @@ def relevance_table(show: Show, found: Findings, by: str, everything: bool) -> N
 
 def _fitting_columns(found: Findings, by: str, width: int) -> list[str]:
     frame = found.frame
-    first = ["kind", "rows", "statistic", "effect_size", "effect_size_low", "effect_size_high", "p", "q"]
-    ranking = [c for c in found.better if not c.endswith(("_p", "_q")) and c not in first and frame[c].notna().any()]
-    order = [*first, *([by] if by not in first else []), *(e for e in (f"{by}_low", f"{by}_high", f"{by}_p", f"{by}_q")), *ranking]
+    first = ["kind", "rows", "statistic", "effect_size", "p", "q"]
+    ranking = [c for c in found.better if not c.endswith(("_p", "_q")) and c not in first and c in frame.columns]
+    order = [*first, *([by] if by not in first else []), f"{by}_p", f"{by}_q", *ranking]
     order = [c for c in dict.fromkeys(order) if c in frame.columns and (frame[c].notna() & (frame[c].astype(str) != "")).any()]
     room = width - 6 - max(len(str(f)) for f in frame.index) - 10
     out: list[str] = []
     for c in order:
-        wide = max(len(c), max((len(cell(c, v)) for v in frame[c].head(HEAD)), default=0)) + 2
+        wide = max(len(c), max((len(_with_interval(c, r)) for _, r in frame.head(HEAD).iterrows()), default=0)) + 2
         if room < wide:
             break
         room -= wide
         out.append(c)
     return out
+
+
+def _with_interval(column: str, row: Any) -> str:
+    """`0.308 (0.263 to 0.351)` where there is an interval."""
+    low, high = row.get(f"{column}_low"), row.get(f"{column}_high")
+    shown = cell(column, row[column])
+    return f"{shown} ({figure(low, 2)} to {figure(high, 2)})" if low is not None and low == low and high == high else shown
 
 
 def limits_table(show: Show, tried: pd.DataFrame, by: str, total: int) -> None:

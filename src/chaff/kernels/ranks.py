@@ -92,12 +92,13 @@ def class_walk(values, order, classes, weights, below, tied, out):
 
 @kernel
 def in_order_of(values, order, dense, out):
-    """out = the other column's dense ranks in the order of `values`, ascending within ties; returns Σ t(t-1) of joint ties.
+    """out = the other column's dense ranks in the order of `values`, ascending within ties.
 
+    Returns (Σ t(t-1) over joint ties, Σ t(t-1) over ties of `values`, Σ t(t-1)(t-2) of those).
     values : float64 (n,).  order : int64 (n,) sorting them.  dense : int32 (n,).  out : int32 (n,). Modified in place.
     """
     n = values.size
-    joint = 0.0
+    joint, twos, threes = 0.0, 0.0, 0.0
     for i in range(n):
         out[i] = dense[order[i]]
     i = 0
@@ -107,6 +108,9 @@ def in_order_of(values, order, dense, out):
         while j + 1 < n and values[order[j + 1]] == v:
             j += 1
         if j > i:
+            t = float(j - i + 1)
+            twos += t * (t - 1.0)
+            threes += t * (t - 1.0) * (t - 2.0)
             run = out[i : j + 1]
             run.sort()
             s = i
@@ -118,7 +122,7 @@ def in_order_of(values, order, dense, out):
                 joint += t * (t - 1.0)
                 s = e + 1
         i = j + 1
-    return joint
+    return joint, twos, threes
 
 
 @kernel

@@ -9,7 +9,7 @@ from chaff.kernels.jit import kernel
 def class_sums_of_eight(c0, c1, c2, c3, c4, c5, c6, c7, classes, shift, out):
     """out[k] += (sums of the eight columns over class k, their sums of squares), about the shift.
 
-    c0..c7 : float64 (n,).  classes : int64 (n,), 0..K-1.  shift : float64 (8,).  out : float64 (K, 16). Modified in place.
+    c0..c7 : float64 (n,).  classes : uint8 (n,), 0..K-1.  shift : float64 (8,).  out : float64 (K, 16). Modified in place.
     Written out by hand: eight columns share one look at the class, and their adds do not wait for one another.
     """
     s0, s1, s2, s3, s4, s5, s6, s7 = shift[0], shift[1], shift[2], shift[3], shift[4], shift[5], shift[6], shift[7]

@@ -46,8 +46,8 @@ class Relevance:
         Which features stay, such as ``{"top": 40}``; None measures only.
     adjust : str
         For the q columns: benjamini_hochberg, benjamini_yekutieli, holm or bonferroni, over the features of one statistic.
-    level : float
-        Confidence of the intervals, 0.95.
+    level : float or None
+        Confidence of the intervals, 0.95; None leaves them out.
     bins : int
         Bins of a number for the information measures and the correlation ratio.
     bin_kind : "equal counts", "equal width" or "supervised"
@@ -75,7 +75,7 @@ class Relevance:
     by: str = "effect_size"
     cut: Mapping[str, float] | None = None
     adjust: str = "benjamini_hochberg"
-    level: float = 0.95
+    level: float | None = 0.95
     bins: int = 10
     bin_kind: str = "equal counts"
     missing_level: bool | None = None
@@ -93,7 +93,7 @@ class Relevance:
             Cut.from_mapping(self.cut)
         if self.adjust not in ADJUSTMENTS:
             adjust(np.empty(0), self.adjust)
-        if not 0 < self.level < 1:
+        if self.level is not None and not 0 < self.level < 1:
             raise UsageError(f"relevance: level must be between 0 and 1, not {self.level}")
         for name, least in (("neighbours", 1), ("sample_rows", 50), ("places", 1), ("shuffles", 0), ("pool_below", 0)):
             if getattr(self, name) < least:

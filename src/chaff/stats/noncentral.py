@@ -6,7 +6,8 @@ import numpy as np
 
 from chaff.stats.tails import Floats
 
-HALVINGS = 70
+STEPS = 40
+CLOSE = 1e-8  # of the chance
 
 
 def eta_squared_interval(f: Floats, df: Floats, df_within: Floats, level: float = 0.95) -> tuple[Floats, Floats]:
@@ -31,15 +32,29 @@ def _noncentrality(f: Floats, df: Floats, df_within: Floats, chance: float) -> F
     """Noncentrality at which P(F <= f) = chance; 0 where even none gives less."""
     from scipy.special import ncfdtr
 
-    low = np.zeros(f.size)
-    high = np.maximum(4.0 * f * df, 20.0) + 20.0
-    for _ in range(HALVINGS):
-        middle = (low + high) / 2.0
+    def excess(nc: Floats) -> Floats:
         # The chance falls with the noncentrality. Past the reach of its series the function gives NaN: too far out.
-        over = ncfdtr(df, df_within, middle, f) > chance
-        low, high = np.where(over, middle, low), np.where(over, high, middle)
-    out = (low + high) / 2.0
-    return np.where(out < 1e-9 * (1.0 + f * df), 0.0, out)
+        return np.nan_to_num(ncfdtr(df, df_within, nc, f), nan=0.0) - chance
+
+    low, high = np.zeros(f.size), 4.0 * f * df + 40.0
+    at_low, at_high = excess(low), excess(high)
+    none = at_low <= 0
+    out = low
+    side = np.zeros(f.size)
+    for _ in range(STEPS):  # false position, the end that stays halved (Dowell and Jarratt, 1971)
+        with np.errstate(all="ignore"):
+            out = (low * at_high - high * at_low) / (at_high - at_low)
+        out = np.where((out > low) & (out < high), out, (low + high) / 2.0)
+        here = excess(out)
+        up = here > 0
+        at_high = np.where(up & (side > 0), at_high / 2.0, at_high)
+        at_low = np.where(~up & (side < 0), at_low / 2.0, at_low)
+        low, at_low = np.where(up, out, low), np.where(up, here, at_low)
+        high, at_high = np.where(up, high, out), np.where(up, at_high, here)
+        side = np.where(up, 1.0, -1.0)
+        if (np.abs(here) < CLOSE).all():
+            break
+    return np.where(none, 0.0, out)
 
 
 def cramers_v_interval(x: Floats, df: Floats, rows: Floats, smaller: Floats, level: float = 0.95) -> tuple[Floats, Floats]:

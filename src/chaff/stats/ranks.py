@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
@@ -52,24 +53,40 @@ def rank_sum(values: Floats, inside: npt.NDArray[np.bool_]) -> RankSum:
 
 @dataclass(frozen=True)
 class Ranked:
-    """A column sorted once; every rank statistic of it starts here."""
+    """A column without gaps, sorted once; every rank statistic of it starts here."""
 
     values: Floats
     order: Ints
-    ranks: Floats
-    dense: npt.NDArray[np.int32]
-    twos: float
-    """Σ t (t - 1) over the groups of t tied values."""
-    threes: float
-    """Σ t (t - 1) (t - 2)."""
+
+    @cached_property
+    def _numbered(self) -> tuple[Floats, npt.NDArray[np.int32], float, float]:
+        ranks, dense = np.empty(self.values.size), np.empty(self.values.size, np.int32)
+        return ranks, dense, *ranks_from_order(self.values, self.order, ranks, dense)
+
+    @property
+    def ranks(self) -> Floats:
+        """1..n, ties at their mean."""
+        return self._numbered[0]
+
+    @property
+    def dense(self) -> npt.NDArray[np.int32]:
+        """0, 1, …, ties sharing one."""
+        return self._numbered[1]
+
+    @property
+    def twos(self) -> float:
+        """Σ t (t - 1) over the groups of t tied values."""
+        return self._numbered[2]
+
+    @property
+    def threes(self) -> float:
+        """Σ t (t - 1) (t - 2)."""
+        return self._numbered[3]
 
 
 def ranked(values: Floats, order: Ints | None = None) -> Ranked:
     """Sort a column without gaps; `order` when it is known already."""
-    order = np.argsort(values) if order is None else order
-    ranks, dense = np.empty(values.size), np.empty(values.size, np.int32)
-    twos, threes = ranks_from_order(values, order, ranks, dense)
-    return Ranked(values, order, ranks, dense, twos, threes)
+    return Ranked(values, np.argsort(values) if order is None else order)
 
 
 def spearman(x: Ranked, y: Ranked) -> float:
@@ -91,21 +108,21 @@ def kendall(x: Ranked, y: Ranked) -> tuple[float, float]:
     if n < 2:
         return float("nan"), float("nan")
     a, b = np.empty(n, np.int32), np.empty(n, np.int32)
-    joint = in_order_of(x.values, x.order, y.dense, a)
+    joint, twos, threes = in_order_of(x.values, x.order, y.dense, a)
     discordant = float(inversions(a, b))
     pairs = n * (n - 1.0) / 2.0
-    free_x, free_y = pairs - x.twos / 2.0, pairs - y.twos / 2.0
+    free_x, free_y = pairs - twos / 2.0, pairs - y.twos / 2.0
     if free_x <= 0 or free_y <= 0:
         return float("nan"), float("nan")
-    surplus = pairs - x.twos / 2.0 - y.twos / 2.0 + joint / 2.0 - 2.0 * discordant
+    surplus = pairs - twos / 2.0 - y.twos / 2.0 + joint / 2.0 - 2.0 * discordant
     tau = surplus / np.sqrt(free_x) / np.sqrt(free_y)
-    if n <= EXACT_KENDALL and x.twos == 0 and y.twos == 0:
+    if n <= EXACT_KENDALL and twos == 0 and y.twos == 0:
         return float(tau), _kendall_exact(n, int(discordant))
-    fives = [2.0 * r.threes + 9.0 * r.twos for r in (x, y)]  # Σ t (t - 1) (2 t + 5)
+    fives = [2.0 * b3 + 9.0 * b2 for b2, b3 in ((twos, threes), (y.twos, y.threes))]  # Σ t (t - 1) (2 t + 5)
     variance = (n * (n - 1.0) * (2.0 * n + 5.0) - fives[0] - fives[1]) / 18.0
-    variance += x.twos * y.twos / (2.0 * n * (n - 1.0))
+    variance += twos * y.twos / (2.0 * n * (n - 1.0))
     if n > 2:
-        variance += x.threes * y.threes / (9.0 * n * (n - 1.0) * (n - 2.0))
+        variance += threes * y.threes / (9.0 * n * (n - 1.0) * (n - 2.0))
     p = 2.0 * normal_upper(np.abs(surplus) / np.sqrt(variance)) if variance > 0 else float("nan")
     return float(np.clip(tau, -1.0, 1.0)), float(np.minimum(p, 1.0))
 
@@ -142,7 +159,7 @@ class RankTest:
     """Kolmogorov's limit; NaN with weights."""
 
 
-def rank_test(values: Floats, classes: Ints, count: int, weights: Floats | None = None, level: float = 0.95) -> RankTest:
+def rank_test(values: Floats, classes: Ints, count: int, weights: Floats | None = None, level: float | None = 0.95) -> RankTest:
     """Kruskal-Wallis H, one-against-rest ROC AUC and Kolmogorov-Smirnov of a column without gaps.
 
     Source: Kruskal and Wallis, 1952; Mann and Whitney, 1947; interval on the logit scale with the variance of DeLong,
@@ -165,7 +182,7 @@ def rank_test(values: Floats, classes: Ints, count: int, weights: Floats | None 
             auc_p = np.minimum(2.0 * normal_upper(z), 1.0)
         else:
             h, auc_p = np.nan, np.full(count, np.nan)
-        low, high = _delong(auc, own, rest, out, level) if weights is None else (auc * np.nan, auc * np.nan)
+        low, high = _delong(auc, own, rest, out, level) if weights is None and level else (auc * np.nan, auc * np.nan)
         effective = own[0] * own[1] / n if count > 1 else np.nan
     fine = k > 1 and spread > 0
     two = count == 2 and k == 2

@@ -20,6 +20,9 @@ ENCODINGS = ("cp1252", "cp1250", "cp1251", "cp1253", "cp1254", "cp932", "gb18030
 COMPRESSED = (".gz", ".bz2", ".zst", ".lz4")
 
 
+PARQUET_CELLS = 4_000_000  # read at a time
+
+
 @dataclass(frozen=True)
 class Reading:
     """How text files are read; None means: find out.
@@ -74,7 +77,7 @@ def read_path(path: Path, reading: Reading) -> Any:
         if ending in (".parquet", ".pq"):
             import pyarrow.parquet as pq
 
-            return pq.ParquetFile(path).read()
+            return _read_parquet(pq.ParquetFile(path, pre_buffer=False))
         if ending in (".feather", ".arrow", ".ipc"):
             import pyarrow.feather as feather
 
@@ -88,6 +91,25 @@ def read_path(path: Path, reading: Reading) -> Any:
     raise DataError(
         f"{path.name}: do not know how to read '{ending}'; use .csv, .tsv, .parquet, .feather, .arrow or .jsonl"
     )
+
+
+def _read_parquet(file: Any) -> Any:
+    """The whole file, some columns at a time, each number column in one piece: it can then be used without a second copy."""
+    import pyarrow as pa
+    import pyarrow.types as pt
+
+    names = list(file.schema_arrow.names)
+    some = max(1, PARQUET_CELLS // max(file.metadata.num_rows, 1))
+    if file.metadata.num_rows * len(names) <= PARQUET_CELLS or len(set(names)) < len(names):
+        return file.read()
+    columns = []
+    for start in range(0, len(names), some):
+        part = file.read(columns=names[start : start + some])
+        for column in part.columns:
+            whole = column.num_chunks > 1 and (pt.is_integer(column.type) or pt.is_floating(column.type))
+            columns.append(column.combine_chunks() if whole else column)
+        del part
+    return pa.table(columns, schema=file.schema_arrow)
 
 
 def source_columns(source: Any) -> tuple[list[str], int, Any] | None:

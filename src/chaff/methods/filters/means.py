@@ -13,7 +13,7 @@ from chaff.stats.groups import OneWay, fisher_score, one_way, welch
 from chaff.stats.noncentral import eta_squared_interval
 
 SIDE_BY_SIDE = 8
-SHIFT_ROWS = 1000
+SHIFT_ROWS = 25
 
 
 def pearson(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
@@ -24,7 +24,7 @@ def pearson(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]
         vx, vy = qx - sx * sx / n, qy - sy * sy / n
         vx, vy = np.where(vx > 1e-13 * qx, vx, np.nan), np.where(vy > 1e-13 * qy, vy, np.nan)
         r = np.clip((xy - sx * sy / n) / np.sqrt(vx) / np.sqrt(vy), -1.0, 1.0)
-    low, high = fisher_interval(r, rows, view.level)
+    low, high = fisher_interval(r, rows, view.level) if view.level else (np.full(r.size, np.nan),) * 2
     p = correlation_p(r, rows)
     out: dict[str, Any] = {"rows": rows.astype(np.int64)}
     if "pearson_r" in wanted:
@@ -53,8 +53,13 @@ def _with_target(view: View, values: Floats) -> tuple[float, ...]:
 
 def between_classes(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
     """Number columns between the classes of the target."""
-    parts = view.work.each(lambda block: _class_tables(view, block), view.blocks(features, SIDE_BY_SIDE))
-    return _one_way_columns(np.concatenate(parts) if parts else np.empty((0, view.count, 4)), wanted, view.level)
+
+    def some(block: list[str]) -> dict[str, Any]:
+        tables = np.concatenate([_class_tables(view, eight) for eight in view.blocks(block, SIDE_BY_SIDE)])
+        return _one_way_columns(tables, wanted, view.level)
+
+    parts = view.work.each(some, view.blocks(features, 8 * SIDE_BY_SIDE))
+    return {k: np.concatenate([p[k] for p in parts]) for k in (parts[0] if parts else {})}
 
 
 def _class_tables(view: View, features: list[str]) -> Floats:
@@ -63,10 +68,10 @@ def _class_tables(view: View, features: list[str]) -> Floats:
     shifts = np.array([_near_mean(c) for c in columns])
     out = np.zeros((len(columns), view.count, 4))
     todo = list(range(len(columns)))
-    if len(columns) == SIDE_BY_SIDE and view.weights is None:
+    if len(columns) == SIDE_BY_SIDE and view.weights is None and view.count <= 256:
         sums = np.zeros((view.count, 2 * SIDE_BY_SIDE))
-        class_sums_of_eight(*columns, view.classes, shifts, sums)
-        out[:, :, :2] = np.bincount(view.classes, minlength=view.count)[None, :, None]
+        class_sums_of_eight(*columns, view.class_bytes, shifts, sums)
+        out[:, :, :2] = view.class_counts[None, :, None]
         out[:, :, 2], out[:, :, 3] = sums[:, :SIDE_BY_SIDE].T, sums[:, SIDE_BY_SIDE:].T
         todo = [k for k in todo if np.isnan(out[k, :, 2]).any()]  # a missing cell shows in its sum
     for k in todo:
@@ -77,11 +82,10 @@ def _class_tables(view: View, features: list[str]) -> Floats:
 
 def _near_mean(values: Floats) -> float:
     """The middle of a sample of rows: one wild cell must not move it, and it need not be exact."""
-    some = values[:: max(1, values.size // SHIFT_ROWS)]
-    some = some[~np.isnan(some)]
-    if not some.size:
-        some = values[~np.isnan(values)][:1]
-    return float(np.partition(some, some.size // 2)[some.size // 2]) if some.size else 0.0
+    some = sorted(v for v in values[:: max(1, values.size // SHIFT_ROWS)].tolist() if v == v)
+    if not some:
+        some = values[~np.isnan(values)][:1].tolist()
+    return some[len(some) // 2] if some else 0.0
 
 
 def between_levels(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
@@ -98,7 +102,7 @@ def between_levels(view: View, features: list[str], wanted: set[str]) -> dict[st
     return {k: np.concatenate([p[k] for p in parts]) for k in (parts[0] if parts else {})}
 
 
-def _one_way_columns(table: Floats, wanted: set[str], level: float) -> dict[str, Any]:
+def _one_way_columns(table: Floats, wanted: set[str], level: float | None) -> dict[str, Any]:
     """Columns from class tables (m, K, 4)."""
     counts, weights, sums, squares = (table[:, :, k] for k in range(4))
     out: dict[str, Any] = {"rows": counts.sum(1).astype(np.int64)}
@@ -113,8 +117,9 @@ def _one_way_columns(table: Floats, wanted: set[str], level: float) -> dict[str,
     return out
 
 
-def _f_columns(result: OneWay, level: float) -> dict[str, Any]:
-    low, high = eta_squared_interval(result.f, result.df_between, result.df_within, level)
+def _f_columns(result: OneWay, level: float | None) -> dict[str, Any]:
+    nan = np.full(result.f.shape, np.nan)
+    low, high = eta_squared_interval(result.f, result.df_between, result.df_within, level) if level else (nan, nan)
     return {
         "f": result.f, "f_df": result.df_between, "f_df_within": result.df_within, "f_p": result.p,
         "eta_squared": result.eta_squared, "eta_squared_low": low, "eta_squared_high": high, "omega_squared": result.omega_squared,

@@ -30,7 +30,7 @@ def against_number(view: View, features: list[str], wanted: set[str]) -> dict[st
     return _columns(view.work.each(one, features))
 
 
-def _pair(x: Floats, y: Ranked, spread: Spread | None, wanted: set[str], level: float) -> dict[str, float]:
+def _pair(x: Floats, y: Ranked, spread: Spread | None, wanted: set[str], level: float | None) -> dict[str, float]:
     out: dict[str, float] = {"rows": x.size}
     mine = ranked(x)
     if "spearman_rho" in wanted:
@@ -55,11 +55,11 @@ def _rho_p(rho: float, n: int) -> float:
     return float(correlation_p(np.array(rho), np.array(float(n))))
 
 
-def _interval(r: float, n: int, variance: float, less: int, level: float) -> tuple[float, float]:
+def _interval(r: float, n: int, variance: float, less: int, level: float | None) -> tuple[float, float]:
     """Bounds on the scale of Fisher's z with variance `variance` / (n - less)."""
     from scipy.special import ndtri
 
-    if n <= less or r != r:
+    if n <= less or r != r or not level:
         return float("nan"), float("nan")
     with np.errstate(divide="ignore"):
         z = np.arctanh(r)

@@ -40,7 +40,9 @@ def _tests(table: Floats, rows: int, wanted: set[str], view: View) -> dict[str, 
     if "chi_square" in wanted:
         x = chi_square(table[None])
         sides = [(table.sum(a) > 0).sum() for a in (0, 1)]
-        bounds = cramers_v_interval(x.chi_square, x.df, np.array([table.sum()]), np.array([max(min(sides) - 1, 1)]), view.level)
+        smaller = np.array([max(min(sides) - 1, 1)])
+        nan = np.array([np.nan])
+        bounds = cramers_v_interval(x.chi_square, x.df, np.array([table.sum()]), smaller, view.level) if view.level else (nan, nan)
         out |= {"chi_square": x.chi_square[0], "chi_square_df": x.df[0], "chi_square_p": x.p[0], "cramers_v": x.cramers_v[0],
                 "cramers_v_low": bounds[0][0], "cramers_v_high": bounds[1][0], "sparse_share": x.sparse_share[0]}  # fmt: skip
     if "g" in wanted:

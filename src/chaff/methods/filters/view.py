@@ -28,7 +28,7 @@ class View:
     bin_kind: str
     missing_level: bool | None
     """Whether missing is a level: None for categories only, True for every kind, False for none."""
-    level: float
+    level: float | None
     pool_below: float
     neighbours: int
     sample_rows: int
@@ -45,6 +45,15 @@ class View:
     @cached_property
     def classes(self) -> Ints:
         return self.table.y.astype(np.int64)
+
+    @cached_property
+    def class_bytes(self) -> npt.NDArray[np.uint8]:
+        """Classes in a byte each, where they fit: an index that cannot be negative, and an eighth of the memory."""
+        return self.table.y.astype(np.uint8)
+
+    @cached_property
+    def class_counts(self) -> Ints:
+        return np.bincount(self.classes, minlength=self.count)
 
     @property
     def count(self) -> int:
