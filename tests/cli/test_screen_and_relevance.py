@@ -43,8 +43,8 @@ def test_relevance_ranks_cuts_tries_and_saves(lots, tmp_path):
         assert words in out, words
     assert "crumb_score alone explains" in out  # a leak does not float to the top unnoticed
     assert (tmp_path / "r.png").stat().st_size > 10_000
-    again = run("relevance", tmp_path / "r.json", "--by", "kendall_tau", "--top", "3", "--try", "0.1,0.2", "--out", tmp_path / "again.csv", "--decimals", "3")
-    assert "kendall tau" in again and "What if: limits on kendall tau" in again
+    again = run("relevance", tmp_path / "r.json", "--by", "kendall_tau", "--top", "3", "--scaled", "--try", "0.1,0.2", "--out", tmp_path / "again.csv", "--decimals", "3")
+    assert "From 0, the worst feature, to 1, the best" in again and "kendall tau" in again and "What if: limits on kendall tau" in again
     sheet = pd.read_csv(tmp_path / "again.csv")
     assert (sheet["verdict"] == "keep").sum() == 3 and sheet["kendall_tau"].abs().dropna().is_monotonic_decreasing
 

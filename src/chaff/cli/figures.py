@@ -40,6 +40,11 @@ def share(value: float) -> str:
     return f"{value:.0%}" if value >= 0.1 else f"{value:.1%}"
 
 
+def two(value: float) -> str:
+    """Two digits after the point, for what is read against 0 and 1."""
+    return "" if value != value else f"{value + 0.0:.2f}".replace("-0.00", "0.00")
+
+
 def cell(column: str, value: Any) -> str:
     """A cell of a findings frame by the name of its column."""
     if isinstance(value, float) and (column in ("p", "q") or column.endswith(("_p", "_q"))):

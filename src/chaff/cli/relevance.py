@@ -35,6 +35,7 @@ SETTINGS = ("adjust", "bins", "bin_kind", "pool_below", "neighbours", "shuffles"
 @click.option("--shuffles", type=click.IntRange(0), help="Shuffled targets for a permutation p where theory gives none (0).")
 @click.option("--pairs", is_flag=True, help="Also screen all pairs: what two features tell together beyond the sum of each.")
 @click.option("--triage", type=click.IntRange(1), metavar="N", help="A very wide table: keep the best N columns, read block by block.")
+@click.option("--scaled", is_flag=True, help="Also show every measure rescaled from 0 to 1, side by side.")
 @click.option("--all", "everything", is_flag=True, help="List every feature, not only the head.")
 @click.option("--out", metavar="FILE", help="Save the findings: .json (can be read again), .csv or .parquet.")
 @click.option("--decimals", type=click.IntRange(0), help="Digits after the point in a saved .csv or .parquet.")
@@ -47,7 +48,7 @@ def command(data: str, **said: Any) -> None:
     DATA is a table, or findings saved before as .json: those are ranked, cut and tried again without computing.
     """
     from chaff.cli.console import Show
-    from chaff.cli.tables import limits_table, pairs_table, relevance_table
+    from chaff.cli.tables import limits_table, pairs_table, relevance_table, scaled_table
 
     _check_files(said)
     cut = _cut(said)
@@ -59,6 +60,8 @@ def command(data: str, **said: Any) -> None:
         found, table = _measured(data, cut, said, show)
     by = said["by"] or found.lead
     relevance_table(show, found, by, said["everything"])
+    if said["scaled"]:
+        scaled_table(show, found, by, said["everything"])
     for note in found.notes[1:]:
         show.say(f" look: {note}", "#7A4E8A")
     if said["limits"]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from chaff.cli.console import DROP, KEEP, LOOK, QUIET, Show
-from chaff.cli.figures import cell, figure, share
+from chaff.cli.figures import cell, figure, share, two
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -23,7 +23,7 @@ def grid(show: Show, headers: list[str], rows: list[list[str]], left: int = 1, s
 
     table = RichTable.grid(padding=(0, 2), pad_edge=False)
     for k, name in enumerate(headers):
-        wordy = k < left or name in ("kind", "reason", "why", "statistic", "partner", "what", "commonest", "class", "rows like it", "")
+        wordy = k < left or name in ("kind", "reason", "why", "statistic", "partner", "what", "commonest", "verdict", "")
         table.add_column(justify="left" if wordy else "right", no_wrap=name not in ("reason", "why", "what", ""), overflow="fold")
     if any(headers):
         table.add_row(*[f"[{QUIET}]{escape(h)}[/]" for h in headers])
@@ -76,8 +76,8 @@ def _facts(show: Show, found: Findings, everything: bool, by: str | None) -> Non
     headers = ["feature", "kind", "rows", "missing", "distinct", "lowest", "highest", "commonest", "", "sd", "skew", "outlying", "R² alone"]
     rows = [
         [str(f), r["kind"] + (f", {r['unit']}" if r["unit"] else ""), figure(r["rows"]), share(r["missing_share"]), figure(r["distinct"]),
-         figure(r["low"]), figure(r["high"]), str(r["top_value"])[:18], share(r["top_share"]), figure(r["spread"]), figure(r["skew"], 2),
-         share(r["outlying_share"]), figure(r["single_r2"], 2)]
+         figure(r["low"]), figure(r["high"]), str(r["top_value"])[:18], share(r["top_share"]), figure(r["spread"]), two(r["skew"]),
+         share(r["outlying_share"]), two(r["single_r2"])]
         for f, r in some.iterrows()
     ]  # fmt: skip
     show.say()
@@ -118,6 +118,22 @@ def relevance_table(show: Show, found: Findings, by: str, everything: bool) -> N
     left_out = [c for c in found.better if c in frame.columns and c not in columns and not c.endswith(("_p", "_q"))]
     if left_out:
         show.say(f"   also measured: {', '.join(left_out)}; --by shows one, --out FILE saves all", QUIET)
+
+
+def scaled_table(show: Show, found: Findings, by: str, everything: bool) -> None:
+    """Every measure from 0 (the worst feature) to 1 (the best), side by side."""
+    scaled = found.scaled().loc[found.ranked(by).index].dropna(axis=1, how="all")
+    some = scaled if everything else scaled.head(HEAD)
+    show.say()
+    show.say(" From 0, the worst feature, to 1, the best", "bold")
+    room, columns = show.console.width - 4 - max(len(str(f)) for f in some.index), []
+    for name in scaled.columns:
+        room -= len(name) + 2
+        if room > 0:
+            columns.append(name)
+    rows = [[str(f), *["" if r[c] != r[c] else f"{r[c]:.2f}" for c in columns]] for f, r in some.iterrows()]
+    grid(show, ["feature", *[c.replace("_", " ") for c in columns]], rows)
+    rest(show, len(some), len(scaled))
 
 
 def _fitting_columns(found: Findings, by: str, width: int) -> list[str]:
