@@ -21,7 +21,7 @@ table = table.with_features(stays).with_missing_flags(["mycotoxin_ppb"])
 # Every statistic that fits, then several limits at once without computing again
 scores = chaff.relevance(table)
 print(scores.ranked("effect_size")[["rows", "statistic", "effect_size", "p", "q"]].head(8).to_string(float_format="{:.3g}".format))
-print(scores.try_limits([0.05, 0.1, 0.2])["stay"].to_string())
+print("kept at each limit on the effect size:", scores.try_limits([0.05, 0.1, 0.2])["stay"].to_dict())
 
 # The same findings, ranked by another measure
 print("by distance correlation:", ", ".join(scores.stays({"top": 5}, by="distance_correlation")))

@@ -1,0 +1,187 @@
+"""Correlations: the matrix, the pairs above a limit, the groups they form, several limits at once."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from chaff.errors import UsageError
+from chaff.methods.columns import Floats, Matrix, complete_rows, number_matrix
+from chaff.results.findings import Findings
+from chaff.stats.correlation import correlation_p, fisher_interval
+from chaff.stats.matrices import kendall_column, partial_correlations, pearson_matrix, shrinkage, spearman_matrix
+from chaff.table.table import Table
+from chaff.work import Work
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+METHODS = ("pearson", "spearman", "kendall")
+NAMES = {"pearson": "pearson_r", "spearman": "spearman_rho", "kendall": "kendall_tau"}
+
+
+def correlations(
+    table: Table, method: str = "pearson", *, limit: float = 0.95, limits: Sequence[float] = (0.7, 0.8, 0.9, 0.95, 0.99),
+    rows: str = "pairwise", with_target: bool = False, partial: bool = False, shrink: bool | None = None,
+    features: Sequence[str] | None = None, level: float = 0.95, workers: int | None = None,
+) -> Findings:  # fmt: skip
+    """Which number columns go together, and in which groups.
+
+    Parameters
+    ----------
+    table : Table
+    method : "pearson", "spearman" or "kendall"
+    limit : float
+        |r| above which a pair is listed and joins a group.
+    limits : list of float
+        How many pairs and groups there would be at each, in ``more["limits"]``.
+    rows : "pairwise" or "complete"
+        Each pair over the rows where both are present, or all over the rows where every column is.
+    with_target : bool
+        Put a number (or two-class) target in the picture.
+    partial : bool
+        Correlation with all other columns held fixed; on complete rows.
+    shrink : bool, optional
+        Shrink the off-diagonal entries towards 0 by the best share (on complete rows); by itself when columns outnumber rows.
+    features : list of str, optional
+    level : float
+        Confidence of the intervals.
+
+    Returns
+    -------
+    Findings
+        One row a column: strongest_r, partner, group (0 for none). ``more``: matrix, rows (of each pair), pairs (first,
+        second, r, low, high, rows, p, q), groups, limits.
+
+    Raises
+    ------
+    UsageError, DataError
+
+    Notes
+    -----
+    Source: Pearson, 1896; Spearman, 1904; Kendall, 1945; shrinkage Schäfer and Strimmer, 2005.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.correlations(chaff.demo.table(rows=200), limit=0.9)
+    >>> tuple(found.more["pairs"].loc[0, ["first", "second"]])
+    ('test_weight_kg_hl', 'test_weight_lb_bu')
+    """
+    _check(method, limit, limits, rows, level)
+    matrix = number_matrix(table, features, with_target)
+    notes = [matrix.note] if matrix.note else []
+    p, n = matrix.X.shape
+    shrink = p > n if shrink is None else shrink
+    if rows == "complete" or partial or shrink:
+        matrix, note = complete_rows(matrix)
+        notes += [note] if note else []
+    r, shared = _matrix(matrix, method, Work(workers=workers))
+    if shrink:
+        share = shrinkage(matrix.X)
+        r = r * (1 - share) + np.diag(np.diagonal(r) * share)
+        notes.append(f"shrunk towards 0 by {share:.0%}" + (": columns outnumber rows" if p > n else ""))
+    if partial:
+        r = partial_correlations(np.nan_to_num(r))
+        notes.append("partial: all other columns held fixed")
+    pairs = pair_table(matrix.names, r, shared - (len(matrix.names) - 2 if partial else 0), limit, level, NAMES[method])
+    return _findings(table, matrix, r, shared, pairs, method, limit, limits, notes)
+
+
+def _check(method: str, limit: float, limits: Sequence[float], rows: str, level: float) -> None:
+    if method not in METHODS:
+        raise UsageError(f"method must be one of {', '.join(METHODS)}, not '{method}'")
+    if rows not in ("pairwise", "complete"):
+        raise UsageError(f"rows must be pairwise or complete, not '{rows}'")
+    for value in (limit, *limits):
+        if not 0 <= value <= 1:
+            raise UsageError(f"a correlation limit must be between 0 and 1, not {value}")
+    if not 0 < level < 1:
+        raise UsageError(f"level must be between 0 and 1, not {level}")
+
+
+def _matrix(matrix: Matrix, method: str, work: Work) -> tuple[Floats, Floats]:
+    """(correlations, rows of each pair)."""
+    X = matrix.X
+    there = (~np.isnan(X)).astype(float)
+    shared = there @ there.T
+    if method == "spearman":
+        return spearman_matrix(X), shared
+    if method == "kendall":
+        upper = np.array(work.each(lambda i: kendall_column(X, i), range(len(X))))
+        out = np.where(np.isnan(upper), upper.T, upper)
+        np.fill_diagonal(out, 1.0)
+        return out, shared
+    if there.all():
+        return pearson_matrix(X), shared
+    from chaff.stats.correlation import correlation_from_products
+
+    shift = np.nanmedian(X, axis=1, keepdims=True)
+    Z = np.nan_to_num(X - shift)
+    return correlation_from_products(shared, Z @ there.T, (Z * Z) @ there.T, Z @ Z.T), shared
+
+
+def pair_table(names: Sequence[str], r: Floats, rows: Floats, limit: float, level: float, what: str) -> pd.DataFrame:
+    """Pairs above the limit, the strongest first."""
+    import pandas as pd
+
+    from chaff.stats.adjust import benjamini_hochberg
+
+    i, j = np.triu_indices(len(names), 1)
+    values, n = r[i, j], rows[i, j]
+    p = correlation_p(values, n) if what != "kendall_tau" else np.full(values.size, np.nan)
+    q = benjamini_hochberg(p)
+    over = np.flatnonzero(np.abs(np.nan_to_num(values)) > limit)
+    over = over[np.argsort(-np.abs(values[over]), kind="stable")]
+    variance = {"pearson_r": 1.0, "spearman_rho": 1.06, "kendall_tau": 0.437}[what]
+    low, high = fisher_interval(values[over], 3 + (n[over] - 3) / variance, level)
+    named = np.array(names, dtype=object)
+    return pd.DataFrame({"first": named[i[over]], "second": named[j[over]], what: values[over], f"{what}_low": low, f"{what}_high": high,
+                         "rows": n[over].astype(int), "p": p[over], "q": q[over]})  # fmt: skip
+
+
+def groups_of(r: Floats, limit: float) -> Any:
+    """Group of every column: those that chains of pairs above the limit hold together; 0 for a column alone."""
+    from scipy.sparse.csgraph import connected_components
+
+    over = np.abs(np.nan_to_num(r)) > limit
+    np.fill_diagonal(over, False)
+    _, label = connected_components(over, directed=False)
+    sizes = np.bincount(label)
+    order = [k for k in np.argsort(-sizes, kind="stable") if sizes[k] > 1]
+    number = {k: place for place, k in enumerate(order, 1)}
+    return np.array([number.get(k, 0) for k in label])
+
+
+def _findings(
+    table: Table, matrix: Matrix, r: Floats, shared: Floats, pairs: pd.DataFrame, method: str, limit: float,
+    limits: Sequence[float], notes: list[str],
+) -> Findings:  # fmt: skip
+    import pandas as pd
+
+    names = list(matrix.names)
+    away = np.abs(np.where(np.eye(len(names), dtype=bool), 0.0, np.nan_to_num(r)))
+    best = away.argmax(1)
+    group = groups_of(r, limit)
+    frame = pd.DataFrame(
+        {"strongest_r": r[np.arange(len(names)), best], "partner": [names[k] for k in best], "group": group},
+        index=pd.Index(names, name="feature"),
+    )
+    tried = []
+    for value in limits:
+        g = groups_of(r, value)
+        tried.append((value, int((away > value).sum() // 2), int(g.max(initial=0)), int((g > 0).sum())))
+    groups = pd.DataFrame(
+        [(k, int((group == k).sum()), ", ".join(n for n, g in zip(names, group, strict=True) if g == k)) for k in range(1, group.max(initial=0) + 1)],
+        columns=["group", "size", "features"],
+    )
+    more = {
+        "matrix": pd.DataFrame(r, index=names, columns=names), "rows": pd.DataFrame(shared.astype(int), index=names, columns=names),
+        "pairs": pairs, "groups": groups,
+        "limits": pd.DataFrame(tried, columns=["limit", "pairs", "groups", "columns"]).set_index("limit"),
+    }  # fmt: skip
+    notes = [f"{matrix.X.shape[1]:,} rows, {len(names)} number columns", *notes]
+    settings = {"method": method, "limit": limit, "target": table.target.name}
+    return Findings("correlations", frame, "strongest_r", True, settings, tuple(notes), more, {"strongest_r": "magnitude"})

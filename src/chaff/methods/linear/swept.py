@@ -1,0 +1,170 @@
+"""A linear model that features enter and leave by updates: every figure of it after each move, without a refit."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from chaff.methods.linear.form import Floats, Ints, LinearForm
+from chaff.stats.tails import f_upper
+
+PIVOT = 1e-10  # of a standardised column: less than this of it is new, so it cannot enter
+
+
+@dataclass(frozen=True)
+class State:
+    """What a model of some features says."""
+
+    features: tuple[str, ...]
+    p: dict[str, float]
+    """Of each feature in the model (F test of all its columns)."""
+    vif: dict[str, float]
+    """Largest over its columns."""
+    coefficient: dict[str, float]
+    """Of features of one column, in the columns' own units."""
+    r_squared: float
+    adjusted: float
+    aic: float
+    bic: float
+    rank: int
+
+
+class Swept:
+    """The correlations of the columns and the target, swept on the columns of the features in the model.
+
+    Sweeping a column in or out is one rank-one update.  Source: Beaton, 1964; Goodnight, 1979.
+    """
+
+    def __init__(self, form: LinearForm) -> None:
+        self.form = form
+        w = form.table.weights
+        w = np.ones(form.y.size) if w is None else w * (form.y.size / w.sum())
+        Z = np.column_stack([form.X, form.y])
+        Z = (Z - (w @ Z) / w.sum()) * np.sqrt(w)[:, None]
+        length = np.sqrt((Z * Z).sum(0))
+        self.scale = np.where(length > 0, length, 1.0)
+        Z /= self.scale
+        self.start = Z.T @ Z
+        self.A = self.start.copy()
+        self.rows = form.y.size
+        self.log_weights = float(np.log(w[w > 0]).sum())
+        self.held: set[int] = set()
+        self.owner: Ints = form.owner
+        self.place = {f: k for k, f in enumerate(form.features)}
+
+    def columns(self, feature: str) -> list[int]:
+        f = self.place[feature]
+        return list(range(int(self.form.starts[f]), int(self.form.starts[f + 1])))
+
+    @property
+    def features(self) -> tuple[str, ...]:
+        inside = {int(self.owner[k]) for k in self.held}
+        return tuple(f for f in self.form.features if self.place[f] in inside)
+
+    def toggle(self, feature: str) -> None:
+        """The feature enters, or leaves when it is in the model."""
+        mine = self.columns(feature)
+        leaving = any(k in self.held for k in mine)
+        for k in mine:
+            if leaving and k in self.held:
+                self._sweep(k, -1.0)
+                self.held.discard(k)
+            elif not leaving and self.A[k, k] > PIVOT:
+                self._sweep(k, 1.0)
+                self.held.add(k)
+
+    def enters(self, feature: str) -> bool:
+        """Whether it has anything that the model does not."""
+        return any(self.A[k, k] > PIVOT for k in self.columns(feature))
+
+    def _sweep(self, k: int, sign: float) -> None:
+        A, d = self.A, self.A[k, k]
+        row = A[k] / d
+        A -= np.outer(A[:, k], row)
+        A[k] = A[:, k] = sign * row
+        A[k, k] = -1.0 / d
+
+    def refresh(self) -> None:
+        """A fresh factorisation of the same model."""
+        held = sorted(self.held)
+        self.A, self.held = self.start.copy(), set()
+        for k in held:
+            if self.A[k, k] > PIVOT:
+                self._sweep(k, 1.0)
+                self.held.add(k)
+
+    @property
+    def rss(self) -> float:
+        """Share of the target's variation that is left."""
+        return float(max(self.A[-1, -1], 0.0))
+
+    def criteria(self, rss: float, rank: int) -> tuple[float, float, float]:
+        """(adjusted R², AIC, BIC) of a model of that rank that leaves `rss`."""
+        n, df = self.rows, self.rows - rank - 1
+        adjusted = 1.0 - rss * (n - 1) / df if df > 0 else float("nan")
+        whole = rss * self.scale[-1] ** 2
+        fit = n * (np.log(2 * np.pi) + np.log(whole / n) + 1.0) - self.log_weights if whole > 0 else -np.inf
+        count = rank + 2
+        return float(adjusted), float(fit + 2 * count), float(fit + np.log(n) * count)
+
+    def losses(self) -> dict[str, tuple[float, int]]:
+        """Feature in the model → (rise of the residual share when it leaves, its columns)."""
+        out = {}
+        for f in self.features:
+            mine = [k for k in self.columns(f) if k in self.held]
+            block, b = -self.A[np.ix_(mine, mine)], self.A[mine, -1]
+            rise = float(b[0] ** 2 / block[0, 0]) if len(mine) == 1 else float(b @ np.linalg.lstsq(block, b, rcond=None)[0])
+            out[f] = (max(rise, 0.0), len(mine))
+        return out
+
+    def gains(self) -> dict[str, tuple[float, int]]:
+        """Feature outside → (fall of the residual share when it enters, columns that are new)."""
+        inside, out = set(self.features), {}
+        for f in self.form.features:
+            if f in inside:
+                continue
+            mine = [k for k in self.columns(f) if self.A[k, k] > PIVOT]
+            if not mine:
+                continue
+            block, b = self.A[np.ix_(mine, mine)], self.A[mine, -1]
+            if len(mine) == 1:
+                out[f] = (float(b[0] ** 2 / block[0, 0]), 1)
+            else:
+                out[f] = (float(b @ np.linalg.lstsq(block, b, rcond=1e-10)[0]), int(np.linalg.matrix_rank(block, tol=1e-9)))
+        return out
+
+    def p_of(self, change: float, columns: int, rss: float, df: int) -> float:
+        """F test of so many columns."""
+        if df <= 0 or columns <= 0:
+            return float("nan")
+        f = change / columns / (rss / df) if rss > 0 else np.inf
+        return float(f_upper(np.array(f), np.array(columns), np.array(df)))
+
+    def state(self) -> State:
+        rank, rss = len(self.held), self.rss
+        adjusted, aic, bic = self.criteria(rss, rank)
+        losses = self.losses()
+        df = self.rows - rank - 1
+        vif = {f: max(float(-self.A[k, k]) for k in self.columns(f) if k in self.held) for f in losses}
+        single = {f: self.columns(f)[0] for f, (_, c) in losses.items() if c == 1 and len(self.columns(f)) == 1}
+        return State(
+            self.features, {f: self.p_of(rise, c, rss, df) for f, (rise, c) in losses.items()}, vif,
+            {f: float(self.A[k, -1] * self.scale[-1] / self.scale[k]) for f, k in single.items()},
+            1.0 - rss, adjusted, aic, bic, rank,
+        )  # fmt: skip
+
+    def after(self, feature: str) -> tuple[float, int]:
+        """(residual share, rank) if this feature came or went."""
+        losses = self.losses() if feature in self.features else {}
+        if feature in losses:
+            rise, c = losses[feature]
+            return self.rss + rise, len(self.held) - c
+        fall, c = self.gains().get(feature, (0.0, 0))
+        return max(self.rss - fall, 0.0), len(self.held) + c
+
+
+def standardised_blocks(form: LinearForm) -> tuple[Floats, Floats, Ints]:
+    """(correlations of the columns, with the target, starts)."""
+    A = Swept(form).start
+    return A[:-1, :-1], A[:-1, -1], form.starts

@@ -1,0 +1,78 @@
+"""Correlation matrices of rank statistics, partial correlations, and shrinkage where columns outnumber rows."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from chaff.stats.ranks import average_ranks, kendall, ranked
+from chaff.stats.tails import Floats
+
+FEWEST_SHARED = 3
+
+
+def pearson_matrix(X: Floats) -> Floats:
+    """Pearson r of complete columns, float64 (p, n) → (p, p); NaN for columns without spread."""
+    Z = X - X.mean(1, keepdims=True)
+    scale = np.sqrt((Z * Z).sum(1))
+    rounding = 1e-13 * np.sqrt((X * X).sum(1))
+    with np.errstate(all="ignore"):
+        Z /= np.where(scale > rounding, scale, np.nan)[:, None]
+    out = np.clip(Z @ Z.T, -1.0, 1.0)
+    np.fill_diagonal(out, np.where(np.isnan(np.diagonal(out)), np.nan, 1.0))
+    return np.asarray(out)
+
+
+def spearman_matrix(X: Floats) -> Floats:
+    """Spearman's rho, float64 (p, n) with NaN for missing: over the rows where both are present, ranked anew there."""
+    gaps = np.isnan(X).any(1)
+    ranks = np.array([average_ranks(x) if not g else np.zeros(x.size) for x, g in zip(X, gaps, strict=True)]).reshape(X.shape)
+    out = pearson_matrix(ranks) if len(X) else np.empty((0, 0))
+    for i in np.flatnonzero(gaps).tolist():
+        for j in range(len(X)):
+            out[i, j] = out[j, i] = _rho(X[i], X[j]) if i != j else 1.0
+    return out
+
+
+def _rho(x: Floats, y: Floats) -> float:
+    both = ~np.isnan(x) & ~np.isnan(y)
+    if both.sum() < FEWEST_SHARED:
+        return float("nan")
+    return float(pearson_matrix(np.stack([average_ranks(x[both]), average_ranks(y[both])]))[0, 1])
+
+
+def kendall_column(X: Floats, i: int) -> Floats:
+    """tau-b of column i with every later one, over the rows where both are present."""
+    out = np.full(len(X), np.nan)
+    for j in range(i + 1, len(X)):
+        both = ~np.isnan(X[i]) & ~np.isnan(X[j])
+        out[j] = kendall(ranked(X[i][both]), ranked(X[j][both]))[0]
+    return out
+
+
+def partial_correlations(C: Floats) -> Floats:
+    """Correlation of each pair when all other columns are held fixed, from the inverse; pseudo-inverse when singular."""
+    try:
+        P = np.linalg.inv(C) if np.linalg.cond(C) < 1e12 else np.linalg.pinv(C, rcond=1e-10, hermitian=True)
+    except np.linalg.LinAlgError:
+        P = np.linalg.pinv(C, rcond=1e-10, hermitian=True)
+    d = np.sqrt(np.abs(np.diagonal(P)))
+    with np.errstate(all="ignore"):
+        out = -P / np.outer(d, d)
+    np.fill_diagonal(out, 1.0)
+    return np.asarray(np.clip(out, -1.0, 1.0))
+
+
+def shrinkage(X: Floats) -> float:
+    """Share λ by which the off-diagonal correlations are best shrunk towards 0, for complete columns (p, n).
+
+    Source: Schäfer and Strimmer, 2005 (after Ledoit and Wolf, 2003).
+    """
+    p, n = X.shape
+    spread = X.std(1, ddof=1, keepdims=True)
+    Z = (X - X.mean(1, keepdims=True)) / np.where(spread > 0, spread, 1.0)
+    mean = Z @ Z.T / n
+    square = (Z * Z) @ (Z * Z).T / n
+    off = ~np.eye(p, dtype=bool)
+    variance = n / (n - 1.0) ** 3 * n * (square - mean**2)[off].sum()
+    size = ((n / (n - 1.0) * mean)[off] ** 2).sum()
+    return float(np.clip(variance / size, 0.0, 1.0)) if size > 0 else 1.0
