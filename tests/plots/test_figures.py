@@ -91,3 +91,43 @@ def test_one_feature_against_the_target_in_every_pair_of_kinds(mill_table):
         chaff.plots.two_features(mill_table, "protein_pct", "variety")
     with pytest.raises(chaff.UnknownColumn):
         chaff.plots.feature_target(mill_table, "protien_pct")
+
+
+def test_the_map_orders_by_cluster_and_mutes_what_is_weak(mill_table):
+    figure = chaff.plots.correlation_map(chaff.correlations(mill_table), limit=0.3)
+    names = [t.get_text() for t in figure.axes[0].get_yticklabels()]
+    places = sorted(names.index(n) for n in ("gluten_wet_pct", "gluten_dry_pct", "gluten_washed_g", "gluten_machine_pct"))
+    assert places[-1] - places[0] == 3  # neighbours
+    cells = np.abs(np.asarray(figure.axes[0].images[0].get_array()))
+    assert ((cells == 0) | (cells >= 0.3)).all() and len(names) == 48
+    few = chaff.plots.correlation_map(chaff.correlations(mill_table.with_features(["protein_pct", "protein_nir_pct", "gluten_wet_pct", "ash_pct"])))
+    assert any(t.get_text() == "0.99" for t in few.axes[0].texts)
+    wide = chaff.demo.table(rows=150, noise=220, repeats=30, signal=25)
+    big = chaff.plots.correlation_map(chaff.correlations(wide), limit=0.5)
+    assert len(big.axes[0].get_yticklabels()) <= 70
+    with pytest.raises(chaff.UsageError, match="no matrix"):
+        chaff.plots.correlation_map(chaff.relevance(mill_table, "leading"))
+
+
+def test_inflation_figures_show_limit_path_and_components(mill_table):
+    bars = chaff.plots.vif_bars(chaff.inflation(mill_table), bars=10)
+    assert len(bars.patches) == 10 and any(t.get_text() == "infinite" for t in bars.texts) and "12 of 53" in bars.get_title(loc="left")
+    went = chaff.prune_inflation(mill_table)
+    trail = chaff.plots.vif_trail(went)
+    assert sum(t.get_text().endswith(" goes") for t in trail.texts) == len(went.more["trail"])
+    scree = chaff.plots.scree(chaff.components(mill_table))
+    assert sum(p.get_facecolor() == matplotlib_rgba(KEEP) for p in scree.patches) == 8
+    for draw in (chaff.plots.vif_bars, chaff.plots.vif_trail, chaff.plots.scree):
+        with pytest.raises(chaff.UsageError, match="to draw"):
+            draw(chaff.relevance(mill_table, "leading"))
+
+
+def test_residual_figures(mill_table):
+    checked = chaff.residuals(mill_table, ["protein_pct", "falling_number_s", "variety"])
+    four = chaff.plots.residual_checks(checked)
+    assert len(four.axes) == 4 and sum(p.get_height() * p.get_width() for p in four.axes[0].patches) == pytest.approx(1)
+    assert len(chaff.plots.residuals_by_feature(checked).axes) == len(checked.form.columns)
+    ax = chaff.plots.predicted_true(checked)
+    assert f"{checked.true.size} holdout rows" in ax.get_title(loc="left") and ax.get_xlabel() == "predicted loaf_volume (ml)"
+    with pytest.raises(chaff.UsageError, match="no rows were held out"):
+        chaff.plots.predicted_true(chaff.residuals(mill_table, ["protein_pct"], holdout=0))

@@ -15,6 +15,8 @@ COMMANDS = {
     "demo": ("chaff.cli.demo", "Make the demo mill's lots, select from them, and show the whole job."),
     "screen": ("chaff.cli.screen", "Look at the columns first: missing, ids, one value, repeats, leaks."),
     "relevance": ("chaff.cli.relevance", "Score every feature against the target by the statistics that fit."),
+    "overlap": ("chaff.cli.overlap", "Which columns repeat each other: pairs, groups, VIF, equations, components."),
+    "linear": ("chaff.cli.linear", "What a linear model says; prune it, or change it by hand."),
     "select": ("chaff.cli.select", "Select features of a CSV or Parquet file by a plan."),
     "apply": ("chaff.cli.apply", "Keep the same columns of another file."),
     "plan": ("chaff.cli.plan", "Print the built-in plan as TOML, to be changed and passed to select."),

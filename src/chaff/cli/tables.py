@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from chaff.results.findings import Findings
 
 HEAD = 15
+WORDY = ("reason", "explained by", "in words", "columns")
 STYLES = {"keep": KEEP, "drop": DROP, "look": LOOK}
 
 
@@ -23,8 +24,13 @@ def grid(show: Show, headers: list[str], rows: list[list[str]], left: int = 1, s
 
     table = RichTable.grid(padding=(0, 2), pad_edge=False)
     for k, name in enumerate(headers):
-        wordy = k < left or name in ("kind", "reason", "why", "statistic", "partner", "what", "commonest", "verdict", "")
-        table.add_column(justify="left" if wordy else "right", no_wrap=name not in ("reason", "why", "what", ""), overflow="fold")
+        wordy = (
+            k < left
+            or name in WORDY
+            or name
+            in ("kind", "reason", "why", "statistic", "partner", "what", "commonest", "verdict", "why", "move", "goes", "second", "")
+        )
+        table.add_column(justify="left" if wordy else "right", no_wrap=name not in ("why", "what", "", *WORDY), overflow="fold")
     if any(headers):
         table.add_row(*[f"[{QUIET}]{escape(h)}[/]" for h in headers])
     for k, row in enumerate(rows):

@@ -63,7 +63,9 @@ def associations(table: Table, *, limit: float = 0.7, features: Sequence[str] | 
     best = away.argmax(1)
     group = groups_of(A, limit)
     index = pd.Index(names, name="feature")
-    frame = pd.DataFrame({"kind": [table.kind(f) for f in names], "strongest": away.max(1), "partner": [names[k] for k in best], "group": group}, index=index)
+    frame = pd.DataFrame(
+        {"kind": [table.kind(f) for f in names], "strongest": away.max(1), "partner": [names[k] for k in best], "group": group}, index=index
+    )
     i, j = np.triu_indices(len(names), 1)
     over = np.flatnonzero(np.nan_to_num(A[i, j]) > limit)
     over = over[np.argsort(-A[i, j][over], kind="stable")]

@@ -35,14 +35,13 @@ def number_matrix(table: Table, features: Sequence[str] | None = None, with_targ
     still = [f for f in names if not _varies(table.column(f).values)]
     names = [f for f in names if f not in still]
     columns = [table.column(f).values for f in names]
-    if with_target:
-        if table.target.task == "regression":
-            names, columns = [*names, table.target.name], [*columns, table.y]
-        elif len(table.target.classes) == 2:
-            names, columns = [*names, table.target.name], [*columns, table.y]
+    if with_target and (table.target.task == "regression" or len(table.target.classes) == 2):
+        names, columns = [*names, table.target.name], [*columns, table.y]
     if len(names) < 2:
         raise DataError(f"{table.label} has {'only one column' if names else 'no column'} of numbers with any spread: nothing to compare")
-    words = f"without spread, so left out: {', '.join(still[:5])}" + (f" and {len(still) - 5} more" if len(still) > 5 else "") if still else ""
+    words = (
+        f"without spread, so left out: {', '.join(still[:5])}" + (f" and {len(still) - 5} more" if len(still) > 5 else "") if still else ""
+    )
     return Matrix(tuple(names), np.array(columns), words)
 
 
@@ -64,4 +63,4 @@ def complete_rows(matrix: Matrix, insist: bool = False) -> tuple[Matrix, str]:
 
 def enough_complete(matrix: Matrix) -> bool:
     there = int((~np.isnan(matrix.X).any(0)).sum())
-    return there >= max(ENOUGH * len(matrix.names), 0.5 * matrix.X.shape[1])
+    return bool(there >= max(ENOUGH * len(matrix.names), 0.5 * matrix.X.shape[1]))

@@ -174,7 +174,10 @@ def _findings(
         g = groups_of(r, value)
         tried.append((value, int((away > value).sum() // 2), int(g.max(initial=0)), int((g > 0).sum())))
     groups = pd.DataFrame(
-        [(k, int((group == k).sum()), ", ".join(n for n, g in zip(names, group, strict=True) if g == k)) for k in range(1, group.max(initial=0) + 1)],
+        [
+            (k, int((group == k).sum()), ", ".join(n for n, g in zip(names, group, strict=True) if g == k))
+            for k in range(1, group.max(initial=0) + 1)
+        ],
         columns=["group", "size", "features"],
     )
     more = {

@@ -11,7 +11,8 @@ from chaff.errors import UsageError
 from chaff.methods.columns import complete_rows, enough_complete, number_matrix
 from chaff.methods.correlations import _matrix
 from chaff.results.findings import Findings
-from chaff.stats.dependence import Relation, components as components_of, directions, relations
+from chaff.stats.dependence import Relation, directions, relations
+from chaff.stats.dependence import components as components_of
 from chaff.stats.inflation import nearest_positive
 from chaff.table.table import Table
 from chaff.work import Work
@@ -50,7 +51,8 @@ def dependencies(table: Table, *, tolerance: float = 1e-3, features: Sequence[st
     Notes
     -----
     On rows where every number column is present. Directions: columns with the intercept among them, scaled to unit length and not
-    centred, as the proportions were defined; the centred form beside it. An index above 30 with two proportions above 0.5 is the usual sign.
+    centred, as the proportions were defined; the centred form beside it. An index above 30 with two proportions above 0.5
+    is the usual sign.
     Source: Belsley, Kuh and Welsch, 1980.
 
     Examples
@@ -83,11 +85,17 @@ def dependencies(table: Table, *, tolerance: float = 1e-3, features: Sequence[st
     raw = directions(np.column_stack([np.ones(len(X)), X]), centred=False)
     centred = directions(X, centred=True)
     frame = pd.DataFrame(index=pd.Index(names, name="feature"))
-    frame["equation"] = [next((e for c, e in zip(equations["column"], equations["equation"], strict=True) if c == n or n in _words(e)), "") for n in names]
+    frame["equation"] = [
+        next((e for c, e in zip(equations["column"], equations["equation"], strict=True) if c == n or n in _words(e)), "") for n in names
+    ]
     frame["condition_index"] = [float(centred.indices[int(np.argmax(centred.proportions[:, k]))]) for k in range(len(names))]
-    more = {"equations": equations, "directions": _table(raw, ["(intercept)", *names]), "directions_centred": _table(centred, names),
-            "proportions": pd.DataFrame(raw.proportions, columns=["(intercept)", *names], index=np.round(raw.indices, 3)),
-            "proportions_centred": pd.DataFrame(centred.proportions, columns=names, index=np.round(centred.indices, 3))}  # fmt: skip
+    more = {
+        "equations": equations,
+        "directions": _table(raw, ["(intercept)", *names]),
+        "directions_centred": _table(centred, names),
+        "proportions": pd.DataFrame(raw.proportions, columns=["(intercept)", *names], index=np.round(raw.indices, 3)),
+        "proportions_centred": pd.DataFrame(centred.proportions, columns=names, index=np.round(centred.indices, 3)),
+    }
     words = (f"{len(X):,} rows, {len(names)} number columns", *notes)
     return Findings("dependencies", frame, "condition_index", True, {"tolerance": tolerance}, words, more, {"condition_index": "higher"})
 
@@ -120,9 +128,14 @@ def _table(d: Any, names: list[str]) -> pd.DataFrame:
 
 
 def components(
-    table: Table, *, share: float = 0.9, shuffles: int = 20, features: Sequence[str] | None = None, seed: int = 0,
+    table: Table,
+    *,
+    share: float = 0.9,
+    shuffles: int = 20,
+    features: Sequence[str] | None = None,
+    seed: int = 0,
     workers: int | None = None,
-) -> Findings:  # fmt: skip
+) -> Findings:
     """Principal components of the scaled number columns: how many directions there are, and which columns make them up.
 
     Components are mixtures of columns, not a choice of columns: they say how much repeats, not what to keep.
@@ -180,16 +193,38 @@ def components(
     kept = max(beyond, 1)
     held = (found.loadings[:, :kept] ** 2).sum(1)
     top = np.abs(found.loadings[:, :kept]).argmax(1)
-    frame = pd.DataFrame({"communality": held, "component": top + 1, "loading": found.loadings[np.arange(p), top]},
-                         index=pd.Index(matrix.names, name="feature"))  # fmt: skip
-    parts = pd.DataFrame({"eigenvalue": found.eigenvalues, "explained": explained, "cumulative": np.cumsum(explained),
-                          "chance": chance if shuffles else np.nan}, index=pd.Index(np.arange(1, p + 1), name="component"))  # fmt: skip
+    frame = pd.DataFrame(
+        {"communality": held, "component": top + 1, "loading": found.loadings[np.arange(p), top]},
+        index=pd.Index(matrix.names, name="feature"),
+    )
+    parts = pd.DataFrame(
+        {
+            "eigenvalue": found.eigenvalues,
+            "explained": explained,
+            "cumulative": np.cumsum(explained),
+            "chance": chance if shuffles else np.nan,
+        },
+        index=pd.Index(np.arange(1, p + 1), name="component"),
+    )
     loadings = pd.DataFrame(found.loadings, index=list(matrix.names), columns=np.arange(1, p + 1))
     words = f"{reach} of {p} components hold {share:.0%} of the variation" + (f"; {beyond} are beyond chance" if shuffles else "")
-    notes = [f"{matrix.X.shape[1]:,} rows, {p} number columns", words, "components are mixtures of columns, not a choice of columns", *notes]
+    notes = [
+        f"{matrix.X.shape[1]:,} rows, {p} number columns",
+        words,
+        "components are mixtures of columns, not a choice of columns",
+        *notes,
+    ]
     settings = {"share": share, "shuffles": shuffles, "reach": reach, "beyond_chance": beyond}
-    return Findings("components", frame, "communality", True, settings, tuple(notes), {"components": parts, "loadings": loadings},
-                    {"communality": "higher", "loading": "magnitude"})  # fmt: skip
+    return Findings(
+        "components",
+        frame,
+        "communality",
+        True,
+        settings,
+        tuple(notes),
+        {"components": parts, "loadings": loadings},
+        {"communality": "higher", "loading": "magnitude"},
+    )
 
 
 def _chance(X: Any, work: Work, shuffles: int) -> Any:
@@ -204,5 +239,3 @@ def _chance(X: Any, work: Work, shuffles: int) -> Any:
 
     drawn = work.each(one, range(shuffles))
     return np.quantile(np.array(drawn), 0.95, axis=0) if drawn else np.zeros(len(X))
-
-

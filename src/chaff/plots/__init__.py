@@ -2,9 +2,15 @@
 
 from __future__ import annotations
 
+from chaff.plots.correlation_map import correlation_map
 from chaff.plots.feature_target import feature_target, two_features
 from chaff.plots.histograms import histograms, missing_map
+from chaff.plots.inflation import scree, vif_bars, vif_trail
 from chaff.plots.relevance_bars import relevance_bars
+from chaff.plots.residual_figures import predicted_true, residual_checks, residuals_by_feature
 from chaff.plots.size_curve import score_by_size
 
-__all__ = ["feature_target", "histograms", "missing_map", "relevance_bars", "score_by_size", "two_features"]
+__all__ = [
+    "correlation_map", "feature_target", "histograms", "missing_map", "predicted_true", "relevance_bars", "residual_checks",
+    "residuals_by_feature", "score_by_size", "scree", "two_features", "vif_bars", "vif_trail",
+]  # fmt: skip

@@ -13,6 +13,11 @@ Ints = npt.NDArray[np.int64]
 EXACT = 1e-9  # of the column's own spread
 
 
+def triangle(Z: Floats) -> Floats:
+    """A small matrix with the same cross-products: the triangle of a QR factorisation, or Z itself when it is wide."""
+    return np.asarray(np.linalg.qr(Z, mode="r")) if len(Z) > Z.shape[1] else Z
+
+
 @dataclass(frozen=True)
 class Relation:
     """column = intercept + Σ coefficient × other, up to `residual` (standard deviations of the column)."""
@@ -33,7 +38,7 @@ def relations(X: Floats, tolerance: float) -> list[Relation]:
     means, spread = X.mean(0), X.std(0)
     live = np.flatnonzero(spread > 1e-13 * np.maximum(np.abs(means), np.finfo(float).tiny))
     Z = (X[:, live] - means[live]) / spread[live] / np.sqrt(len(X))
-    R = np.linalg.qr(Z, mode="r") if len(Z) > Z.shape[1] else Z
+    R = triangle(Z)
     Q = np.empty((R.shape[0], min(R.shape)))
     basis: list[int] = []
     found = []
@@ -73,7 +78,7 @@ def _in_units(X: Floats, others: Ints, k: int) -> Relation:
     weights = np.linalg.lstsq(X[:, others] - means, y - y.mean(), rcond=None)[0]
     best = _residual(X, y, others, weights)
     for digits in range(7):
-        plain = np.round(weights, digits)
+        plain: Floats = np.array(np.round(weights, digits), dtype=float)
         if _residual(X, y, others, plain) <= max(1.05 * best, 1e-12):
             weights = plain
             break
@@ -110,7 +115,7 @@ def directions(X: Floats, centred: bool) -> Directions:
     """
     Z = X - X.mean(0) if centred else X
     length = np.sqrt((Z * Z).sum(0))
-    R = np.linalg.qr(Z / np.where(length > 0, length, 1.0), mode="r") if len(Z) > Z.shape[1] else Z / np.where(length > 0, length, 1.0)
+    R = triangle(Z / np.where(length > 0, length, 1.0))
     _, s, Vt = np.linalg.svd(R, full_matrices=False)
     return directions_of(s, Vt)
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from chaff.stats.dependence import triangle
 from chaff.stats.tails import Floats, f_upper, normal_upper, t_two_sided
 
 Ints = npt.NDArray[np.int64]
@@ -17,7 +18,7 @@ REFINEMENTS = 2
 def independent(Z: Floats) -> npt.NDArray[np.bool_]:
     """Which of the columns (n, p) are no combination of earlier ones."""
     length = np.sqrt((Z * Z).sum(0))
-    R = np.linalg.qr(Z / np.where(length > 0, length, 1.0), mode="r") if len(Z) > Z.shape[1] else Z / np.where(length > 0, length, 1.0)
+    R = triangle(Z / np.where(length > 0, length, 1.0))
     Q = np.empty((R.shape[0], min(R.shape)))
     keep = np.zeros(Z.shape[1], bool)
     for k in range(Z.shape[1]):
@@ -116,11 +117,26 @@ def least_squares(
     s = np.linalg.svd(R, compute_uv=False) if rank else np.ones(1)
     constant = middle - float(means[keep] @ beta) if intercept else 0.0
     return LeastSquaresFit(
-        coefficients, constant, se, float(np.sqrt(base)) if intercept else float("nan"), df, rss, tss, float(np.sqrt(sigma2)), float(f),
-        float(f_upper(np.array(f), np.array(rank), np.array(df))) if rank else float("nan"), float(log_likelihood),
-        float(2 * count - 2 * log_likelihood), float(np.log(n) * count - 2 * log_likelihood),
-        float(s[0] / s[-1]) if s[-1] > 0 else float("inf"), vif, constant + X[:, keep] @ beta, y - constant - X[:, keep] @ beta, leverage, rank,
-    )  # fmt: skip
+        coefficients,
+        constant,
+        se,
+        float(np.sqrt(base)) if intercept else float("nan"),
+        df,
+        rss,
+        tss,
+        float(np.sqrt(sigma2)),
+        float(f),
+        float(f_upper(np.array(f), np.array(rank), np.array(df))) if rank else float("nan"),
+        float(log_likelihood),
+        float(2 * count - 2 * log_likelihood),
+        float(np.log(n) * count - 2 * log_likelihood),
+        float(s[0] / s[-1]) if s[-1] > 0 else float("inf"),
+        vif,
+        constant + X[:, keep] @ beta,
+        y - constant - X[:, keep] @ beta,
+        leverage,
+        rank,
+    )
 
 
 def _refined(Z: Floats, length: Floats, Q: Floats, R: Floats, v: Floats) -> Floats:
@@ -195,7 +211,7 @@ def logistic(X: Floats, y: Floats, weights: Floats | None = None, steps: int = 6
     null = deviance
     separated, k = False, 0
     H = np.eye(q + 1)
-    for k in range(1, steps + 1):
+    for k in range(1, steps + 1):  # noqa: B007  the count is told
         mu = _logistic(Z @ beta)
         load = w * mu * (1 - mu)
         H = (Z * load[:, None]).T @ Z

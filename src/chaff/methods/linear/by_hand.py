@@ -102,11 +102,21 @@ class ByHand:
 
     def _record(self, action: str, name: str) -> None:
         s = self.state
-        self._moves.append({
-            "action": action, "feature": name, "features": len(s.features), "r_squared": s.r_squared, "adjusted_r_squared": s.adjusted,
-            "aic": s.aic, "bic": s.bic, "cv_r_squared": self._walk.score.mean, "largest_p": max(s.p.values(), default=float("nan")),
-            "largest_vif": max(s.vif.values(), default=float("nan")), "undone": False,
-        })  # fmt: skip
+        self._moves.append(
+            {
+                "action": action,
+                "feature": name,
+                "features": len(s.features),
+                "r_squared": s.r_squared,
+                "adjusted_r_squared": s.adjusted,
+                "aic": s.aic,
+                "bic": s.bic,
+                "cv_r_squared": self._walk.score.mean,
+                "largest_p": max(s.p.values(), default=float("nan")),
+                "largest_vif": max(s.vif.values(), default=float("nan")),
+                "undone": False,
+            }
+        )
 
     @property
     def trail(self) -> pd.DataFrame:
@@ -148,15 +158,24 @@ class ByHand:
             new = self._swept.criteria(max(self._swept.rss - fall, 0.0), s.rank + c)[1]
             if new < aic - 1e-9:
                 best, aic = f, new
-        return f"add {best}: AIC {aic:.1f} instead of {s.aic:.1f}" if best else "nothing: no VIF over 10, no p over 0.05, no feature that lowers AIC"
+        return (
+            f"add {best}: AIC {aic:.1f} instead of {s.aic:.1f}"
+            if best
+            else "nothing: no VIF over 10, no p over 0.05, no feature that lowers AIC"
+        )
 
     def last(self) -> str:
         """The last move in one line, figures before → after."""
         now = self._moves[-1]
         before = self._moves[-2] if len(self._moves) > 1 else now
         parts = [f"{now['action']} {now['feature']}".strip(), f"{now['features']} features"]
-        for key, words, form in (("adjusted_r_squared", "adjusted R²", ".4f"), ("aic", "AIC", ".1f"), ("cv_r_squared", "cross-validated R²", ".4f"),
-                                 ("largest_p", "largest p", ".2g"), ("largest_vif", "largest VIF", ".3g")):  # fmt: skip
+        for key, words, form in (
+            ("adjusted_r_squared", "adjusted R²", ".4f"),
+            ("aic", "AIC", ".1f"),
+            ("cv_r_squared", "cross-validated R²", ".4f"),
+            ("largest_p", "largest p", ".2g"),
+            ("largest_vif", "largest VIF", ".3g"),
+        ):
             a, b = format(before[key], form), format(now[key], form)
             parts.append(f"{words} {b}" if now is before or a == b else f"{words} {a} → {b}")
         return " · ".join(parts)
@@ -164,7 +183,14 @@ class ByHand:
     def save(self, path: str | Path) -> None:
         """Write the moves as JSON, to be made again by `replay`."""
         moves = [{"action": m["action"], "feature": m["feature"]} for m in self._moves[1:]]
-        data = {"format": FORMAT, "version": 1, "offered": list(self._swept.place), "start": self._start(), "moves": moves, "kept": list(self.features)}
+        data = {
+            "format": FORMAT,
+            "version": 1,
+            "offered": list(self._swept.place),
+            "start": self._start(),
+            "moves": moves,
+            "kept": list(self.features),
+        }
         write_text(path, json.dumps(data, indent=1, ensure_ascii=False) + "\n")
 
     def _start(self) -> list[str]:
@@ -204,9 +230,14 @@ class ByHand:
 
 
 def by_hand(
-    table: Table, features: Sequence[str] | None = None, *, start: Sequence[str] | None = None, folds: int = 5, seed: int = 0,
+    table: Table,
+    features: Sequence[str] | None = None,
+    *,
+    start: Sequence[str] | None = None,
+    folds: int = 5,
+    seed: int = 0,
     workers: int | None = None,
-) -> ByHand:  # fmt: skip
+) -> ByHand:
     """A linear model that a person changes one feature at a time, seeing every figure at once.
 
     Parameters

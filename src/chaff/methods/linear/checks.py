@@ -40,7 +40,9 @@ class Residuals:
     predicted: Floats = field(repr=False)
 
     def __str__(self) -> str:
-        return "\n".join([self.tests.to_string(float_format="{:.4g}".format), self.holdout.to_string(float_format="{:.4g}".format), *self.notes])
+        return "\n".join(
+            [self.tests.to_string(float_format="{:.4g}".format), self.holdout.to_string(float_format="{:.4g}".format), *self.notes]
+        )
 
 
 def residuals(table: Table, features: Sequence[str] | None = None, *, holdout: float = 0.2, seed: int = 0) -> Residuals:
@@ -89,7 +91,10 @@ def residuals(table: Table, features: Sequence[str] | None = None, *, holdout: f
     far = int((frame["cooks_distance"] > FAR_COOK / max(len(form.y), 1)).sum())
     notes = [*form.notes, f"{far:,} rows with Cook's distance over 4 / n: each moves the fit more than its share"]
     if held.size:
-        notes.append("RMSE is in the target's units and weighs large errors most; it says nothing of whether errors lean one way, or where they are made")
+        notes.append(
+            "RMSE is in the target's units and weighs large errors most; it says nothing of whether errors lean one way, "
+            "or where they are made"
+        )
     return Residuals(frame, tests, pd.DataFrame(scores).set_index("on"), tuple(notes), form, fit, whole.y[held], predicted)
 
 
@@ -101,8 +106,10 @@ def _rows(form: LinearForm, fit: LeastSquaresFit) -> pd.DataFrame:
         inner = fit.residuals / (fit.sigma * np.sqrt(1 - h))
         studentised = inner * np.sqrt((fit.df - 1) / (fit.df - inner**2))
         cook = inner**2 * h / (1 - h) / (fit.rank + 1)
-    return pd.DataFrame({"fitted": fit.fitted, "residual": fit.residuals, "studentised": studentised, "leverage": h, "cooks_distance": cook},
-                        index=pd.Index(form.table.rows, name="row"))  # fmt: skip
+    return pd.DataFrame(
+        {"fitted": fit.fitted, "residual": fit.residuals, "studentised": studentised, "leverage": h, "cooks_distance": cook},
+        index=pd.Index(form.table.rows, name="row"),
+    )
 
 
 def _tests(X: Floats, y: Floats, fit: LeastSquaresFit) -> pd.DataFrame:
@@ -112,24 +119,47 @@ def _tests(X: Floats, y: Floats, fit: LeastSquaresFit) -> pd.DataFrame:
     normal, skew, kurtosis = normality(fit.residuals)
     spread, fits = constant_variance(fit.residuals, X), lack_of_fit(y, fit.fitted, X)
     matters = abs(skew) > LARGE_SKEW or abs(kurtosis) > LARGE_KURTOSIS
-    said = f"skewness {skew:.2f}, excess kurtosis {kurtosis:.2f}: " + ("far enough from normal to matter" if matters else "near enough to normal")
+    said = f"skewness {skew:.2f}, excess kurtosis {kurtosis:.2f}: " + (
+        "far enough from normal to matter" if matters else "near enough to normal"
+    )
     if n >= MANY and normal.p < 0.05 and not matters:
         said += "; with so many rows the test notices what does not matter"
     rows = [
         ("normality", normal.statistic, normal.df, normal.p, n, said if normal.p == normal.p else "needs 20 rows"),
-        ("constant variance", spread.statistic, spread.df, spread.p, n,
-         "the spread of the residuals changes with the columns: use errors='robust'" if spread.p < 0.05 else "no sign of changing spread"),
-        ("lack of fit", fits.statistic, fits.df, fits.p, n,
-         "a straight line misses a bend or a product of columns" if fits.p < 0.05 else "no sign of a bend that the line misses"),
-    ]  # fmt: skip
+        (
+            "constant variance",
+            spread.statistic,
+            spread.df,
+            spread.p,
+            n,
+            "the spread of the residuals changes with the columns: use errors='robust'"
+            if spread.p < 0.05
+            else "no sign of changing spread",
+        ),
+        (
+            "lack of fit",
+            fits.statistic,
+            fits.df,
+            fits.p,
+            n,
+            "a straight line misses a bend or a product of columns" if fits.p < 0.05 else "no sign of a bend that the line misses",
+        ),
+    ]
     return pd.DataFrame(rows, columns=["test", "statistic", "df", "p", "rows", "in_words"]).set_index("test")
 
 
 def _scores(true: Floats, predicted: Floats, train: Floats, fit: LeastSquaresFit) -> list[dict[str, object]]:
     def one(on: str, y: Floats, e: Floats) -> dict[str, object]:
         around = float(((y - train.mean()) ** 2).sum())
-        return {"on": on, "rows": y.size, "rmse": float(np.sqrt((e**2).mean())), "mae": float(np.abs(e).mean()), "mse": float((e**2).mean()),
-                "r_squared": 1 - float((e**2).sum()) / around if around > 0 else float("nan"), "mean_error": float(e.mean())}  # fmt: skip
+        return {
+            "on": on,
+            "rows": y.size,
+            "rmse": float(np.sqrt((e**2).mean())),
+            "mae": float(np.abs(e).mean()),
+            "mse": float((e**2).mean()),
+            "r_squared": 1 - float((e**2).sum()) / around if around > 0 else float("nan"),
+            "mean_error": float(e.mean()),
+        }
 
     out = [one("the rows it was fitted on", train, fit.residuals)]
     return [*out, one("holdout", true, true - predicted)] if true.size else out

@@ -92,8 +92,14 @@ def linear_summary(
     form = linear_form(table, features)
     groups = form.table.groups if errors == "groups" else None
     fit = least_squares(form.X, form.y, form.table.weights, intercept, errors, groups)
-    return LinearSummary(_coefficients(form, fit, intercept, level), _figures(form, fit, intercept), _equation(form, fit, intercept),
-                         _notes(form, fit, intercept, errors), form, fit)  # fmt: skip
+    return LinearSummary(
+        _coefficients(form, fit, intercept, level),
+        _figures(form, fit, intercept),
+        _equation(form, fit, intercept),
+        _notes(form, fit, intercept, errors),
+        form,
+        fit,
+    )
 
 
 def _coefficients(form: LinearForm, fit: LeastSquaresFit, intercept: bool, level: float) -> pd.DataFrame:
@@ -102,14 +108,37 @@ def _coefficients(form: LinearForm, fit: LeastSquaresFit, intercept: bool, level
     t, p, low, high = t_interval(fit.coefficients, fit.errors, fit.df, level)
     spread = form.y.std()
     standardised = fit.coefficients * form.X.std(0) / spread if spread > 0 else fit.coefficients * np.nan
-    frame = pd.DataFrame({"coefficient": fit.coefficients, "standardised": standardised, "standard_error": fit.errors, "t": t, "p": p,
-                          "low": low, "high": high, "vif": fit.vif}, index=pd.Index(form.columns, name="column"))  # fmt: skip
+    frame = pd.DataFrame(
+        {
+            "coefficient": fit.coefficients,
+            "standardised": standardised,
+            "standard_error": fit.errors,
+            "t": t,
+            "p": p,
+            "low": low,
+            "high": high,
+            "vif": fit.vif,
+        },
+        index=pd.Index(form.columns, name="column"),
+    )
     frame["in_words"] = [_in_words(form, c, b) for c, b in zip(form.columns, fit.coefficients, strict=True)]
     if not intercept:
         return frame
     it, ip, il, ih = t_interval(np.array([fit.intercept]), np.array([fit.intercept_error]), fit.df, level)
-    first = pd.DataFrame({"coefficient": fit.intercept, "standardised": np.nan, "standard_error": fit.intercept_error, "t": it, "p": ip,
-                          "low": il, "high": ih, "vif": np.nan, "in_words": ""}, index=pd.Index(["(intercept)"], name="column"))  # fmt: skip
+    first = pd.DataFrame(
+        {
+            "coefficient": fit.intercept,
+            "standardised": np.nan,
+            "standard_error": fit.intercept_error,
+            "t": it,
+            "p": ip,
+            "low": il,
+            "high": ih,
+            "vif": np.nan,
+            "in_words": "",
+        },
+        index=pd.Index(["(intercept)"], name="column"),
+    )
     return pd.concat([first, frame])
 
 
@@ -134,10 +163,18 @@ def _step(form: LinearForm, column: str) -> str:
 
 def _figures(form: LinearForm, fit: LeastSquaresFit, intercept: bool) -> dict[str, float]:
     return {
-        ("r_squared" if intercept else "uncentred_r_squared"): fit.r_squared, "adjusted_r_squared": fit.adjusted if intercept else float("nan"),
-        "f": fit.f, "f_p": fit.f_p, "residual_sd": fit.sigma, "aic": fit.aic, "bic": fit.bic, "log_likelihood": fit.log_likelihood,
-        "condition": fit.condition, "rows": float(form.y.size), "df": float(fit.df),
-    }  # fmt: skip
+        ("r_squared" if intercept else "uncentred_r_squared"): fit.r_squared,
+        "adjusted_r_squared": fit.adjusted if intercept else float("nan"),
+        "f": fit.f,
+        "f_p": fit.f_p,
+        "residual_sd": fit.sigma,
+        "aic": fit.aic,
+        "bic": fit.bic,
+        "log_likelihood": fit.log_likelihood,
+        "condition": fit.condition,
+        "rows": float(form.y.size),
+        "df": float(fit.df),
+    }
 
 
 def _equation(form: LinearForm, fit: LeastSquaresFit, intercept: bool) -> str:
@@ -168,7 +205,9 @@ def _culprit(form: LinearForm, fit: LeastSquaresFit) -> str:
     """The columns that load on the worst direction."""
     used = np.flatnonzero(~np.isnan(fit.coefficients))
     worst = directions(form.X[:, used], centred=True).proportions[-1]
-    loading = [form.columns[used[k]] for k in np.argsort(-worst, kind="stable") if worst[k] > 0.5] or [form.columns[used[int(worst.argmax())]]]
+    loading = [form.columns[used[k]] for k in np.argsort(-worst, kind="stable") if worst[k] > 0.5] or [
+        form.columns[used[int(worst.argmax())]]
+    ]
     return f"{' and '.join(loading[:4])} go{'es' if len(loading) == 1 else ''} together, so their coefficients are hard to tell apart"
 
 
@@ -177,29 +216,53 @@ def _logistic_summary(table: Table, features: Sequence[str] | None, level: float
     from scipy.special import ndtri
 
     if len(table.target.classes) != 2:
-        raise UsageError(f"target '{table.target.name}' has {len(table.target.classes)} classes; a linear summary takes a number or two classes")
+        raise UsageError(
+            f"target '{table.target.name}' has {len(table.target.classes)} classes; a linear summary takes a number or two classes"
+        )
     form = linear_form(table, features, "classification")
     fit = logistic(form.X, form.y, form.table.weights)
     half = ndtri(0.5 + level / 2) * fit.errors
     low, high = fit.coefficients - half, fit.coefficients + half
     spread = np.concatenate([[np.nan], form.X.std(0)])
     with np.errstate(over="ignore"):
-        frame = pd.DataFrame({"coefficient": fit.coefficients, "standardised": fit.coefficients * spread, "standard_error": fit.errors, "z": fit.z,
-                              "p": fit.p, "low": low, "high": high, "odds_ratio": np.exp(fit.coefficients)},
-                             index=pd.Index(["(intercept)", *form.columns], name="column"))  # fmt: skip
+        frame = pd.DataFrame(
+            {
+                "coefficient": fit.coefficients,
+                "standardised": fit.coefficients * spread,
+                "standard_error": fit.errors,
+                "z": fit.z,
+                "p": fit.p,
+                "low": low,
+                "high": high,
+                "odds_ratio": np.exp(fit.coefficients),
+            },
+            index=pd.Index(["(intercept)", *form.columns], name="column"),
+        )
     positive = table.target.positive
-    frame["in_words"] = ["", *[f"{_step(form, c)}, all else equal: odds of '{positive}' × {np.exp(min(b, 700)):.3g}"
-                               for c, b in zip(form.columns, fit.coefficients[1:], strict=True)]]  # fmt: skip
+    frame["in_words"] = [
+        "",
+        *[
+            f"{_step(form, c)}, all else equal: odds of '{positive}' × {np.exp(min(b, 700)):.3g}"
+            for c, b in zip(form.columns, fit.coefficients[1:], strict=True)
+        ],
+    ]
     notes = list(form.notes)
     if fit.separated:
         frame.loc[:, ["standard_error", "z", "p", "low", "high"]] = np.nan
-        notes.append("the classes are separated: some combination of the columns parts them without exception, so no finite estimate exists "
-                     "and no error, z or p is given; leave out the column that gives the class away")  # fmt: skip
+        notes.append(
+            "the classes are separated: some combination of the columns parts them without exception, so no finite estimate exists "
+            "and no error, z or p is given; leave out the column that gives the class away"
+        )
     n, count = form.y.size, form.X.shape[1] + 1
-    figures = {"deviance": fit.deviance, "null_deviance": fit.null_deviance, "pseudo_r_squared": 1 - fit.deviance / fit.null_deviance,
-               "aic": fit.deviance + 2 * count, "bic": fit.deviance + np.log(n) * count, "rows": float(n), "df": float(n - count)}  # fmt: skip
+    figures = {
+        "deviance": fit.deviance,
+        "null_deviance": fit.null_deviance,
+        "pseudo_r_squared": 1 - fit.deviance / fit.null_deviance,
+        "aic": fit.deviance + 2 * count,
+        "bic": fit.deviance + np.log(n) * count,
+        "rows": float(n),
+        "df": float(n - count),
+    }
     terms = "".join(f" {'+' if b >= 0 else '-'} {abs(b):.4g} × {c}" for c, b in zip(form.columns, fit.coefficients[1:], strict=True))
     equation = f"log odds of {table.target.name} = '{positive}': {fit.coefficients[0]:.4g}{terms}"
     return LinearSummary(frame, figures, equation, tuple(notes), form, fit)
-
-

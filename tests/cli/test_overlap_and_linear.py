@@ -1,0 +1,64 @@
+"""`chaff overlap` and `chaff linear` in a process of their own."""
+
+import subprocess
+
+import pandas as pd
+import pytest
+
+import chaff
+from tests.cli.test_commands import CHAFF, ENV, ROLES, run
+
+LEFT_OUT = ("--ignore", "crumb_score", "--ignore", "lot_no", "--ignore", "farm_code", "--ignore", "mycotoxin_ppb")
+
+
+@pytest.fixture(scope="module")
+def lots(tmp_path_factory):
+    path = tmp_path_factory.mktemp("lots") / "lots.csv"
+    chaff.demo.lots(rows=500).to_csv(path, index=False)
+    return path
+
+
+def test_overlap_names_pairs_groups_vif_equations_and_components(lots, tmp_path):
+    out = run("overlap", lots, *ROLES, "--figures", tmp_path / "f", "--out", tmp_path / "c.json", "--try", "0.5,0.9")
+    for words in ("pairs over 0.95, in 3 groups", "group of 4: gluten_wet_pct", "at other limits 0.5:", "over 10", "explained by", "One at a time:",
+                  "largest left", "sieve_fine_pct = 100 - sieve_coarse_pct - sieve_medium_pct", "exact", "near-singular", "hold 90% of the variation",
+                  "not a choice of columns"):  # fmt: skip
+        assert words in out, words
+    assert {p.name for p in (tmp_path / "f").iterdir()} == {"correlations.png", "vif.png", "vif_trail.png", "scree.png"}
+    assert chaff.read_findings(tmp_path / "c.json").method == "correlations"
+    pinned = run("overlap", lots, *ROLES, "--vif-limit", "20", "--pin-keep", "protein_nir_pct", "--pin-drop", "gluten_dry_pct", "--because", "test")
+    assert "gluten_dry_pct" not in pinned and "protein_nir_pct" in pinned
+    assert "Cramér's V" in run("overlap", lots, *ROLES, "--every-kind", "--pair-limit", "0.0", "--all")
+    assert "between 0 and 1" in run("overlap", lots, *ROLES, "--pair-limit", "3", code=2)
+
+
+def test_linear_says_it_all(lots, tmp_path):
+    out = run("linear", lots, *ROLES, *LEFT_OUT, "--prune", "p", "--splits", "10", "--worth", "--sizes", "--forms", "--checks", "--figures", tmp_path / "f",
+              "--out", tmp_path / "coefficients.csv")  # fmt: skip
+    for words in ("(intercept)", "standardised", "one more of", "adjusted R²", "complete rows of 500", "features stay by p", "p split",
+                  "optimistic", "What each column is worth", "Shapley share of R²", "Sizes", "rank-normal", "Residual checks", "holdout"):  # fmt: skip
+        assert words in out, words
+    assert (pd.read_csv(tmp_path / "coefficients.csv")["column"] == "(intercept)").any()
+    assert {p.name for p in (tmp_path / "f").iterdir()} == {"residuals.png", "residuals_by_feature.png", "predicted_true.png"}
+
+
+def test_linear_for_two_classes_and_few_features(lots):
+    roles = ("--target", "accepted", "--ignore", "loaf_volume", "--ignore", "grade")
+    out = run("linear", lots, *roles, "--features", "protein_pct,ash_pct")
+    assert "odds ratio" in out and "deviance" in out and "log odds of accepted" in out
+    assert "needs a number" in run("linear", lots, *roles, "--features", "protein_pct", "--worth", code=2)
+    assert "Did you mean 'protein_pct'" in run("linear", lots, *ROLES, "--features", "protien_pct", code=3)
+    assert "uncentred R²" in run("linear", lots, *ROLES, "--features", "protein_pct", "--no-intercept", "--errors", "robust")
+
+
+def test_by_hand_is_one_line_a_move(lots, tmp_path):
+    moves = f"drop protein_nir_pct\nadd nope\nundo\nshow\ndance\ntrail\ndrop protein_nir_pct\nsave {tmp_path / 'm.json'}\nquit\ndrop ash_pct\n"
+    done = subprocess.run([CHAFF, "linear", lots, *ROLES, "--features", "protein_pct,protein_nir_pct,ash_pct", "--by-hand"], input=moves, capture_output=True,
+                          text=True, env={**ENV, "COLUMNS": "200"}, timeout=120)  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    for words in ("start · 3 features", "next: drop protein", "drop protein_nir_pct · 2 features · adjusted R²", "→", "'nope' is not on offer", "undo protein_nir_pct · 3 features",
+                  "In the model", "drop NAME, add NAME", "Moves"):  # fmt: skip
+        assert words in done.stdout, words
+    assert done.stdout.count("drop ash_pct") == 0  # quit ends it
+    again = chaff.by_hand(chaff.open_table(lots, "loaf_volume"), ["protein_pct", "protein_nir_pct", "ash_pct"]).replay(tmp_path / "m.json")
+    assert set(again.features) == {"protein_pct", "ash_pct"}
