@@ -19,6 +19,6 @@ def test_the_simulation_runs_and_few_seeds_already_keep_little_noise():
 
 
 def test_benchmark_scripts_are_importable_without_running():
-    for name in ("forward_search", "inflation", "start_up", "timing", "filters", "filter_memory", "pair_noise"):
+    for name in ("forward_search", "inflation", "start_up", "timing", "filters", "filter_memory", "pair_noise", "overlap_and_linear"):
         code = f"import sys; sys.path.insert(0, {str(ROOT / 'benchmarks')!r}); import {name}"
         assert subprocess.run([sys.executable, "-c", code], capture_output=True).returncode == 0

@@ -17,6 +17,7 @@ _PUBLIC = {
     "relevance": "chaff.decide.calls",
     "triage": "chaff.decide.triage",
     "correlations": "chaff.methods.correlations",
+    "prune_correlations": "chaff.decide.calls",
     "associations": "chaff.methods.associations",
     "clusters": "chaff.methods.associations",
     "inflation": "chaff.methods.inflation_tables",

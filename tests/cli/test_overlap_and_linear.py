@@ -22,7 +22,7 @@ def test_overlap_names_pairs_groups_vif_equations_and_components(lots, tmp_path)
     out = run("overlap", lots, *ROLES, "--figures", tmp_path / "f", "--out", tmp_path / "c.json", "--try", "0.5,0.9")
     for words in ("pairs over 0.95, in 3 groups", "group of 4: gluten_wet_pct", "at other limits 0.5:", "over 10", "explained by", "One at a time:",
                   "largest left", "sieve_fine_pct = 100 - sieve_coarse_pct - sieve_medium_pct", "exact", "near-singular", "hold 90% of the variation",
-                  "not a choice of columns"):  # fmt: skip
+                  "components are mixtures"):  # fmt: skip
         assert words in out, words
     assert {p.name for p in (tmp_path / "f").iterdir()} == {"correlations.png", "vif.png", "vif_trail.png", "scree.png"}
     assert chaff.read_findings(tmp_path / "c.json").method == "correlations"

@@ -74,6 +74,13 @@ def test_associations_put_every_kind_on_one_scale(table):
     assert chaff.associations(chaff.open_table(same, "y")).more["matrix"].loc["a", "b"] == pytest.approx(1)
 
 
+def test_of_each_pair_the_weaker_claim_goes():
+    frame = chaff.prune_correlations(chaff.demo.table(), pins=[chaff.pin_keep("protein_nir_pct", because="cheap")]).frame
+    assert frame.loc["protein_pct", "verdict"] == "drop" and frame.loc["protein_pct", "partner"] == "protein_nir_pct"
+    gone = frame[frame["verdict"] == "drop"]
+    assert len(gone) == 5 and not set(gone["partner"]) & set(gone.index)  # no column goes for one that went
+
+
 @pytest.mark.parametrize("linkage", ["average", "complete"])
 def test_one_column_of_each_cluster_stays_and_says_why(linkage):
     table = chaff.demo.table()

@@ -10,6 +10,7 @@ from chaff.decide.pins import checked_pins
 from chaff.decide.run import judge_stage
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Pin, Setting, Stage
+from chaff.methods.correlation import Correlation
 from chaff.methods.relevance import Relevance
 from chaff.methods.screen import Screen
 from chaff.results.findings import Findings
@@ -102,6 +103,41 @@ def relevance(
         cut = {cut.rule: cut.value}
     stage = Relevance(statistics, by or "effect_size", cut, **_fields(Relevance, settings))
     return _judged(stage, table, (), 2, seed, workers, verdicts=cut is not None)
+
+
+def prune_correlations(
+    table: Table, limit: float = 0.95, *, pins: Iterable[Pin] = (), seed: int = 0, workers: int | None = None
+) -> Findings:
+    """Of each pair of number columns over the limit, drop the one with the weaker claim.
+
+    The most relevant column first: it stays, and those that repeat it go; then the next that is left. So none goes for a
+    partner that goes itself. Claims: pins, relevance, completeness, cost, order; between twins the choice is said to be
+    arbitrary.
+
+    Parameters
+    ----------
+    table : Table
+    limit : float
+        |Pearson r| over which a pair says the same.
+    pins : iterable of Pin
+
+    Returns
+    -------
+    Findings
+        One row a feature: strongest_r, partner it went for, why, verdict.
+
+    Raises
+    ------
+    UsageError
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.prune_correlations(chaff.demo.table(rows=300))
+    >>> found.frame.loc["test_weight_lb_bu", "partner"]
+    'test_weight_kg_hl'
+    """
+    return _judged(Correlation(limit), table, pins, 2, seed, workers)
 
 
 def _judged(

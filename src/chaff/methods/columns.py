@@ -24,8 +24,8 @@ class Matrix:
     note: str = ""
 
 
-def number_matrix(table: Table, features: Sequence[str] | None = None, with_target: bool = False) -> Matrix:
-    """Number and binary columns; without spread they take no part, which is said."""
+def number_names(table: Table, features: Sequence[str] | None = None) -> tuple[list[str], str]:
+    """(number and binary columns with any spread, what was left out in words)."""
     if features is not None:
         table.check_known(features)
     names = [f for f in (features if features is not None else table.features) if table.kind(f) in ("number", "binary")]
@@ -34,15 +34,53 @@ def number_matrix(table: Table, features: Sequence[str] | None = None, with_targ
         raise UsageError(f"'{other[0]}' holds {table.kind(other[0])} values, not numbers; chaff.associations takes every kind")
     still = [f for f in names if not _varies(table.column(f).values)]
     names = [f for f in names if f not in still]
-    columns = [table.column(f).values for f in names]
-    if with_target and (table.target.task == "regression" or len(table.target.classes) == 2):
-        names, columns = [*names, table.target.name], [*columns, table.y]
-    if len(names) < 2:
+    words = ", ".join(still[:5]) + (f" and {len(still) - 5} more" if len(still) > 5 else "")
+    return names, f"without spread, so left out: {words}" if still else ""
+
+
+def target_as_number(table: Table) -> bool:
+    """Whether the target can stand among number columns: a number, or two classes as 0 and 1."""
+    return table.target.task == "regression" or len(table.target.classes) == 2
+
+
+def number_matrix(table: Table, features: Sequence[str] | None = None, with_target: bool = False) -> Matrix:
+    """Number and binary columns; those without spread take no part, which is said.
+
+    Raises
+    ------
+    DataError
+        Also when the matrix and its square would not fit into memory: says how much it would take.
+    """
+    names, words = number_names(table, features)
+    with_target = with_target and target_as_number(table)
+    p = len(names) + with_target
+    if p < 2:
         raise DataError(f"{table.label} has {'only one column' if names else 'no column'} of numbers with any spread: nothing to compare")
-    words = (
-        f"without spread, so left out: {', '.join(still[:5])}" + (f" and {len(still) - 5} more" if len(still) > 5 else "") if still else ""
-    )
-    return Matrix(tuple(names), np.array(columns), words)
+    check_memory(p, len(table))
+    columns = [table.column(f).values for f in names] + ([table.y] if with_target else [])
+    return Matrix((*names, table.target.name) if with_target else tuple(names), np.array(columns), words)
+
+
+def bytes_for(columns: int, rows: int) -> float:
+    """What a matrix of columns, its standardised copy and some square tables take."""
+    return 8.0 * (2.5 * columns * rows + 6.0 * columns * columns)
+
+
+def check_memory(columns: int, rows: int) -> None:
+    """Refused, with the size, when it is more than the machine has to give."""
+    need, there = bytes_for(columns, rows), _memory()
+    if need > 0.8 * there:
+        raise DataError(f"{columns:,} columns by {rows:,} rows take about {need / 1e9:.1f} GB, of {there / 1e9:.1f} GB that are there: "
+                        "name fewer columns with features=…, or take fewer rows")  # fmt: skip
+
+
+def _memory() -> float:
+    import os
+
+    try:
+        return float(os.sysconf("SC_PHYS_PAGES")) * float(os.sysconf("SC_PAGE_SIZE"))
+    except (ValueError, OSError, AttributeError):
+        return 8e9
 
 
 def _varies(values: Floats) -> bool:

@@ -3,21 +3,34 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from chaff.errors import UsageError
-from chaff.methods.columns import Floats, Matrix, complete_rows, number_matrix
+from chaff.methods.columns import (
+    Floats,
+    Matrix,
+    bytes_for,
+    check_memory,
+    complete_rows,
+    number_matrix,
+    number_names,
+    target_as_number,
+)
+from chaff.methods.correlation import column_correlations
 from chaff.results.findings import Findings
 from chaff.stats.correlation import correlation_p, fisher_interval
 from chaff.stats.matrices import kendall_column, partial_correlations, pearson_matrix, shrinkage, spearman_matrix
+from chaff.table.moments import table_moments
 from chaff.table.table import Table
 from chaff.work import Work
 
 if TYPE_CHECKING:
     import pandas as pd
 
+TELL = 1e9  # bytes from which the need is told
 METHODS = ("pearson", "spearman", "kendall")
 NAMES = {"pearson": "pearson_r", "spearman": "spearman_rho", "kendall": "kendall_tau"}
 
@@ -71,14 +84,23 @@ def correlations(
     ('test_weight_kg_hl', 'test_weight_lb_bu')
     """
     _check(method, limit, limits, rows, level)
-    matrix = number_matrix(table, features, with_target)
-    notes = [matrix.note] if matrix.note else []
-    p, n = matrix.X.shape
+    names, note = number_names(table, features)
+    notes = [note] if note else []
+    p, n = len(names), len(table)
     shrink = p > n if shrink is None else shrink
-    if rows == "complete" or partial or shrink:
-        matrix, note = complete_rows(matrix)
-        notes += [note] if note else []
-    r, shared = _matrix(matrix, method, Work(workers=workers))
+    work = Work(workers=workers)
+    if bytes_for(p, n) > TELL:
+        notes.append(f"needs about {bytes_for(p, n) / 1e9:.1f} GB")
+        work.tell("correlations", notes[-1])
+    if method == "pearson" and rows == "pairwise" and not (partial or shrink) and p > 1:
+        check_memory(p, n)
+        matrix, r, shared = _from_moments(table, names, with_target and target_as_number(table), work)
+    else:
+        matrix = number_matrix(table, features, with_target)
+        if rows == "complete" or partial or shrink:
+            matrix, note = complete_rows(matrix)
+            notes += [note] if note else []
+        r, shared = _matrix(matrix, method, work)
     if shrink:
         share = shrinkage(matrix.X)
         r = r * (1 - share) + np.diag(np.diagonal(r) * share)
@@ -87,7 +109,17 @@ def correlations(
         r = partial_correlations(np.nan_to_num(r))
         notes.append("partial: all other columns held fixed")
     pairs = pair_table(matrix.names, r, shared - (len(matrix.names) - 2 if partial else 0), limit, level, NAMES[method])
-    return _findings(table, matrix, r, shared, pairs, method, limit, limits, notes)
+    count = matrix.X.shape[1] if matrix.X.size else n
+    return _findings(table, matrix, count, r, shared, pairs, method, limit, limits, notes)
+
+
+def _from_moments(table: Table, names: list[str], with_target: bool, work: Work) -> tuple[Matrix, Floats, Floats]:
+    """Pearson's r over the rows that each pair shares, without a copy of the rows."""
+    moments = table_moments(replace(table, weights_all=None), names, work)
+    kept = len(names) + with_target
+    r = column_correlations(moments)[:kept, :kept]
+    matrix = Matrix((*names, table.target.name) if with_target else tuple(names), np.empty((kept, 0)))
+    return matrix, r, np.full(r.shape, float(len(table))) if moments.complete else moments.N[:kept, :kept]
 
 
 def _check(method: str, limit: float, limits: Sequence[float], rows: str, level: float) -> None:
@@ -156,7 +188,7 @@ def groups_of(r: Floats, limit: float) -> Any:
 
 
 def _findings(
-    table: Table, matrix: Matrix, r: Floats, shared: Floats, pairs: pd.DataFrame, method: str, limit: float,
+    table: Table, matrix: Matrix, count: int, r: Floats, shared: Floats, pairs: pd.DataFrame, method: str, limit: float,
     limits: Sequence[float], notes: list[str],
 ) -> Findings:  # fmt: skip
     import pandas as pd
@@ -185,6 +217,6 @@ def _findings(
         "pairs": pairs, "groups": groups,
         "limits": pd.DataFrame(tried, columns=["limit", "pairs", "groups", "columns"]).set_index("limit"),
     }  # fmt: skip
-    notes = [f"{matrix.X.shape[1]:,} rows, {len(names)} number columns", *notes]
+    notes = [f"{count:,} rows, {len(names)} number columns", *notes]
     settings = {"method": method, "limit": limit, "target": table.target.name}
     return Findings("correlations", frame, "strongest_r", True, settings, tuple(notes), more, {"strongest_r": "magnitude"})

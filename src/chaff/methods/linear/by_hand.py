@@ -152,11 +152,14 @@ class ByHand:
         weak = max(s.p, key=lambda f: s.p[f], default="")
         if weak and s.p[weak] > WEAK_P:
             return f"drop {weak}: p {s.p[weak]:.2g}"
-        gains = self._swept.gains()
         best, aic = "", s.aic
-        for f, (fall, c) in gains.items():
-            new = self._swept.criteria(max(self._swept.rss - fall, 0.0), s.rank + c)[1]
-            if new < aic - 1e-9:
+        swept = self._swept
+        for f, (fall, c) in swept.gains().items():
+            rss, rank = max(swept.rss - fall, 0.0), s.rank + c
+            new = swept.criteria(rss, rank)[1]
+            # What the first two rules would throw out again is never suggested.
+            repeats = min(swept.A[k, k] for k in swept.columns(f)) < 1.0 / HIGH_VIF
+            if new < aic - 1e-9 and not repeats and swept.p_of(fall, c, rss, swept.rows - rank - 1) < WEAK_P:
                 best, aic = f, new
         return (
             f"add {best}: AIC {aic:.1f} instead of {s.aic:.1f}"
