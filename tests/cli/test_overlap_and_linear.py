@@ -19,8 +19,8 @@ def lots(tmp_path_factory):
 
 
 def test_overlap_names_pairs_groups_vif_equations_and_components(lots, tmp_path):
-    out = run("overlap", lots, *ROLES, "--figures", tmp_path / "f", "--out", tmp_path / "c.json", "--try", "0.5,0.9")
-    for words in ("pairs over 0.95, in 3 groups", "group of 4: gluten_wet_pct", "at other limits 0.5:", "over 10", "explained by", "One at a time:",
+    out = run("overlap", lots, *ROLES, "--figures", tmp_path / "f", "--out", tmp_path / "c.json", "--try", "0.5,0.9", "--clusters")
+    for words in ("pairs over 0.95, in 3 groups", "group of 4: gluten_wet_pct", "at other limits 0.5:", "Of each pair over 0.95 one goes: 5 in all", "repeats test_weight_kg_hl", "clusters by average linkage", "over 10", "explained by", "One at a time:",
                   "largest left", "sieve_fine_pct = 100 - sieve_coarse_pct - sieve_medium_pct", "exact", "near-singular", "hold 90% of the variation",
                   "components are mixtures"):  # fmt: skip
         assert words in out, words
@@ -28,7 +28,7 @@ def test_overlap_names_pairs_groups_vif_equations_and_components(lots, tmp_path)
     assert chaff.read_findings(tmp_path / "c.json").method == "correlations"
     pinned = run("overlap", lots, *ROLES, "--vif-limit", "20", "--pin-keep", "protein_nir_pct", "--pin-drop", "gluten_dry_pct", "--because", "test")
     assert "gluten_dry_pct" not in pinned and "protein_nir_pct" in pinned
-    assert "Cramér's V" in run("overlap", lots, *ROLES, "--every-kind", "--pair-limit", "0.0", "--all")
+    assert "Cramér's V" in run("overlap", lots, *ROLES, "--every-kind", "--pair-limit", "0.01", "--all")
     assert "between 0 and 1" in run("overlap", lots, *ROLES, "--pair-limit", "3", code=2)
 
 

@@ -38,11 +38,11 @@ def test_screen_limits_pins_flags_and_fills(lots):
 
 
 def test_relevance_ranks_cuts_tries_and_saves(lots, tmp_path):
-    out = run("relevance", lots, *ROLES, "--top", "9", "--try", "0.1,0.3", "--out", tmp_path / "r.json", "--figure", tmp_path / "r.png")
+    out = run("relevance", lots, *ROLES, "--top", "9", "--try", "0.1,0.3", "--out", tmp_path / "r.json", "--figure", tmp_path / "r.png", "--panels", tmp_path / "panels")
     for words in ("crumb_score", "effect size", "pearson_r", "<1e-16", "keep", "drop", "also measured", "What if: limits on effect size", "of 54 stay"):
         assert words in out, words
     assert "crumb_score alone explains" in out  # a leak does not float to the top unnoticed
-    assert (tmp_path / "r.png").stat().st_size > 10_000
+    assert (tmp_path / "r.png").stat().st_size > 10_000 and len(list((tmp_path / "panels").glob("*.png"))) == 12
     again = run("relevance", tmp_path / "r.json", "--by", "kendall_tau", "--top", "3", "--scaled", "--try", "0.1,0.2", "--out", tmp_path / "again.csv", "--decimals", "3")
     assert "From 0, the worst feature, to 1, the best" in again and "kendall tau" in again and "What if: limits on kendall tau" in again
     sheet = pd.read_csv(tmp_path / "again.csv")

@@ -23,6 +23,7 @@ QUIET = "color(243)"
 @click.option("--with-target", is_flag=True, help="Put the target in the picture.")
 @click.option("--partial", is_flag=True, help="Correlations with all other columns held fixed.")
 @click.option("--every-kind", is_flag=True, help="Associations of columns of every kind in place of correlations of numbers.")
+@click.option("--clusters", is_flag=True, help="Also clusters of columns of every kind, one of each to stay and why.")
 @click.option("--all", "everything", is_flag=True, help="List everything, not only the heads.")
 @click.option("--out", metavar="FILE", help="Save the correlations: .json, .csv or .parquet.")
 @click.option("--figures", metavar="FOLDER", help="Draw correlations.png, vif.png, vif_trail.png and scree.png there.")
@@ -46,6 +47,7 @@ def command(data: str, **said: Any) -> None:
     show.watch("overlap", "started")
     try:
         limits = numbers(said["limits"], "--try") if said["limits"] else (0.7, 0.8, 0.9, 0.95, 0.99)
+        keeps = [p for p in pins if p.verdict == "keep"]
         if said["every_kind"]:
             pairs = chaff.associations(table, limit=said["pair_limit"], workers=said["workers"])
         else:
@@ -59,7 +61,8 @@ def command(data: str, **said: Any) -> None:
                 with_target=said["with_target"],
                 workers=said["workers"],
             )
-        keeps = [p for p in pins if p.verdict == "keep"]
+        cut = _or_words(lambda: chaff.prune_correlations(table, said["pair_limit"], pins=keeps, seed=said["seed"], workers=said["workers"]))
+        grouped = chaff.clusters(table, seed=said["seed"], workers=said["workers"]) if said["clusters"] else None
         vif = chaff.inflation(table, workers=said["workers"])
         went = chaff.prune_inflation(table, said["vif_limit"], pins=keeps, seed=said["seed"], workers=said["workers"])
         relations = _or_words(lambda: chaff.dependencies(table))
@@ -67,6 +70,9 @@ def command(data: str, **said: Any) -> None:
     finally:
         show.stop()
     _pairs(show, grid, pairs, said)
+    _cut(show, grid, cut)
+    if grouped is not None:
+        _clusters(show, grid, grouped)
     _inflation(show, grid, vif, went, said)
     _relations(show, grid, relations)
     if not isinstance(parts, str):
@@ -132,6 +138,26 @@ def _pairs(show: Any, grid: Any, found: Any, said: dict[str, Any]) -> None:
         show.say(f"   {note}", QUIET)
 
 
+def _cut(show: Any, grid: Any, found: Any) -> None:
+    """Of each pair the column that would go, for whom and why."""
+    if isinstance(found, str):
+        return
+    gone = found.frame[found.frame["verdict"] == "drop"]
+    if len(gone):
+        show.say()
+        show.say(f" Of each pair over {found.settings['limit']:g} one goes: {len(gone)} in all", "bold")
+        grid(show, ["goes", "why"], [[str(f), r["reason"]] for f, r in gone.iterrows()], left=2)
+
+
+def _clusters(show: Any, grid: Any, found: Any) -> None:
+    frame = found.frame[found.frame["size"] > 1]
+    show.say()
+    show.say(f" {found.notes[-1]}, {frame['cluster'].nunique()} of more than one column", "bold")
+    rows = [[str(r["cluster"]), str(f), "stays" if r["stays"] else "", r["why"]] for f, r in frame.iterrows()]
+    if rows:
+        grid(show, ["", "feature", "", "why"], rows, left=4)
+
+
 def _count(number: int, word: str) -> str:
     return f"{number} {word}" + ("" if number == 1 else "s")
 
@@ -163,7 +189,8 @@ def _inflation(show: Any, grid: Any, vif: Any, went: Any, said: dict[str, Any]) 
             for _, r in trail.iterrows()
         ]
         grid(show, ["", "goes", "VIF then", "explained by", "largest left"], rows, left=2)
-    show.say(f"   {vif.notes[1]}", QUIET)
+    for note in vif.notes[1:]:
+        show.say(f"   {note}", QUIET)
 
 
 def _clean(went: Any, said: dict[str, Any]) -> bool:

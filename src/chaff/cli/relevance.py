@@ -9,6 +9,7 @@ import click
 
 from chaff.cli.table_options import file_ending, numbers, open_said, said_options, table_options
 
+PANELS = 12
 CUTS = ("top", "share", "above", "below", "times_mean")
 SETTINGS = ("adjust", "bins", "bin_kind", "pool_below", "neighbours", "shuffles")
 
@@ -40,6 +41,7 @@ SETTINGS = ("adjust", "bins", "bin_kind", "pool_below", "neighbours", "shuffles"
 @click.option("--out", metavar="FILE", help="Save the findings: .json (can be read again), .csv or .parquet.")
 @click.option("--decimals", type=click.IntRange(0), help="Digits after the point in a saved .csv or .parquet.")
 @click.option("--figure", metavar="FILE", help="Draw the leading features as bars: .png, .svg or .pdf.")
+@click.option("--panels", metavar="FOLDER", help="Draw each of the 12 leading features against the target there.")
 @click.option("--seed", default=0, show_default=True, help="Fixes every random draw.")
 @click.option("--workers", type=click.IntRange(1), help="Threads; every core when left out.")
 def command(data: str, **said: Any) -> None:
@@ -79,6 +81,8 @@ def command(data: str, **said: Any) -> None:
         pairs_table(show, pairs, said["everything"])
         show.say(f"   {pairs.notes[0]}", "color(243)")
     names = _leave(found, by, said)
+    if said["panels"]:
+        names.append(_panels(table, found, by, said["panels"]))
     show.say()
     show.say(f" {'  '.join([*names, ''])}({show.seconds()})")
 
@@ -149,6 +153,19 @@ def _cut(said: dict[str, Any]) -> dict[str, float] | None:
     if len(given) > 1:
         raise click.UsageError(f"one cut at a time, not {' and '.join('--' + k.replace('_', '-') for k in given)}")
     return given or None
+
+
+def _panels(table: Any, found: Any, by: str, folder: str) -> str:
+    if table is None:
+        raise click.UsageError("--panels needs the table itself, not saved findings or a triage")
+    from chaff.files import make_folder, write_with
+    from chaff.plots import feature_target
+
+    place = make_folder(folder)
+    for name in [str(f) for f in found.ranked(by).index[:PANELS]]:
+        file = "".join(c if c.isalnum() or c in "-_." else "_" for c in name)
+        write_with(place / f"{file}.png", feature_target(table, name).figure.savefig)
+    return f"{folder}/"
 
 
 def _check_files(said: dict[str, Any]) -> None:

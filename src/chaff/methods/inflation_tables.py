@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 
 FOREMOST = 3
 STEADY = 1e-3
+MANY_GAPS = 0.5
 NOTE = ("with the intercept handled: figures from regressions through the origin are much larger and say little",)
 
 
@@ -62,6 +63,9 @@ def inflation(table: Table, *, features: Sequence[str] | None = None, workers: i
     C, clipped = _positive(C, moments)
     vif = inflation_of_matrix(C, starts, columns)
     vif[_exact(moments, starts)] = np.inf
+    rough = [f for f in table.features if table.column(f).missing.mean() > MANY_GAPS] if clipped and "clipping" in clipped[0] else []
+    if rough:
+        clipped = (*clipped, f"more than half missing, so their figures are rough: {', '.join(rough[:5])}")
     with np.errstate(divide="ignore"):
         frame = pd.DataFrame({"vif": vif, "tolerance": 1.0 / vif, "r_squared": 1.0 - 1.0 / vif, "df": np.diff(starts)},
                              index=pd.Index(table.features, name="feature"))  # fmt: skip
@@ -190,8 +194,11 @@ def vif_path(moments: Moments, names: list[str], went: list[str]) -> pd.DataFram
     """VIF of every feature at the start and after every move, by updates of one inverse once nothing is singular."""
     import pandas as pd
 
-    C, starts, _ = inflation_matrix(moments)
-    C, _ = _positive(C, moments)
+    plain, starts, _ = inflation_matrix(moments)
+    C, _ = _positive(plain, moments)
+    sure = ~np.isin(TrainedLevels.learn(moments).columns, moments.layout.gaps)
+    all_owners = np.repeat(np.arange(len(names)), np.diff(starts))
+    exact = not moments.complete
     left = list(range(len(names)))
     out = np.full((len(names), len(went) + 1), np.nan)
     P, owner = None, np.empty(0, np.int64)
@@ -213,4 +220,9 @@ def vif_path(moments: Moments, names: list[str], went: list[str]) -> pd.DataFram
             out[left, move] = inflation_of_matrix(C[np.ix_(flat, flat)], inner, np.arange(flat.size))
         else:
             out[owner, move] = np.diagonal(P)
+        if exact:  # clipping makes an exact dependency merely large
+            some = flat[sure[flat]]
+            bad = some[dependent_columns(plain[np.ix_(some, some)])] if some.size else some
+            out[np.unique(all_owners[bad]), move] = np.inf
+            exact = bad.size > 0
     return pd.DataFrame(out, index=pd.Index(names, name="feature"), columns=["start", *went])

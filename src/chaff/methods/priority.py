@@ -41,7 +41,8 @@ def why_stays(winner: Priority, loser: Priority) -> str:
     if winner.pinned and not loser.pinned:
         return "it is pinned"
     if winner.going()[1] != loser.going()[1]:
-        return f"more relevant ({winner.relevance:.3g} against {loser.relevance:.3g})"
+        digits = next((d for d in (3, 5) if f"{winner.relevance:.{d}g}" != f"{loser.relevance:.{d}g}"), 8)
+        return f"more relevant ({winner.relevance:.{digits}g} against {loser.relevance:.{digits}g})"
     if winner.missing != loser.missing:
         return f"fewer gaps ({winner.missing:.1%} against {loser.missing:.1%})"
     if winner.cost != loser.cost:

@@ -108,7 +108,7 @@ def vif_trail(findings: Findings, limit: float = 10.0, ax: Any = None) -> Any:
     path = findings.more["path"]
     values = path.to_numpy(float)
     finite = values[np.isfinite(values)]
-    top = (float(finite.max()) if finite.size else 10.0) * 4
+    top = (float(finite.max()) if finite.size else 10.0) * (4 if np.isinf(values).any() else 1)
     shown = np.where(np.isinf(values), top, values)
     moves = np.arange(values.shape[1])
     leaders = list(dict.fromkeys([*path.columns[1:], *path.index[np.argsort(-np.nan_to_num(shown[:, 0]), kind="stable")]]))[:LINES]
@@ -136,7 +136,7 @@ def vif_trail(findings: Findings, limit: float = 10.0, ax: Any = None) -> Any:
         "variance inflation factor, log scale",
     )
     if np.isinf(values).any():
-        ax.annotate("infinite", (0, top), xytext=(6, 4), textcoords="offset points", color=QUIET, fontsize=9)
+        ax.annotate("infinite", (0, top), xytext=(6, 14), textcoords="offset points", color=QUIET, fontsize=9)
     ax.set_xticks(moves)
     ax.set_xlim(-0.2, len(moves) - 1 + max(1.2, 0.28 * len(moves)))
     return ax
@@ -159,6 +159,8 @@ def _end_labels(ax: Any, ends: list[tuple[int, float, str, bool]], moves: int) -
             va="center",
             fontsize=9,
             color=LOOK if went else INK,
+            zorder=5,
+            bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 0.6, "alpha": 0.85},
         )
 
 

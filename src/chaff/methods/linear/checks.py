@@ -158,7 +158,7 @@ def _scores(true: Floats, predicted: Floats, train: Floats, fit: LeastSquaresFit
             "mae": float(np.abs(e).mean()),
             "mse": float((e**2).mean()),
             "r_squared": 1 - float((e**2).sum()) / around if around > 0 else float("nan"),
-            "mean_error": float(e.mean()),
+            "mean_error": float(e.mean()) if abs(e.mean()) > 1e-9 * np.abs(e).max(initial=0.0) else 0.0,
         }
 
     out = [one("the rows it was fitted on", train, fit.residuals)]
