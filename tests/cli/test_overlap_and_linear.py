@@ -26,7 +26,9 @@ def test_overlap_names_pairs_groups_vif_equations_and_components(lots, tmp_path)
         assert words in out, words
     assert {p.name for p in (tmp_path / "f").iterdir()} == {"correlations.png", "vif.png", "vif_trail.png", "scree.png"}
     assert chaff.read_findings(tmp_path / "c.json").method == "correlations"
-    pinned = run("overlap", lots, *ROLES, "--vif-limit", "20", "--pin-keep", "protein_nir_pct", "--pin-drop", "gluten_dry_pct", "--because", "test")
+    pinned = run(
+        "overlap", lots, *ROLES, "--vif-limit", "20", "--pin-keep", "protein_nir_pct", "--pin-drop", "gluten_dry_pct", "--because", "test"
+    )
     assert "gluten_dry_pct" not in pinned and "protein_nir_pct" in pinned
     assert "Cramér's V" in run("overlap", lots, *ROLES, "--every-kind", "--pair-limit", "0.01", "--all")
     assert "between 0 and 1" in run("overlap", lots, *ROLES, "--pair-limit", "3", code=2)
@@ -52,7 +54,9 @@ def test_linear_for_two_classes_and_few_features(lots):
 
 
 def test_by_hand_is_one_line_a_move(lots, tmp_path):
-    moves = f"drop protein_nir_pct\nadd nope\nundo\nshow\ndance\ntrail\ndrop protein_nir_pct\nsave {tmp_path / 'm.json'}\nquit\ndrop ash_pct\n"
+    moves = (
+        f"drop protein_nir_pct\nadd nope\nundo\nshow\ndance\ntrail\ndrop protein_nir_pct\nsave {tmp_path / 'm.json'}\nquit\ndrop ash_pct\n"
+    )
     done = subprocess.run([CHAFF, "linear", lots, *ROLES, "--features", "protein_pct,protein_nir_pct,ash_pct", "--by-hand"], input=moves, capture_output=True,
                           text=True, env={**ENV, "COLUMNS": "200"}, timeout=120)  # fmt: skip
     assert done.returncode == 0, done.stderr

@@ -18,7 +18,19 @@ def lots(tmp_path_factory):
 
 
 def test_screen_says_what_goes_why_and_what_the_rest_holds(lots, tmp_path):
-    out = run("screen", lots, *ROLES, "--out", tmp_path / "s.json", "--figures", tmp_path / "figures", "--by", "missing_share", "--try", "0.05,0.5")
+    out = run(
+        "screen",
+        lots,
+        *ROLES,
+        "--out",
+        tmp_path / "s.json",
+        "--figures",
+        tmp_path / "figures",
+        "--by",
+        "missing_share",
+        "--try",
+        "0.05,0.5",
+    )
     for words in ("54 columns → ", "set aside", "to look at", "lot_no", "barred", "R² alone", "Rows", "equal rows", "Advice", "with_missing_flags",
                   "What if: limits on missing share", "of 54 stay", "… and "):  # fmt: skip
         assert words in out, words
@@ -38,12 +50,50 @@ def test_screen_limits_pins_flags_and_fills(lots):
 
 
 def test_relevance_ranks_cuts_tries_and_saves(lots, tmp_path):
-    out = run("relevance", lots, *ROLES, "--top", "9", "--try", "0.1,0.3", "--out", tmp_path / "r.json", "--figure", tmp_path / "r.png", "--panels", tmp_path / "panels")
-    for words in ("crumb_score", "effect size", "pearson_r", "<1e-16", "keep", "drop", "also measured", "What if: limits on effect size", "of 54 stay"):
+    out = run(
+        "relevance",
+        lots,
+        *ROLES,
+        "--top",
+        "9",
+        "--try",
+        "0.1,0.3",
+        "--out",
+        tmp_path / "r.json",
+        "--figure",
+        tmp_path / "r.png",
+        "--panels",
+        tmp_path / "panels",
+    )
+    for words in (
+        "crumb_score",
+        "effect size",
+        "pearson_r",
+        "<1e-16",
+        "keep",
+        "drop",
+        "also measured",
+        "What if: limits on effect size",
+        "of 54 stay",
+    ):
         assert words in out, words
     assert "crumb_score alone explains" in out  # a leak does not float to the top unnoticed
     assert (tmp_path / "r.png").stat().st_size > 10_000 and len(list((tmp_path / "panels").glob("*.png"))) == 12
-    again = run("relevance", tmp_path / "r.json", "--by", "kendall_tau", "--top", "3", "--scaled", "--try", "0.1,0.2", "--out", tmp_path / "again.csv", "--decimals", "3")
+    again = run(
+        "relevance",
+        tmp_path / "r.json",
+        "--by",
+        "kendall_tau",
+        "--top",
+        "3",
+        "--scaled",
+        "--try",
+        "0.1,0.2",
+        "--out",
+        tmp_path / "again.csv",
+        "--decimals",
+        "3",
+    )
     assert "From 0, the worst feature, to 1, the best" in again and "kendall tau" in again and "What if: limits on kendall tau" in again
     sheet = pd.read_csv(tmp_path / "again.csv")
     assert (sheet["verdict"] == "keep").sum() == 3 and sheet["kendall_tau"].abs().dropna().is_monotonic_decreasing
@@ -51,13 +101,39 @@ def test_relevance_ranks_cuts_tries_and_saves(lots, tmp_path):
 
 def test_relevance_for_classes_with_pairs_and_other_statistics(lots, tmp_path):
     roles = ("--target", "accepted", "--ignore", "loaf_volume", "--ignore", "grade")
-    out = run("relevance", lots, *roles, "--statistics", "auc,cramers_v,relief", "--by", "auc", "--pairs", "--adjust", "holm", "--out", tmp_path / "r.json")
+    out = run(
+        "relevance",
+        lots,
+        *roles,
+        "--statistics",
+        "auc,cramers_v,relief",
+        "--by",
+        "auc",
+        "--pairs",
+        "--adjust",
+        "holm",
+        "--out",
+        tmp_path / "r.json",
+    )
     assert "auc" in out and "Pairs that tell more together" in out and "pairs leave out what the screen sets aside" in out
     assert json.loads((tmp_path / "r.json").read_text())["settings"]["adjust"] == "holm"
 
 
 def test_a_target_above_a_threshold(lots):
-    out = run("relevance", lots, "--target", "loaf_volume", "--target-above", "400", "--ignore", "accepted", "--ignore", "grade", "--statistics", "leading")
+    out = run(
+        "relevance",
+        lots,
+        "--target",
+        "loaf_volume",
+        "--target-above",
+        "400",
+        "--ignore",
+        "accepted",
+        "--ignore",
+        "grade",
+        "--statistics",
+        "leading",
+    )
     assert "target loaf_volume_above_400" in out and "was made from loaf_volume, which therefore takes no part" in out
 
 

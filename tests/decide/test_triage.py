@@ -19,7 +19,11 @@ def wide():
 @pytest.mark.parametrize("by", ["effect_size", "mutual_information", "spearman_rho", "p"])
 def test_blocks_change_nothing(wide, tmp_path, by):
     wide.to_parquet(tmp_path / "w.parquet", row_group_size=50)
-    whole = chaff.relevance(chaff.open_table(wide, "y", groups="mill"), "all" if by == "mutual_information" else "fitting").ranked(by).index[:15]
+    whole = (
+        chaff.relevance(chaff.open_table(wide, "y", groups="mill"), "all" if by == "mutual_information" else "fitting")
+        .ranked(by)
+        .index[:15]
+    )
     for source, block in ((wide, 7), (wide, None), (tmp_path / "w.parquet", 40)):
         found = chaff.triage(source, "y", top=15, by=by, block=block, groups="mill")
         assert list(found.frame.index) == list(whole) and found.settings["columns"] == 301
@@ -37,7 +41,12 @@ def test_csv_kinds_and_refusals(wide, tmp_path):
     wide.to_csv(tmp_path / "w.csv", index=False)
     found = chaff.triage(tmp_path / "w.csv", "y", top=3, block=50, kinds={"mill": "category"}, missing="NA")
     assert len(found.frame) == 3
-    for bad, error in (({"target": "z"}, chaff.UnknownColumn), ({"top": 0}, chaff.UsageError), ({"by": "kendal"}, chaff.UsageError),
-                       ({"by": "auc"}, chaff.DataError), ({"ignore": "nope"}, chaff.UnknownColumn)):
+    for bad, error in (
+        ({"target": "z"}, chaff.UnknownColumn),
+        ({"top": 0}, chaff.UsageError),
+        ({"by": "kendal"}, chaff.UsageError),
+        ({"by": "auc"}, chaff.DataError),
+        ({"ignore": "nope"}, chaff.UnknownColumn),
+    ):
         with pytest.raises(error):
             chaff.triage(wide, **{"target": "y", **bad})

@@ -31,6 +31,21 @@ def test_toggling_twice_gives_the_tables_back():
     np.testing.assert_allclose(np.triu(v), np.triu(V), rtol=1e-9, atol=1e-9)
 
 
+def test_columns_exactly_orthogonal_in_training_still_meet_in_testing():
+    """A rare level and a rare flag may share no training row and yet share a test row."""
+    rng = np.random.default_rng(5)
+    Z = np.zeros((40, 4))
+    Z[:10, 0], Z[10:18, 1], Z[18:30, 2] = 1, 1, 1  # no row in common: cross-products exactly 0
+    Z[:, 3] = rng.normal(size=40)
+    W = (rng.random((25, 4)) < 0.5).astype(float)
+    W[:, 3] = rng.normal(size=25)
+    A, V = Z.T @ Z, W.T @ W
+    a, v, scratch = A.copy(), V.copy(), np.empty((3, 4))
+    for count, k in enumerate((1, 0, 2), 1):
+        toggle(a, v, k, scratch)
+        assert v[3, 3] == pytest.approx(plain_error(A, V, [1, 0, 2][:count], 3), rel=1e-12)
+
+
 @pytest.mark.parametrize("blocks", [[1] * 6, [1, 2, 3], [2, 1, 1, 2]])
 def test_every_toggle_scores_like_its_own_normal_equations(blocks):
     p = sum(blocks)

@@ -79,7 +79,9 @@ def test_categories_gaps_and_classes_take_part():
     n = 1200
     word, x = rng.choice(["a", "b", "c"], n), rng.normal(size=n)
     y = np.where(word == "a", x, -x) + 0.3 * rng.normal(size=n)
-    frame = pd.DataFrame({"word": word, "x": np.where(rng.random(n) < 0.1, np.nan, x), "z": rng.normal(size=n), "g": np.digitize(y, [-0.5, 0.5])})
+    frame = pd.DataFrame(
+        {"word": word, "x": np.where(rng.random(n) < 0.1, np.nan, x), "z": rng.normal(size=n), "g": np.digitize(y, [-0.5, 0.5])}
+    )
     found = chaff.interactions(chaff.open_table(frame, "g", task="classification"))
     assert found.frame.loc[["word", "x"], "in_company"].all() and not found.frame.loc["z", "in_company"]
 
@@ -88,7 +90,9 @@ def test_on_noise_hardly_any_screen_flags_a_pair():
     flagged = 0
     for seed in range(20):
         rng = np.random.default_rng(100 + seed)
-        flagged += chaff.interactions(chaff.open_arrays(rng.normal(size=(250, 8)), rng.normal(size=250)), seed=seed).frame["in_company"].any()
+        flagged += (
+            chaff.interactions(chaff.open_arrays(rng.normal(size=(250, 8)), rng.normal(size=250)), seed=seed).frame["in_company"].any()
+        )
     assert flagged <= 4  # one in twenty on average; benchmarks/pair_noise.py counts more
 
 

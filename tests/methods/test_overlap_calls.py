@@ -40,7 +40,10 @@ def test_limits_groups_target_partial_complete_and_shrinkage(table):
     assert "y" in with_target.frame.index and "y" not in chaff.correlations(table).frame.index
     complete = chaff.correlations(table, rows="complete")
     frame = make_mixed()[["assay_1", "gap_a", "gap_b"]].dropna()
-    assert complete.more["matrix"].loc["assay_1", "gap_a"] == pytest.approx(frame.corr().loc["assay_1", "gap_a"]) and "complete rows" in complete.notes[1]
+    assert (
+        complete.more["matrix"].loc["assay_1", "gap_a"] == pytest.approx(frame.corr().loc["assay_1", "gap_a"])
+        and "complete rows" in complete.notes[1]
+    )
     partial = chaff.correlations(table, partial=True).more["matrix"].loc["assay_1", "gap_a"]
     assert partial != complete.more["matrix"].loc["assay_1", "gap_a"]
     wide = chaff.open_arrays(np.random.default_rng(0).normal(size=(20, 50)), np.arange(20.0))
@@ -49,9 +52,13 @@ def test_limits_groups_target_partial_complete_and_shrinkage(table):
 
 
 def test_what_correlations_cannot_take_is_refused(table):
-    for call, words in ((lambda: chaff.correlations(table, features=["variety", "assay_0"]), "chaff.associations takes every kind"),
-                        (lambda: chaff.correlations(table, "odd"), "method must be"), (lambda: chaff.correlations(table, limit=2), "between 0 and 1"),
-                        (lambda: chaff.correlations(table, rows="some"), "pairwise or complete"), (lambda: chaff.correlations(table, features=["nope"]), "not in")):
+    for call, words in (
+        (lambda: chaff.correlations(table, features=["variety", "assay_0"]), "chaff.associations takes every kind"),
+        (lambda: chaff.correlations(table, "odd"), "method must be"),
+        (lambda: chaff.correlations(table, limit=2), "between 0 and 1"),
+        (lambda: chaff.correlations(table, rows="some"), "pairwise or complete"),
+        (lambda: chaff.correlations(table, features=["nope"]), "not in"),
+    ):
         with pytest.raises((chaff.UsageError, chaff.UnknownColumn), match=words):
             call()
     still = chaff.open_table(pd.DataFrame({"a": [1.0, 1, 1], "b": [2.0, 2, 2], "y": [1.0, 2, 3]}), "y")
@@ -68,7 +75,13 @@ def test_associations_put_every_kind_on_one_scale(table):
     f = st.f_oneway(*groups)[0]
     k, n = len(groups), there.sum()
     assert matrix.loc["assay_2", "variety"] == pytest.approx(np.sqrt(max((f - 1) * (k - 1) / ((f - 1) * (k - 1) + n), 0)), abs=1e-9)
-    noise = pd.DataFrame({"many": [f"l{k}" for k in np.random.default_rng(0).integers(0, 300, 600)], "x": np.random.default_rng(1).normal(size=600), "y": np.arange(600.0)})
+    noise = pd.DataFrame(
+        {
+            "many": [f"l{k}" for k in np.random.default_rng(0).integers(0, 300, 600)],
+            "x": np.random.default_rng(1).normal(size=600),
+            "y": np.arange(600.0),
+        }
+    )
     assert chaff.associations(chaff.open_table(noise, "y")).more["matrix"].loc["many", "x"] < 0.35  # eta would be 0.7
     same = pd.DataFrame({"a": list("xyz") * 40, "b": list("pqr") * 40, "y": np.arange(120.0)})
     assert chaff.associations(chaff.open_table(same, "y")).more["matrix"].loc["a", "b"] == pytest.approx(1)
@@ -87,7 +100,11 @@ def test_one_column_of_each_cluster_stays_and_says_why(linkage):
     found = chaff.clusters(table, limit=0.9, linkage=linkage)
     assert found.frame.groupby("cluster")["stays"].sum().eq(1).all()
     gluten = found.frame.loc[["gluten_wet_pct", "gluten_dry_pct", "gluten_washed_g", "gluten_machine_pct"]]
-    assert gluten["cluster"].nunique() == 1 and gluten.loc["gluten_wet_pct", "stays"] and "more relevant" in gluten.loc["gluten_dry_pct", "why"]
+    assert (
+        gluten["cluster"].nunique() == 1
+        and gluten.loc["gluten_wet_pct", "stays"]
+        and "more relevant" in gluten.loc["gluten_dry_pct", "why"]
+    )
     with pytest.raises(chaff.UsageError):
         chaff.clusters(table, linkage="single")
 
@@ -109,7 +126,10 @@ def test_inflation_equals_regressions_and_names_who_explains():
 def test_every_member_of_an_exact_dependency_is_infinite_gaps_or_not():
     table = chaff.demo.table()  # other columns have gaps
     vif = chaff.inflation(table).frame["vif"]
-    assert np.isinf(vif[["sieve_coarse_pct", "sieve_medium_pct", "sieve_fine_pct"]]).all() and np.isfinite(vif.drop(["sieve_coarse_pct", "sieve_medium_pct", "sieve_fine_pct"])).all()
+    assert (
+        np.isinf(vif[["sieve_coarse_pct", "sieve_medium_pct", "sieve_fine_pct"]]).all()
+        and np.isfinite(vif.drop(["sieve_coarse_pct", "sieve_medium_pct", "sieve_fine_pct"])).all()
+    )
     with pytest.raises(chaff.UsageError, match="take no part in a linear form"):
         chaff.inflation(table, features=["delivered_on"])
 
@@ -155,11 +175,17 @@ def test_components_count_what_is_beyond_chance():
     table = chaff.open_arrays(X, rng.normal(size=400))
     found = chaff.components(table, share=0.8)
     parts = found.more["components"]
-    assert found.settings["beyond_chance"] == 1 and parts["explained"].sum() == pytest.approx(1) and parts["cumulative"].iloc[found.settings["reach"] - 1] >= 0.8
+    assert (
+        found.settings["beyond_chance"] == 1
+        and parts["explained"].sum() == pytest.approx(1)
+        and parts["cumulative"].iloc[found.settings["reach"] - 1] >= 0.8
+    )
     np.testing.assert_allclose(parts["eigenvalue"], np.sort(np.linalg.eigvalsh(np.corrcoef(X.T)))[::-1])
     assert set(found.ranked().index[:5]) == {"x1", "x2", "x3", "x4", "x5"} and any("not a choice of columns" in n for n in found.notes)
     assert chaff.components(table, shuffles=0).more["components"]["chance"].isna().all()
-    pd.testing.assert_frame_equal(chaff.components(table, workers=1).more["components"], chaff.components(table, workers=2).more["components"])
+    pd.testing.assert_frame_equal(
+        chaff.components(table, workers=1).more["components"], chaff.components(table, workers=2).more["components"]
+    )
     with pytest.raises(chaff.UsageError):
         chaff.components(table, share=0)
 

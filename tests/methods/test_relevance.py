@@ -29,7 +29,11 @@ def test_numbers_against_a_number_equal_scipy_gaps_included():
         x, y = present(table, name)
         row = frame.loc[name]
         assert row["rows"] == x.size
-        for column, theirs in (("pearson_r", st.pearsonr(x, y)), ("spearman_rho", st.spearmanr(x, y)), ("kendall_tau", st.kendalltau(x, y))):
+        for column, theirs in (
+            ("pearson_r", st.pearsonr(x, y)),
+            ("spearman_rho", st.spearmanr(x, y)),
+            ("kendall_tau", st.kendalltau(x, y)),
+        ):
             assert row[column] == pytest.approx(theirs[0], rel=1e-10), column
             assert np.log(row[f"{column}_p"]) == pytest.approx(np.log(theirs[1]), rel=1e-8), column
         assert row["f"] == pytest.approx(st.linregress(x, y).rvalue ** 2 * (x.size - 2) / (1 - st.linregress(x, y).rvalue ** 2), rel=1e-9)
@@ -139,8 +143,10 @@ def test_effect_sizes_stand_on_one_scale_with_intervals_around_them():
 
 def test_bins_of_every_kind():
     table = opened(2)
-    by_kind = {k: chaff.relevance(table, ["mutual_information"], bin_kind=k).frame["mutual_information"] for k in
-               ("equal counts", "equal width", "supervised")}
+    by_kind = {
+        k: chaff.relevance(table, ["mutual_information"], bin_kind=k).frame["mutual_information"]
+        for k in ("equal counts", "equal width", "supervised")
+    }
     assert (by_kind["equal counts"] != by_kind["equal width"]).any()
     noise = chaff.open_arrays(np.random.default_rng(0).normal(size=(400, 3)), np.random.default_rng(1).integers(0, 2, 400))
     found = chaff.relevance(noise, ["mutual_information"], bin_kind="supervised")

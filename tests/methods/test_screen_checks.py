@@ -45,8 +45,12 @@ def test_renamed_levels_and_gaps_elsewhere():
 
 def test_the_target_in_another_form_is_barred():
     y = BASE["y"]
-    for x, words in ((np.log(y), "another scale"), (-y, "another scale"), (np.digitize(y, [380, 400, 420]), "cut into 4 pieces"),
-                     (np.array(["low", "mid", "high"])[np.digitize(y, [390, 410])], "cut into 3 pieces")):
+    for x, words in (
+        (np.log(y), "another scale"),
+        (-y, "another scale"),
+        (np.digitize(y, [380, 400, 420]), "cut into 4 pieces"),
+        (np.array(["low", "mid", "high"])[np.digitize(y, [390, 410])], "cut into 3 pieces"),
+    ):
         r = row(screened(x=x))
         assert r["verdict"] == "look" and not r["stays"] and words in r["reason"], words
     assert "alone" in row(screened(x=np.log(y), limits={"echoes": False}))["reason"]
@@ -138,7 +142,9 @@ def test_rows_duplicates_contradictions_and_what_no_model_can_exceed():
     words = np.where(y > 1, "hi", "lo")
     checks = chaff.screen(chaff.open_table(frame.assign(y=words), "y")).more["rows"]
     best = frame.assign(w=words).groupby(["a", "b"])["w"].agg(lambda s: s.value_counts().iloc[0]).sum() / 200
-    assert f"accuracy {best:.3f}" in checks.loc["contradictions", "words"] and checks.loc["class hi", "share"] == pytest.approx((y > 1).mean())
+    assert f"accuracy {best:.3f}" in checks.loc["contradictions", "words"] and checks.loc["class hi", "share"] == pytest.approx(
+        (y > 1).mean()
+    )
 
 
 def test_outlying_targets_and_rare_classes_are_counted():
@@ -155,6 +161,11 @@ def test_verdicts_on_the_mill_follow_its_truth():
     found = chaff.screen(chaff.demo.table())
     truth = chaff.demo.truth()["role"]
     for name, r in found.frame.iterrows():
-        expected = {"id": "look", "leak": "look", "absence tells": "look", "signal": "keep", "repeat": "keep", "noise": "keep"}.get(truth[name], "drop")
+        expected = {"id": "look", "leak": "look", "absence tells": "look", "signal": "keep", "repeat": "keep", "noise": "keep"}.get(
+            truth[name], "drop"
+        )
         assert r["verdict"] == expected, name
-    assert chaff.screen(chaff.demo.table(rows=200), pins=[chaff.pin_drop("ash_pct", because="too dear")]).frame.loc["ash_pct", "reason"] == "pinned: too dear"
+    assert (
+        chaff.screen(chaff.demo.table(rows=200), pins=[chaff.pin_drop("ash_pct", because="too dear")]).frame.loc["ash_pct", "reason"]
+        == "pinned: too dear"
+    )

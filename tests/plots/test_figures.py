@@ -65,7 +65,9 @@ def test_bars_show_the_leading_with_intervals_and_p_beside_them():
     assert "6 kept" in figure.axes[0].get_title(loc="left") and figure.axes[1].get_xscale() == "log"
     signed = chaff.plots.relevance_bars(found, "pearson_r", bars=200)
     assert min(b.get_width() for b in signed.axes[0].patches) < 0 < max(b.get_width() for b in signed.axes[0].patches)
-    assert len(chaff.plots.relevance_bars(chaff.relevance(chaff.demo.table(rows=100), ["mutual_information"]), "mutual_information").axes) == 1
+    assert (
+        len(chaff.plots.relevance_bars(chaff.relevance(chaff.demo.table(rows=100), ["mutual_information"]), "mutual_information").axes) == 1
+    )
 
 
 def matplotlib_rgba(colour):
@@ -100,7 +102,9 @@ def test_the_map_orders_by_cluster_and_mutes_what_is_weak(mill_table):
     assert places[-1] - places[0] == 3  # neighbours
     cells = np.abs(np.asarray(figure.axes[0].images[0].get_array()))
     assert ((cells == 0) | (cells >= 0.3)).all() and len(names) == 48
-    few = chaff.plots.correlation_map(chaff.correlations(mill_table.with_features(["protein_pct", "protein_nir_pct", "gluten_wet_pct", "ash_pct"])))
+    few = chaff.plots.correlation_map(
+        chaff.correlations(mill_table.with_features(["protein_pct", "protein_nir_pct", "gluten_wet_pct", "ash_pct"]))
+    )
     assert any(t.get_text() == "0.99" for t in few.axes[0].texts)
     wide = chaff.demo.table(rows=150, noise=220, repeats=30, signal=25)
     big = chaff.plots.correlation_map(chaff.correlations(wide), limit=0.5)

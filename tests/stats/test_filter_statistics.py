@@ -154,7 +154,11 @@ def test_likelihood_ratio_and_gains_equal_their_definitions(rows):
         assert np.isnan(g[0])
         return
     theirs = st.chi2_contingency(live, correction=False, lambda_="log-likelihood")
-    assert g[0] == pytest.approx(theirs.statistic, rel=1e-9, abs=1e-9) and df[0] == theirs.dof and p[0] == pytest.approx(theirs.pvalue, rel=1e-8)
+    assert (
+        g[0] == pytest.approx(theirs.statistic, rel=1e-9, abs=1e-9)
+        and df[0] == theirs.dof
+        and p[0] == pytest.approx(theirs.pvalue, rel=1e-8)
+    )
     mine = gains(t[None])
     bits = st.entropy(live.sum(0), base=2) - sum(r.sum() * st.entropy(r, base=2) for r in live) / live.sum()
     assert mine.information_gain[0] == pytest.approx(bits, abs=1e-12)
@@ -205,6 +209,7 @@ def test_distance_correlation_equals_the_definition(n, ties):
             out = m - m.sum(0) / (n - 2) - m.sum(1)[:, None] / (n - 2) + m.sum() / ((n - 1) * (n - 2))
             np.fill_diagonal(out, 0)
             return out
+
         return (u(d) * u(e)).sum() / (n * (n - 3))
 
     if unbiased(da, da) > 1e-12 and unbiased(db, db) > 1e-12:
@@ -290,7 +295,7 @@ def test_adjustments_on_a_family_with_gaps():
     p = np.array([0.001, np.nan, 0.02, 0.04, 0.5])
     known = p[~np.isnan(p)]
     assert adjust(p, "bonferroni")[[0, 2]].tolist() == [0.004, 0.08]
-    harmonic = (1 + 1 / 2 + 1 / 3 + 1 / 4)
+    harmonic = 1 + 1 / 2 + 1 / 3 + 1 / 4
     assert adjust(p, "benjamini_yekutieli")[0] == pytest.approx(0.004 * harmonic)
     assert adjust(p, "benjamini_hochberg")[~np.isnan(p)] == pytest.approx(st.false_discovery_control(known))
     for name in ADJUSTMENTS:

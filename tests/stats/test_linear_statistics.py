@@ -73,7 +73,9 @@ def test_errors_p_intervals_and_criteria_equal_their_formulas():
     g = np.arange(n) % 9
     sums = np.array([(D[g == k] * e[g == k, None]).sum(0) for k in range(9)])
     factor = 9 / 8 * (n - 1) / (n - 4)
-    np.testing.assert_allclose(least_squares(X, y, errors="groups", groups=g).errors, np.sqrt(factor * np.diagonal(inverse @ sums.T @ sums @ inverse))[1:])
+    np.testing.assert_allclose(
+        least_squares(X, y, errors="groups", groups=g).errors, np.sqrt(factor * np.diagonal(inverse @ sums.T @ sums @ inverse))[1:]
+    )
 
 
 def test_weights_equal_repeated_rows_and_no_intercept_is_about_zero():
@@ -115,7 +117,12 @@ def test_residual_tests_equal_scipy_and_their_definitions():
     e = RNG.gamma(2, size=200)
     found, skew, kurtosis = normality(e)
     k2, p = st.normaltest(e)
-    assert found.statistic == pytest.approx(k2) and found.p == pytest.approx(p) and skew == pytest.approx(st.skew(e)) and kurtosis == pytest.approx(st.kurtosis(e))
+    assert (
+        found.statistic == pytest.approx(k2)
+        and found.p == pytest.approx(p)
+        and skew == pytest.approx(st.skew(e))
+        and kurtosis == pytest.approx(st.kurtosis(e))
+    )
     assert np.isnan(normality(e[:10])[0].p)
     X = RNG.normal(size=(300, 2))
     wide = X[:, 0] * RNG.normal(size=300)
@@ -137,9 +144,16 @@ def test_planted_equations_are_found_and_sparse():
     X[:, 6] = X[:, 3] * 2 - X[:, 4] + 1e-4 * RNG.normal(size=200)
     found = {r.column: r for r in relations(X, 1e-3)}
     assert set(found) == {5, 6, 7}
-    assert found[5].others.tolist() == [0, 1] and found[5].coefficients.tolist() == [-1, -1] and found[5].intercept == 100 and found[5].residual < 1e-12
+    assert (
+        found[5].others.tolist() == [0, 1]
+        and found[5].coefficients.tolist() == [-1, -1]
+        and found[5].intercept == 100
+        and found[5].residual < 1e-12
+    )
     assert found[7].coefficients.tolist() == [0.25] and found[7].intercept == 0
-    assert found[6].others.tolist() == [3, 4] and found[6].coefficients == pytest.approx([2, -1], abs=1e-3) and 1e-6 < found[6].residual < 1e-3
+    assert (
+        found[6].others.tolist() == [3, 4] and found[6].coefficients == pytest.approx([2, -1], abs=1e-3) and 1e-6 < found[6].residual < 1e-3
+    )
     assert relations(RNG.normal(size=(50, 4)), 1e-3) == []
     assert len(relations(RNG.normal(size=(5, 9)), 1e-3)) == 9 - 4  # more columns than rows
 
@@ -174,7 +188,9 @@ def test_rank_matrices_equal_scipy_pair_by_pair():
         column = kendall_column(X, i)
         for j in range(i + 1, 5):
             both = ~np.isnan(X[i]) & ~np.isnan(X[j])
-            assert S[i, j] == pytest.approx(st.spearmanr(X[i][both], X[j][both])[0]) and column[j] == pytest.approx(st.kendalltau(X[i][both], X[j][both])[0])
+            assert S[i, j] == pytest.approx(st.spearmanr(X[i][both], X[j][both])[0]) and column[j] == pytest.approx(
+                st.kendalltau(X[i][both], X[j][both])[0]
+            )
     assert np.isnan(pearson_matrix(np.vstack([np.full(80, 3.1), X[0]]))[0, 1])
 
 

@@ -15,7 +15,9 @@ PLAN = chaff.Plan((chaff.Search(),))
 def lots(rows=200, seed=0) -> pd.DataFrame:
     rng = np.random.default_rng(seed)
     x, gap = rng.normal(size=rows), rng.random(rows) < 0.3
-    frame = pd.DataFrame({"x": x, "tested": np.where(gap, np.nan, rng.normal(5, 1, rows)), "word": np.where(gap, None, rng.choice(["a", "b"], rows))})
+    frame = pd.DataFrame(
+        {"x": x, "tested": np.where(gap, np.nan, rng.normal(5, 1, rows)), "word": np.where(gap, None, rng.choice(["a", "b"], rows))}
+    )
     return frame.assign(y=x + 3 * gap + 0.3 * rng.normal(size=rows))
 
 
@@ -81,7 +83,9 @@ def test_a_flag_alone_is_made_from_a_column_that_did_not_stay():
     with pytest.raises(chaff.DataError, match="lacks kept column 'tested'"):
         run.selection.apply(lots().drop(columns="tested"))
     dictionary = pa.Table.from_pandas(lots()).set_column(2, "word", pa.array(lots()["word"]).dictionary_encode())
-    filled = chaff.select(chaff.open_table(dictionary, "y", fill={"word": "none"}), PLAN, pins=[chaff.pin_keep("word", because="test")], holdout=0)
+    filled = chaff.select(
+        chaff.open_table(dictionary, "y", fill={"word": "none"}), PLAN, pins=[chaff.pin_keep("word", because="test")], holdout=0
+    )
     assert "none" in set(filled.selection.apply(dictionary)["word"])
 
 

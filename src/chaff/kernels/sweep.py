@@ -37,7 +37,7 @@ def toggle(A, V, k, scratch):
     vkk = v[k]
     for i in range(q):
         f = c[i]
-        if i == k or f == 0.0:
+        if i == k:  # f = 0 is no reason to pass over: V still changes by g
             continue
         g = v[i] - f * vkk
         lineA = A[i, i:]

@@ -55,8 +55,13 @@ def test_summary_options_and_targets():
     with pytest.raises(chaff.UsageError, match="errors must be one of"):
         chaff.linear_summary(table, errors="odd")
     two = chaff.linear_summary(chaff.demo.table(rows=300, target="accepted"), ["protein_pct"])
-    assert two.frame.loc["protein_pct", "odds_ratio"] == pytest.approx(np.exp(two.frame.loc["protein_pct", "coefficient"])) and "odds of 'yes' ×" in two.frame.loc["protein_pct", "in_words"]
-    parted = chaff.linear_summary(chaff.derive_target(chaff.demo.lots(rows=200), "loaf_volume", above=400, ignore=["grade"]).with_features(["crumb_score", "ash_pct"]))
+    assert (
+        two.frame.loc["protein_pct", "odds_ratio"] == pytest.approx(np.exp(two.frame.loc["protein_pct", "coefficient"]))
+        and "odds of 'yes' ×" in two.frame.loc["protein_pct", "in_words"]
+    )
+    parted = chaff.linear_summary(
+        chaff.derive_target(chaff.demo.lots(rows=200), "loaf_volume", above=400, ignore=["grade"]).with_features(["crumb_score", "ash_pct"])
+    )
     assert not any("separated" in n for n in parted.notes) or parted.frame["p"].isna().all()
     clear = pd.DataFrame({"x": np.arange(60.0), "z": np.arange(60) % 7, "y": np.repeat(["no", "yes"], 30)})
     said = chaff.linear_summary(chaff.open_table(clear, "y"))
@@ -131,8 +136,12 @@ def test_by_hand_suggests_saves_and_replays(tmp_path):
     assert again.suggestion.startswith("nothing")
     grown = chaff.by_hand(table, names, start=[])
     assert grown.features == () and grown.suggestion.startswith("add ")
-    for call, words in ((lambda: hand.drop("lab_temp_c"), "not in the model"), (lambda: hand.add("ash_pct"), "in the model already"),
-                        (lambda: hand.drop("protien_pct"), "Did you mean"), (lambda: chaff.by_hand(table, names).undo(), "no move")):
+    for call, words in (
+        (lambda: hand.drop("lab_temp_c"), "not in the model"),
+        (lambda: hand.add("ash_pct"), "in the model already"),
+        (lambda: hand.drop("protien_pct"), "Did you mean"),
+        (lambda: chaff.by_hand(table, names).undo(), "no move"),
+    ):
         with pytest.raises(chaff.UsageError, match=words):
             call()
     (tmp_path / "odd.json").write_text("{}")

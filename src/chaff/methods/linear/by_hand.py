@@ -268,7 +268,7 @@ def by_hand(
     >>> import chaff
     >>> hand = chaff.by_hand(chaff.demo.table(rows=300), ["protein_pct", "protein_nir_pct", "ash_pct"])
     >>> hand.suggestion.split(":")[0]
-    'drop protein_pct'
+    'drop protein_nir_pct'
     >>> hand.drop("protein_nir_pct").features
     ('protein_pct', 'ash_pct')
     """

@@ -79,7 +79,7 @@ def linear_summary(
     >>> import chaff
     >>> said = chaff.linear_summary(chaff.demo.table(), ["protein_pct", "ash_pct"])
     >>> print(said.frame.loc["protein_pct", "in_words"])
-    one more % of protein_pct, all else equal: +11.6 ml
+    one more % of protein_pct, all else equal: +12.5 ml
     """
     if errors not in ERRORS:
         raise UsageError(f"errors must be one of {', '.join(ERRORS)}, not '{errors}'")
