@@ -102,7 +102,7 @@ def relevance(
     if isinstance(cut, Cut):
         cut = {cut.rule: cut.value}
     stage = Relevance(statistics, by or "effect_size", cut, **_fields(Relevance, settings))
-    return _judged(stage, table, (), 2, seed, workers, verdicts=cut is not None)
+    return _judged(stage, table, (), 0, seed, workers, verdicts=cut is not None)
 
 
 def prune_correlations(
@@ -137,14 +137,15 @@ def prune_correlations(
     >>> found.frame.loc["test_weight_lb_bu", "partner"]
     'test_weight_kg_hl'
     """
-    return _judged(Correlation(limit), table, pins, 2, seed, workers)
+    return _judged(Correlation(limit), table, pins, 0, seed, workers)
 
 
 def _judged(
     stage: Stage, table: Table, pins: Iterable[Pin], folds: int, seed: int, workers: int | None, verdicts: bool = True
 ) -> Findings:
     """A stage's findings with its verdicts as columns."""
-    setting = Setting.of(table, folds, work=Work(seed, workers), pins=checked_pins(list(pins), table))
+    work, pinned = Work(seed, workers), checked_pins(list(pins), table)
+    setting = Setting.of(table, folds, work=work, pins=pinned) if folds else Setting.unfolded(table, work, pins=pinned)
     report = judge_stage(stage, table, setting)
     found = report.result
     assert isinstance(found, Findings)

@@ -110,7 +110,7 @@ def _scored(table: Table, by: str, work: Work) -> Findings | None:
     stage = Relevance("leading" if statistic == "leading" else [statistic], by)
     if statistic == "leading":
         stage = Relevance([n for n in resolve("leading", table) if n != "mutual_information"], by)
-    found = stage.judge(table, Setting.of(table, 2, work=work), work)
+    found = stage.judge(table, Setting.unfolded(table, work), work)
     return found if by in found.frame.columns else None
 
 

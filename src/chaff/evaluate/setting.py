@@ -6,6 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Literal, Protocol
 
+import numpy as np
+
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.folds import Folds, make_folds
 from chaff.models.linear import Ridge
@@ -46,6 +48,11 @@ class Setting:
         """A setting of its own for one stage on one table."""
         work = work or Work()
         return cls(make_folds(table, folds, repeats, work), work=work, **fields)
+
+    @classmethod
+    def unfolded(cls, table: Table, work: Work | None = None, **fields: Any) -> Setting:
+        """A setting for what scores nothing over folds, so that no table is too small or too grouped for it."""
+        return cls(Folds((np.zeros(len(table), np.int64),), (), "no folds"), work=work or Work(), **fields)
 
     def scorer(self, table: Table, model: Model | None = None, metric: str | None = None) -> SubsetScorer:
         """A scorer on the run's folds."""

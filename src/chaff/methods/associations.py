@@ -172,7 +172,7 @@ def clusters(
         raise UsageError("clusters need two columns or more")
     tree = tree_of(found.more["matrix"].to_numpy(float), linkage)
     label = fcluster(tree, 1.0 - limit, criterion="distance")
-    claim = priorities(table.with_features(names), Setting.of(table, 2, work=Work(seed, workers)))
+    claim = priorities(table.with_features(names), Setting.unfolded(table, Work(seed, workers)))
     rows = []
     for name, own in zip(names, label, strict=True):
         members = [n for n, g in zip(names, label, strict=True) if g == own]

@@ -9,16 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from chaff.errors import UsageError
-from chaff.methods.columns import (
-    Floats,
-    Matrix,
-    bytes_for,
-    check_memory,
-    complete_rows,
-    number_matrix,
-    number_names,
-    target_as_number,
-)
+from chaff.methods.columns import Floats, Matrix, bytes_for, check_memory, complete_rows, number_matrix, number_names, target_as_number
 from chaff.methods.correlation import column_correlations
 from chaff.results.findings import Findings
 from chaff.stats.correlation import correlation_p, fisher_interval

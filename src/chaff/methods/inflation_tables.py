@@ -174,7 +174,7 @@ def prune_inflation(
     table = able(table, features)
     pinned = {p.feature: p for p in pins}
     table.check_known(list(pinned))
-    setting = Setting.of(table, 2, work=Work(seed, workers), pins=pinned)
+    setting = Setting.unfolded(table, Work(seed, workers), pins=pinned)
     found = stage.judge(table, setting, setting.work)
     frame = found.frame.copy()
     verdicts = stage.verdicts(found, setting)

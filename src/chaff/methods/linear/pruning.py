@@ -166,9 +166,7 @@ def _by_criterion(swept: Swept, by: str, direction: str, s: Any, free: list[str]
     return best, f"{by.upper()} {options[best]:.1f}"
 
 
-def _split_p(
-    form: LinearForm, by: str, direction: str, p_limit: float, vif_limit: float, pinned: set[str], splits: int, work: Work
-) -> Any:
+def _split_p(form: LinearForm, by: str, direction: str, p_limit: float, vif_limit: float, pinned: set[str], splits: int, work: Work) -> Any:
     """Twice the median over half-splits of (p on the other half) x (number chosen)."""
     n = form.y.size
     groups = form.table.groups
@@ -199,5 +197,3 @@ def _split_p(
 
 def _rows(form: LinearForm, rows: Any) -> LinearForm:
     return LinearForm(form.table.take(rows), form.columns, form.starts, form.X[rows], form.y[rows], form.notes)
-
-

@@ -124,7 +124,7 @@ def try_sizes(
     if ranking is None:
         from chaff.methods.relevance import Relevance
 
-        ranking = Relevance("leading").judge(table, Setting.of(table, 2, work=work), work)
+        ranking = Relevance("leading").judge(table, Setting.unfolded(table, work), work)
     names = [str(f) for f in ranking.ranked(by).index] if isinstance(ranking, Findings) else list(ranking)
     form = linear_form(table.with_features(names))
     names = [f for f in names if f in form.features]
