@@ -88,3 +88,26 @@ def test_errors_are_also_the_built_in_a_caller_would_catch():
     assert issubclass(chaff.DataError, ValueError) and issubclass(chaff.UnknownColumn, (KeyError, chaff.DataError))
     assert issubclass(chaff.PlanError, ValueError) and issubclass(chaff.ModelError, RuntimeError)
     assert [e.exit_code for e in (chaff.UsageError, chaff.PlanError, chaff.DataError, chaff.ModelError)] == [2, 2, 3, 4]
+
+
+def test_the_statistics_page_lists_what_there_is():
+    from chaff.methods.filters.catalogue import ALL
+
+    page = (ROOT / "docs" / "statistics.md").read_text(encoding="utf-8")
+    listed = set(re.findall(r"^\| `(\w+)` \|", page, re.M))
+    assert listed == {s.name for s in ALL}
+    for statistic in ALL:
+        assert statistic.source in page
+
+
+def test_every_picture_is_linked_and_every_link_leads_somewhere():
+    pictures = {p.name for p in (ROOT / "docs" / "screenshots").iterdir()}
+    pages = [ROOT / "README.md", *(ROOT / "docs").glob("*.md"), ROOT / "benchmarks" / "README.md"]
+    linked = set()
+    for page in pages:
+        for target in re.findall(r"\]\(([^)#]+)\)", page.read_text(encoding="utf-8")):
+            if "://" in target:
+                continue
+            assert (page.parent / target).exists(), f"{page.name}: {target}"
+            linked.add(target.split("/")[-1])
+    assert pictures <= linked and len(pictures) < 20

@@ -66,3 +66,37 @@ def test_by_hand_is_one_line_a_move(lots, tmp_path):
     assert done.stdout.count("drop ash_pct") == 0  # quit ends it
     again = chaff.by_hand(chaff.open_table(lots, "loaf_volume"), ["protein_pct", "protein_nir_pct", "ash_pct"]).replay(tmp_path / "m.json")
     assert set(again.features) == {"protein_pct", "ash_pct"}
+
+
+def test_moves_by_hand_can_be_made_again_in_the_terminal(lots, tmp_path):
+    features = ("--features", "protein_pct,protein_nir_pct,ash_pct,lab_temp_c")
+
+    def moves(text):
+        done = subprocess.run(
+            [CHAFF, "linear", lots, *ROLES, *features, "--by-hand"],
+            input=text,
+            capture_output=True,
+            text=True,
+            env={**ENV, "COLUMNS": "200"},
+            timeout=120,
+        )
+        assert done.returncode == 0, done.stderr
+        return done.stdout
+
+    moves(f"drop protein_nir_pct\ndrop lab_temp_c\nundo\nsave {tmp_path / 'm.json'}\n")
+    again = moves(f"replay {tmp_path / 'm.json'}\nadd protein_nir_pct\nreplay {tmp_path / 'none.json'}\n")
+    assert "undo lab_temp_c · 3 features" in again and "add protein_nir_pct · 4 features" in again
+    assert "holds no moves by hand" in again
+    assert moves("").count("start · 4 features") == 1  # an empty input is an end, not a loop
+
+
+def test_classes_and_small_files_are_told_in_words(lots, tmp_path):
+    grade = ("--target", "grade", "--ignore", "loaf_volume", "--ignore", "accepted")
+    assert "3 classes" in run("linear", lots, *grade, code=2)
+    assert "needs a number" in run("linear", lots, *grade, "--by-hand", code=2)
+    assert "pairs over" in run("overlap", lots, *grade)
+    chaff.demo.lots(rows=20).head(2).to_csv(tmp_path / "two.csv", index=False)
+    out = run("overlap", tmp_path / "two.csv", "--target", "loaf_volume", "--ignore", "accepted", "--ignore", "grade")
+    assert "Components" in out or "Equations:" in out
+    pd.DataFrame({"word": ["a", "b", "c", "a"], "y": [1.0, 2, 3, 4]}).to_csv(tmp_path / "words.csv", index=False)
+    assert "no column of numbers" in run("overlap", tmp_path / "words.csv", "--target", "y", code=3)

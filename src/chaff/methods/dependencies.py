@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from chaff.errors import UsageError
-from chaff.methods.columns import complete_rows, enough_complete, number_matrix
+from chaff.methods.columns import Matrix, complete_rows, enough_complete, number_matrix
 from chaff.methods.correlations import _matrix
 from chaff.results.findings import Findings
 from chaff.stats.dependence import Relation, directions, relations
@@ -169,7 +169,6 @@ def components(
     >>> found.settings["reach"]
     2
     """
-    import pandas as pd
 
     if not 0 < share <= 1 or shuffles < 0:
         raise UsageError("share must be above 0 and at most 1, shuffles 0 or more")
@@ -184,6 +183,13 @@ def components(
     if np.isnan(matrix.X).any():
         C = nearest_positive(C)
         notes.append("gaps: correlations over the rows where both columns are present, negative eigenvalues clipped")
+    return _component_findings(matrix, C, share, shuffles, notes, work)
+
+
+def _component_findings(matrix: Matrix, C: Any, share: float, shuffles: int, notes: list[str], work: Work) -> Findings:
+    """Components of a correlation matrix as frames."""
+    import pandas as pd
+
     found = components_of(C)
     p = len(matrix.names)
     explained = found.eigenvalues / p
