@@ -12,6 +12,7 @@ from chaff.errors import DataError, UsageError
 from chaff.table.table import Table
 
 Floats = npt.NDArray[np.float64]
+TELL = 1e9  # bytes from which the need is told
 ENOUGH = 10  # complete rows a column, and half of all rows, from which complete rows are used
 
 

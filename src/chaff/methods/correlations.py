@@ -9,7 +9,17 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from chaff.errors import UsageError
-from chaff.methods.columns import Floats, Matrix, bytes_for, check_memory, complete_rows, number_matrix, number_names, target_as_number
+from chaff.methods.columns import (
+    TELL,
+    Floats,
+    Matrix,
+    bytes_for,
+    check_memory,
+    complete_rows,
+    number_matrix,
+    number_names,
+    target_as_number,
+)
 from chaff.methods.correlation import column_correlations
 from chaff.results.findings import Findings
 from chaff.stats.correlation import correlation_p, fisher_interval
@@ -21,7 +31,6 @@ from chaff.work import Work
 if TYPE_CHECKING:
     import pandas as pd
 
-TELL = 1e9  # bytes from which the need is told
 METHODS = ("pearson", "spearman", "kendall")
 NAMES = {"pearson": "pearson_r", "spearman": "spearman_rho", "kendall": "kendall_tau"}
 

@@ -9,10 +9,12 @@ import numpy as np
 
 from chaff.errors import DataError, UsageError
 from chaff.evaluate.setting import Pin, Setting
+from chaff.methods.columns import TELL, bytes_for, check_memory
 from chaff.methods.inflation import Inflation, inflation_matrix
 from chaff.results.findings import Findings
 from chaff.stats.inflation import dependent_columns, inverse_of, nearest_positive
 from chaff.stats.inflation import inflation as inflation_of_matrix
+from chaff.table.layout import Layout
 from chaff.table.levels import TrainedLevels
 from chaff.table.moments import Moments, table_moments
 from chaff.table.table import Table
@@ -58,6 +60,8 @@ def inflation(table: Table, *, features: Sequence[str] | None = None, workers: i
     import pandas as pd
 
     table = able(table, features)
+    width = Layout.of(table, table.features).width
+    check_memory(width, len(table))
     moments = table_moments(table, table.features, Work(workers=workers))
     C, starts, columns = inflation_matrix(moments)
     C, clipped = _positive(C, moments)
@@ -70,7 +74,9 @@ def inflation(table: Table, *, features: Sequence[str] | None = None, workers: i
         frame = pd.DataFrame({"vif": vif, "tolerance": 1.0 / vif, "r_squared": 1.0 - 1.0 / vif, "df": np.diff(starts)},
                              index=pd.Index(table.features, name="feature"))  # fmt: skip
     frame["explained_by"] = explained_by(C, starts, list(table.features))
-    notes = (f"{len(table):,} rows", *NOTE, *clipped)
+    need = bytes_for(width, len(table))
+    said = (f"needs about {need / 1e9:.1f} GB",) if need > TELL else ()
+    notes = (f"{len(table):,} rows", *NOTE, *said, *clipped)
     return Findings("inflation", frame, "vif", True, {}, notes, {}, {"vif": "higher", "r_squared": "higher", "tolerance": "lower"})
 
 
