@@ -32,8 +32,10 @@ def command(out: str, rows: int, target: str, seed: int, workers: int | None) ->
     names = leave(run, folder, frame)
     show.say()
     show.say(f" {folder}/  {'  '.join([*names, 'lots.csv'])}   ({show.seconds()})")
+    looked = " ".join(f"--ignore {t}" for t in ("loaf_volume", "accepted", "grade") if t != target)
     other = "accepted" if target != "accepted" else "grade"
     ignored = [t for t in ("loaf_volume", "accepted", "grade") if t != other]
     show.command(f" next: chaff apply {folder}/selection.json {folder}/lots.csv -o {folder}/again.parquet")
+    show.command(f"       chaff screen {folder}/lots.csv --target {target} {looked}     (then relevance, overlap, linear)")
     options = " ".join(f"--ignore {t}" for t in ignored)
     show.command(f"       chaff select {Path(folder) / 'lots.csv'} --target {other} {options} --groups mill")

@@ -36,6 +36,7 @@ def test_the_summary_equals_a_plain_fit_and_reads_aloud():
     np.testing.assert_allclose(said.frame["coefficient"], b, rtol=1e-8)
     assert said.frame.loc["assay_0", "standardised"] == pytest.approx(b[1] * form.X[:, 0].std() / y.std())
     assert "variety = Alba" not in form.columns and "variety = (missing)" in form.columns  # the commonest level is the base
+    assert "variety Borka instead of Alba" in said.frame.loc["variety = Borka", "in_words"]
     assert "organic yes instead of no, all else equal" in said.frame.loc["organic", "in_words"]
     assert said.figures["rows"] == (~np.isnan(table.column("gap_a").values)).sum() and "complete rows of 240" in str(said)
     with pytest.raises(chaff.UsageError, match="not in|takes no part|holds"):
@@ -94,6 +95,18 @@ def test_updates_equal_fresh_fits_after_hundreds_of_moves():
     np.testing.assert_allclose([s.coefficient[f] for f in s.features], b[1:], rtol=1e-6)
     vif = np.diagonal(np.linalg.inv(np.corrcoef(D[:, 1:].T)))
     np.testing.assert_allclose([s.vif[f] for f in s.features], vif, rtol=1e-6)
+
+
+def test_entering_all_at_once_equals_one_by_one():
+    form = linear_form(opened(), FEATURES)
+    one, two = Swept(form), Swept(form)
+    one.enter_all(FEATURES[:5])
+    for f in FEATURES[:5]:
+        two.toggle(f)
+    np.testing.assert_allclose(one.A, two.A, rtol=1e-9, atol=1e-12)
+    assert one.held == two.held
+    one.enter_all(FEATURES)  # not empty any more: the others come one by one
+    assert one.features == form.features
 
 
 def test_by_hand_shows_every_figure_and_takes_back():

@@ -39,9 +39,7 @@ class ByHand:
         for name in first:
             self._known(name)
         self._moves: list[dict[str, Any]] = []
-        for name in first:
-            if self._swept.enters(name):
-                self._swept.toggle(name)
+        self._swept.enter_all(first)
         for name in self._swept.features:
             self._walk.toggle(name)
         left = [n for n in first if n not in self._swept.features]

@@ -11,6 +11,7 @@ import numpy.typing as npt
 from chaff.errors import DataError, UsageError
 from chaff.methods.inflation_tables import able
 from chaff.table.design import Design
+from chaff.table.kinds import MISSING_LEVEL
 from chaff.table.levels import TrainedLevels
 from chaff.table.moments import table_moments
 from chaff.table.table import Table
@@ -40,6 +41,14 @@ class LinearForm:
     def owner(self) -> Ints:
         """Feature of every column."""
         return np.repeat(np.arange(len(self.features)), np.diff(self.starts))
+
+
+def commonest_level(table: Table, feature: str) -> str:
+    """The level that has no column: every coefficient of the category is told against it."""
+    column = table.column(feature)
+    names = [*column.levels, MISSING_LEVEL]
+    codes = np.where(column.missing, len(column.levels), np.nan_to_num(column.values)).astype(np.int64)
+    return names[int(np.argmax(np.bincount(codes, minlength=len(names))))]
 
 
 def linear_form(table: Table, features: Sequence[str] | None = None, task: str = "regression") -> LinearForm:

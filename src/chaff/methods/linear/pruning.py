@@ -104,9 +104,7 @@ def prune_linear(
 
 def _run(swept: Swept, by: str, direction: str, p_limit: float, vif_limit: float, pinned: set[str], told: Any) -> None:
     first = swept.form.features if direction == "backward" else [f for f in swept.form.features if f in pinned]
-    for f in sorted(first, key=lambda f: f not in pinned):
-        if swept.enters(f):
-            swept.toggle(f)
+    swept.enter_all(sorted(first, key=lambda f: f not in pinned))
     told("start", "", "")
     gone = {f for f in first if f not in swept.features}
     for f in [f for f in swept.form.features if f in gone]:

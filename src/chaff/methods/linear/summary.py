@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from chaff.errors import UsageError
-from chaff.methods.linear.form import LinearForm, linear_form
+from chaff.methods.linear.form import LinearForm, commonest_level, linear_form
 from chaff.stats.dependence import directions
 from chaff.stats.linear_model import LeastSquaresFit, LogisticFit, least_squares, logistic, t_interval
 from chaff.table.table import Table
@@ -153,7 +153,7 @@ def _in_words(form: LinearForm, column: str, b: float) -> str:
 def _step(form: LinearForm, column: str) -> str:
     feature, _, level = column.partition(" = ")
     if level:
-        return f"{feature} {level} instead of the commonest"
+        return f"{feature} {level} instead of {commonest_level(form.table, feature)}"
     kind, unit = form.table.kind(feature), form.table.meaning(feature).unit
     if kind == "binary":
         levels = form.table.levels(feature)

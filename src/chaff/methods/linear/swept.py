@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
 
 from chaff.methods.linear.form import Floats, Ints, LinearForm
+from chaff.stats.inflation import inverse_of
 from chaff.stats.tails import f_upper
 
 PIVOT = 1e-10  # of a standardised column: less than this of it is new, so it cannot enter
@@ -73,6 +75,25 @@ class Swept:
             elif not leaving and self.A[k, k] > PIVOT:
                 self._sweep(k, 1.0)
                 self.held.add(k)
+
+    def enter_all(self, features: Iterable[str]) -> None:
+        """Features enter a model that is empty, in one factorisation where nothing is singular, one by one otherwise."""
+        names = [f for f in features if f not in self.features]
+        mine = np.array([k for f in names for k in self.columns(f)], np.int64)
+        inverse = inverse_of(self.start[np.ix_(mine, mine)]) if mine.size and not self.held else None
+        if inverse is None:
+            for f in names:
+                if self.enters(f):
+                    self.toggle(f)
+            return
+        rest = np.setdiff1d(np.arange(self.start.shape[0]), mine)
+        cross = self.start[np.ix_(mine, rest)]
+        weights = inverse @ cross
+        self.A = np.empty_like(self.start)
+        self.A[np.ix_(mine, mine)] = -inverse
+        self.A[np.ix_(mine, rest)], self.A[np.ix_(rest, mine)] = weights, weights.T
+        self.A[np.ix_(rest, rest)] = self.start[np.ix_(rest, rest)] - cross.T @ weights
+        self.held = set(mine.tolist())
 
     def enters(self, feature: str) -> bool:
         """Whether it has anything that the model does not."""

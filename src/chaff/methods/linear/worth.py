@@ -60,9 +60,7 @@ def column_worth(
     form = linear_form(table, features)
     work = Work(seed, workers)
     swept = Swept(form)
-    for f in form.features:
-        if swept.enters(f):
-            swept.toggle(f)
+    swept.enter_all(form.features)
     s, losses = swept.state(), swept.losses()
     frame = pd.DataFrame(index=pd.Index(form.features, name="feature"))
     frame["r_squared_lost"] = [losses[f][0] if f in losses else 0.0 for f in form.features]
