@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import os
 import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 from chaff.errors import DataError
 
@@ -34,6 +36,32 @@ def whole_file(path: str | Path) -> Iterator[Path]:
     finally:
         if part is not None:
             part.unlink(missing_ok=True)
+
+
+def read_json(path: str | Path, plain: str, denied: str, format_name: str, version: int) -> dict[str, Any]:
+    """The object in one of our JSON files; nothing in it is run.
+
+    `plain` and `denied` go into the messages: "selection" and "is not a selection".
+
+    Raises
+    ------
+    DataError
+        When it is not there, is another kind of file, or was written by a later version.
+    """
+    file = Path(path)
+    if not file.exists():
+        raise DataError(f"no such {plain}: {file}")
+    try:
+        data = json.loads(file.read_text(encoding="utf-8"))
+    except (json.JSONDecodeError, UnicodeDecodeError) as error:
+        raise DataError(f"{file.name} {denied}: not JSON ({error})") from error
+    except OSError as error:
+        raise DataError(f"{file.name} cannot be read: {error.strerror}") from error
+    if not isinstance(data, dict) or data.get("format") != format_name:
+        raise DataError(f'{file.name} is JSON but {denied}: it lacks "format": "{format_name}"')
+    if data.get("version") != version:
+        raise DataError(f"{file.name} has version {data.get('version')} of the format, this Chaff reads {version}: update Chaff")
+    return data
 
 
 def write_text(path: str | Path, text: str) -> None:

@@ -86,7 +86,7 @@ def test_moves_by_hand_can_be_made_again_in_the_terminal(lots, tmp_path):
     moves(f"drop protein_nir_pct\ndrop lab_temp_c\nundo\nsave {tmp_path / 'm.json'}\n")
     again = moves(f"replay {tmp_path / 'm.json'}\nadd protein_nir_pct\nreplay {tmp_path / 'none.json'}\n")
     assert "undo lab_temp_c · 3 features" in again and "add protein_nir_pct · 4 features" in again
-    assert "holds no moves by hand" in again
+    assert "no such moves by hand" in again
     assert moves("").count("start · 4 features") == 1  # an empty input is an end, not a loop
 
 

@@ -10,7 +10,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from chaff.errors import DataError
-from chaff.files import write_text
+from chaff.files import read_json, write_text
 
 VERSION = 1
 
@@ -204,18 +204,7 @@ def read_selection(path: str | Path) -> Selection:
         When it is not there, is not a selection, or was written by a later version.
     """
     file = Path(path)
-    if not file.exists():
-        raise DataError(f"no such selection: {file}")
-    try:
-        data = json.loads(file.read_text(encoding="utf-8"))
-    except (json.JSONDecodeError, UnicodeDecodeError) as error:
-        raise DataError(f"{file.name} is not a selection: not JSON ({error})") from error
-    except OSError as error:
-        raise DataError(f"{file.name} cannot be read: {error.strerror}") from error
-    if not isinstance(data, dict) or data.get("format") != "chaff selection":
-        raise DataError(f"{file.name} is JSON but not a selection: it lacks \"format\": \"chaff selection\"")
-    if data.get("version") != VERSION:
-        raise DataError(f"{file.name} has version {data.get('version')} of the format, this Chaff reads {VERSION}: update Chaff")
+    data = read_json(file, "selection", "is not a selection", "chaff selection", VERSION)
     try:
         return Selection.model_validate(data)
     except ValidationError as error:

@@ -10,12 +10,12 @@ import numpy as np
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
 from chaff.kernels.sums import class_sums
-from chaff.methods.correlations import groups_of
+from chaff.methods.correlations import group_table, groups_of
 from chaff.methods.priority import priorities
 from chaff.results.findings import Findings
 from chaff.stats.groups import one_way
 from chaff.stats.information import chi_square
-from chaff.stats.matrices import pearson_matrix
+from chaff.stats.matrices import pairwise_pearson
 from chaff.table.kinds import Column
 from chaff.table.table import Table
 from chaff.work import Work
@@ -71,8 +71,7 @@ def associations(table: Table, *, limit: float = 0.7, features: Sequence[str] | 
     over = over[np.argsort(-A[i, j][over], kind="stable")]
     pairs = pd.DataFrame([(names[i[k]], names[j[k]], A[i[k], j[k]], _what(table, names[i[k]], names[j[k]])) for k in over],
                          columns=["first", "second", "association", "what"])  # fmt: skip
-    groups = pd.DataFrame([(g, int((group == g).sum()), ", ".join(n for n, own in zip(names, group, strict=True) if own == g))
-                           for g in range(1, group.max(initial=0) + 1)], columns=["group", "size", "features"])  # fmt: skip
+    groups = group_table(names, group)
     more = {"matrix": pd.DataFrame(A, index=names, columns=names), "pairs": pairs, "groups": groups}
     notes = (f"{len(table):,} rows, {len(names)} columns",)
     return Findings("associations", frame, "strongest", True, {"limit": limit}, notes, more, {"strongest": "higher"})
@@ -91,7 +90,7 @@ def association_matrix(table: Table, names: Sequence[str], work: Work) -> Any:
     out = np.full((p, p), np.nan)
     if numbers:
         X = np.array([columns[k].values for k in numbers])
-        out[np.ix_(numbers, numbers)] = np.abs(_pearson(X))
+        out[np.ix_(numbers, numbers)] = np.abs(pairwise_pearson(X)[0])
 
     def row(k: int) -> Any:
         return [_pair(columns[k], columns[j]) if j not in numbers or k not in numbers else np.nan for j in range(k)]
@@ -102,17 +101,6 @@ def association_matrix(table: Table, names: Sequence[str], work: Work) -> Any:
                 out[k, j] = out[j, k] = v
     np.fill_diagonal(out, 1.0)
     return out
-
-
-def _pearson(X: Any) -> Any:
-    if not np.isnan(X).any():
-        return pearson_matrix(X)
-    from chaff.stats.correlation import correlation_from_products
-
-    there = (~np.isnan(X)).astype(float)
-    middle = np.array([np.median(x[~np.isnan(x)]) if (~np.isnan(x)).any() else 0.0 for x in X])
-    Z = np.nan_to_num(X - middle[:, None])
-    return correlation_from_products(there @ there.T, Z @ there.T, (Z * Z) @ there.T, Z @ Z.T)
 
 
 def _pair(a: Column, b: Column) -> float:

@@ -23,7 +23,7 @@ from chaff.methods.columns import (
 from chaff.methods.correlation import column_correlations
 from chaff.results.findings import Findings
 from chaff.stats.correlation import correlation_p, fisher_interval
-from chaff.stats.matrices import kendall_column, partial_correlations, pearson_matrix, shrinkage, spearman_matrix
+from chaff.stats.matrices import kendall_column, pairwise_pearson, partial_correlations, shrinkage, spearman_matrix
 from chaff.table.moments import table_moments
 from chaff.table.table import Table
 from chaff.work import Work
@@ -137,22 +137,16 @@ def _check(method: str, limit: float, limits: Sequence[float], rows: str, level:
 def _matrix(matrix: Matrix, method: str, work: Work) -> tuple[Floats, Floats]:
     """(correlations, rows of each pair)."""
     X = matrix.X
+    if method == "pearson":
+        return pairwise_pearson(X)
     there = (~np.isnan(X)).astype(float)
     shared = there @ there.T
     if method == "spearman":
         return spearman_matrix(X), shared
-    if method == "kendall":
-        upper = np.array(work.each(lambda i: kendall_column(X, i), range(len(X))))
-        out = np.where(np.isnan(upper), upper.T, upper)
-        np.fill_diagonal(out, 1.0)
-        return out, shared
-    if there.all():
-        return pearson_matrix(X), shared
-    from chaff.stats.correlation import correlation_from_products
-
-    shift = np.nanmedian(X, axis=1, keepdims=True)
-    Z = np.nan_to_num(X - shift)
-    return correlation_from_products(shared, Z @ there.T, (Z * Z) @ there.T, Z @ Z.T), shared
+    upper = np.array(work.each(lambda i: kendall_column(X, i), range(len(X))))
+    out = np.where(np.isnan(upper), upper.T, upper)
+    np.fill_diagonal(out, 1.0)
+    return out, shared
 
 
 def pair_table(names: Sequence[str], r: Floats, rows: Floats, limit: float, level: float, what: str) -> pd.DataFrame:
@@ -187,6 +181,14 @@ def groups_of(r: Floats, limit: float) -> Any:
     return np.array([number.get(k, 0) for k in label])
 
 
+def group_table(names: Sequence[str], group: Any) -> pd.DataFrame:
+    """One row a group: group, size, features."""
+    import pandas as pd
+
+    members = {g: [n for n, own in zip(names, group, strict=True) if own == g] for g in range(1, int(group.max(initial=0)) + 1)}
+    return pd.DataFrame([(g, len(m), ", ".join(m)) for g, m in members.items()], columns=["group", "size", "features"])
+
+
 def _findings(
     table: Table, matrix: Matrix, count: int, r: Floats, shared: Floats, pairs: pd.DataFrame, method: str, limit: float,
     limits: Sequence[float], notes: list[str],
@@ -205,13 +207,7 @@ def _findings(
     for value in limits:
         g = groups_of(r, value)
         tried.append((value, int((away > value).sum() // 2), int(g.max(initial=0)), int((g > 0).sum())))
-    groups = pd.DataFrame(
-        [
-            (k, int((group == k).sum()), ", ".join(n for n, g in zip(names, group, strict=True) if g == k))
-            for k in range(1, group.max(initial=0) + 1)
-        ],
-        columns=["group", "size", "features"],
-    )
+    groups = group_table(names, group)
     more = {
         "matrix": pd.DataFrame(r, index=names, columns=names), "rows": pd.DataFrame(shared.astype(int), index=names, columns=names),
         "pairs": pairs, "groups": groups,

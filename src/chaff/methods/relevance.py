@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
@@ -148,7 +148,9 @@ class Relevance:
         table = view.table
 
         def one(k: int) -> Any:
-            other = self._view(shuffled(table, view.work.stream("relevance shuffle", k)), view.work)
+            dealt = shuffled(table, view.work.stream("relevance shuffle", k))
+            # Bins know nothing of the target, so its shuffles share them; supervised ones are cut anew.
+            other = replace(view, table=dealt, memo={} if self.bin_kind == "supervised" else view.memo)
             return self._measured(other, set(wanted))[0][wanted].to_numpy(float)
 
         drawn = np.array(view.work.each(one, range(self.shuffles)))

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from chaff.errors import DataError, UsageError, nearest
-from chaff.files import write_text, write_with
+from chaff.files import read_json, write_text, write_with
 from chaff.results.cuts import Cut
 
 if TYPE_CHECKING:
@@ -169,18 +169,7 @@ def read_findings(path: str | Path) -> Findings:
         When it is not there, is not such a file, or was written by a later version.
     """
     file = Path(path)
-    if not file.exists():
-        raise DataError(f"no such findings: {file}")
-    try:
-        data = json.loads(file.read_text(encoding="utf-8"))
-    except (json.JSONDecodeError, UnicodeDecodeError) as error:
-        raise DataError(f"{file.name} holds no findings: not JSON ({error})") from error
-    except OSError as error:
-        raise DataError(f"{file.name} cannot be read: {error.strerror}") from error
-    if not isinstance(data, dict) or data.get("format") != FORMAT:
-        raise DataError(f'{file.name} is JSON but holds no findings: it lacks "format": "{FORMAT}"')
-    if data.get("version") != VERSION:
-        raise DataError(f"{file.name} has version {data.get('version')} of the format, this Chaff reads {VERSION}: update Chaff")
+    data = read_json(file, "findings", "holds no findings", FORMAT, VERSION)
     try:
         return Findings(
             data["method"], _joined(data["frame"]), data["lead"], data["higher_is_better"], data["settings"],

@@ -39,21 +39,29 @@ def relations(X: Floats, tolerance: float) -> list[Relation]:
     live = np.flatnonzero(spread > 1e-13 * np.maximum(np.abs(means), np.finfo(float).tiny))
     Z = (X[:, live] - means[live]) / spread[live] / np.sqrt(len(X))
     R = triangle(Z)
-    Q = np.empty((R.shape[0], min(R.shape)))
-    basis: list[int] = []
+    keep = independent(R, tolerance)
     found = []
-    for k in range(live.size):
-        v = R[:, k].copy()
-        for _ in range(2):
-            v -= Q[:, : len(basis)] @ (Q[:, : len(basis)].T @ v)
-        size = float(np.linalg.norm(v))
-        if size > tolerance and len(basis) < Q.shape[1]:
-            Q[:, len(basis)] = v / size
-            basis.append(k)
-            continue
-        used = _sparse(R, np.array(basis, np.int64), k, max(tolerance, EXACT))
+    for k in np.flatnonzero(~keep).tolist():
+        used = _sparse(R, np.flatnonzero(keep[:k]), k, max(tolerance, EXACT))
         found.append(_in_units(X, live[used], int(live[k])))
     return found
+
+
+def independent(R: Floats, tolerance: float) -> npt.NDArray[np.bool_]:
+    """Which columns of unit length are no combination of earlier ones: more than `tolerance` of them is left."""
+    Q = np.empty((R.shape[0], min(R.shape)))
+    keep = np.zeros(R.shape[1], bool)
+    m = 0
+    for k in range(R.shape[1]):
+        v = R[:, k].copy()
+        for _ in range(2):
+            v -= Q[:, :m] @ (Q[:, :m].T @ v)
+        size = float(np.linalg.norm(v))
+        if size > tolerance and m < Q.shape[1]:
+            Q[:, m] = v / size
+            keep[k] = True
+            m += 1
+    return keep
 
 
 def _sparse(R: Floats, basis: Ints, k: int, tolerance: float) -> Ints:

@@ -7,30 +7,12 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from chaff.stats.dependence import triangle
+from chaff.stats.dependence import independent, triangle
 from chaff.stats.tails import Floats, f_upper, normal_upper, t_two_sided
 
 Ints = npt.NDArray[np.int64]
 DEPENDENT = 1e-10  # a column's own length, less than which is left when earlier ones are taken off it
 REFINEMENTS = 2
-
-
-def independent(Z: Floats) -> npt.NDArray[np.bool_]:
-    """Which of the columns (n, p) are no combination of earlier ones."""
-    length = np.sqrt((Z * Z).sum(0))
-    R = triangle(Z / np.where(length > 0, length, 1.0))
-    Q = np.empty((R.shape[0], min(R.shape)))
-    keep = np.zeros(Z.shape[1], bool)
-    for k in range(Z.shape[1]):
-        v = R[:, k].copy()
-        m = int(keep.sum())
-        for _ in range(2):
-            v -= Q[:, :m] @ (Q[:, :m].T @ v)
-        size = float(np.linalg.norm(v))
-        if length[k] > 0 and size > DEPENDENT and m < Q.shape[1]:
-            Q[:, m] = v / size
-            keep[k] = True
-    return keep
 
 
 @dataclass(frozen=True)
@@ -94,8 +76,9 @@ def least_squares(
     means = (w @ X) / n if intercept else np.zeros(q)
     middle = float(w @ y) / n if intercept else 0.0
     Z, v = (X - means) * root[:, None], (y - middle) * root
-    keep = independent(Z) if q else np.zeros(0, bool)
-    length = np.sqrt((Z[:, keep] ** 2).sum(0))
+    whole = np.sqrt((Z * Z).sum(0))
+    keep = independent(triangle(Z / np.where(whole > 0, whole, 1.0)), DEPENDENT)
+    length = whole[keep]
     Q, R = np.linalg.qr(Z[:, keep] / length)
     beta = _refined(Z[:, keep], length, Q, R, v)
     fit = Z[:, keep] @ beta

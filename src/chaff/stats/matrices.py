@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from chaff.stats.correlation import correlation_from_products
 from chaff.stats.ranks import average_ranks, kendall, ranked
 from chaff.stats.tails import Floats
 
@@ -20,6 +21,17 @@ def pearson_matrix(X: Floats) -> Floats:
     out = np.clip(Z @ Z.T, -1.0, 1.0)
     np.fill_diagonal(out, np.where(np.isnan(np.diagonal(out)), np.nan, 1.0))
     return np.asarray(out)
+
+
+def pairwise_pearson(X: Floats) -> tuple[Floats, Floats]:
+    """(Pearson r, rows of each pair) of columns (p, n) with NaN for missing, over the rows where both are present."""
+    there = (~np.isnan(X)).astype(float)
+    shared = there @ there.T
+    if there.all():
+        return pearson_matrix(X), shared
+    middle = np.array([np.median(x[~np.isnan(x)]) if (~np.isnan(x)).any() else 0.0 for x in X])
+    Z = np.nan_to_num(X - middle[:, None])
+    return correlation_from_products(shared, Z @ there.T, (Z * Z) @ there.T, Z @ Z.T), shared
 
 
 def spearman_matrix(X: Floats) -> Floats:

@@ -80,7 +80,14 @@ def _count(bins: Bins, part: Ints, target: Ints, weights: Floats, counts: Floats
 
 
 def coded(view: View, features: list[str]) -> Bins:
-    """Codes of the features by the kind of bins that was asked for."""
+    """Codes of the features by the kind of bins that was asked for; made once for all families."""
+    if "codes" not in view.memo:
+        view.memo["codes"] = _code(view, view.of_kind("number", "binary", "category"))
+    codes: Bins = view.memo["codes"]
+    return codes.select(features)
+
+
+def _code(view: View, features: list[str]) -> Bins:
     if view.bin_kind == "equal counts":
         return Binning.learn(view.table, features, view.bins, view.work).apply(view.table, view.work)
     made = view.work.each(lambda f: _own_bins(view, f), features)

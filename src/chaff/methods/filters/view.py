@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -33,6 +34,8 @@ class View:
     neighbours: int
     sample_rows: int
     places: int
+    memo: dict[str, Any] = field(default_factory=dict, compare=False)
+    """What more than one family reads and is made once: the codes of the bins."""
 
     @property
     def regression(self) -> bool:

@@ -11,7 +11,7 @@ import numpy as np
 
 from chaff.errors import DataError, UsageError, nearest
 from chaff.evaluate.setting import Setting
-from chaff.files import write_text
+from chaff.files import read_json, write_text
 from chaff.methods.linear.form import linear_form
 from chaff.methods.linear.swept import State, Swept
 from chaff.models.linear import LeastSquares
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 HIGH_VIF, WEAK_P = 10.0, 0.05
-FORMAT = "chaff moves by hand"
+FORMAT, VERSION = "chaff moves by hand", 1
 
 
 class ByHand:
@@ -186,7 +186,7 @@ class ByHand:
         moves = [{"action": m["action"], "feature": m["feature"]} for m in self._moves[1:]]
         data = {
             "format": FORMAT,
-            "version": 1,
+            "version": VERSION,
             "offered": list(self._swept.place),
             "start": self._start(),
             "moves": moves,
@@ -208,22 +208,21 @@ class ByHand:
         DataError
             When the file is none of these.
         """
-        file = Path(path)
+        data = read_json(path, "moves by hand", "holds no moves by hand", FORMAT, VERSION)
         try:
-            data = json.loads(file.read_text(encoding="utf-8"))
-            moves, start = list(data["moves"]), set(data["start"])
-            good = data["format"] == FORMAT and all(m["action"] in ("drop", "add", "undo") for m in moves)
-        except (OSError, ValueError, KeyError, TypeError) as error:
-            raise DataError(f"{file.name} holds no moves by hand: {error}") from error
-        if not good:
-            raise DataError(f"{file.name} holds no moves by hand")
+            moves, start = [(m["action"], m["feature"]) for m in data["moves"]], set(data["start"])
+        except (KeyError, TypeError) as error:
+            raise DataError(f"{Path(path).name} holds no moves by hand: {error!r}") from error
         for name in [f for f in self._swept.place if (f in start) != (f in self.features)]:
             self._change("drop" if name in self.features else "add", name)
-        for m in moves:
-            if m["action"] == "undo":
+        makes = {"drop": self.drop, "add": self.add}
+        for action, name in moves:
+            if action == "undo":
                 self.undo()
+            elif action in makes:
+                makes[action](name)
             else:
-                (self.drop if m["action"] == "drop" else self.add)(m["feature"])
+                raise DataError(f"{Path(path).name} holds no moves by hand: '{action}' is none")
         return self
 
     def __str__(self) -> str:
