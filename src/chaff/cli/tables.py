@@ -146,7 +146,8 @@ def _fitting_columns(found: Findings, by: str, width: int) -> list[str]:
     frame = found.frame
     first = ["kind", "rows", "statistic", "effect_size", "p", "q"]
     ranking = [c for c in found.better if not c.endswith(("_p", "_q")) and c not in first and c in frame.columns]
-    order = [*first, *([by] if by not in first else []), f"{by}_p", f"{by}_q", *ranking]
+    own = [] if by in first else [by, f"{by}_p", f"{by}_family_p", f"{by}_q"]  # what was asked for comes before the rest
+    order = [*first[:4], *own, *first[4:], *ranking]
     order = [c for c in dict.fromkeys(order) if c in frame.columns and (frame[c].notna() & (frame[c].astype(str) != "")).any()]
     room = width - 6 - max(len(str(f)) for f in frame.index) - 10
     out: list[str] = []
