@@ -17,8 +17,8 @@ from timing import compare, machine, once, ratio
 
 import chaff
 from chaff.kernels.counts import two_way_counts
-from chaff.methods.filters import means, ranks
-from chaff.methods.relevance import Relevance
+from chaff.methods.relevance.families import means, ranks
+from chaff.methods.relevance.stage import Relevance
 from chaff.stats.information import chi_square, mutual_information
 from chaff.stats.ranks import kendall, ranked
 from chaff.work import Work

@@ -17,10 +17,10 @@ import scipy.linalg.blas as blas
 from timing import compare, machine, once, ratio
 
 import chaff
-from chaff.methods.correlation import column_correlations
-from chaff.methods.linear.form import linear_form
 from chaff.methods.linear.pruning import _run
+from chaff.methods.linear.rows import linear_form
 from chaff.methods.linear.swept import Swept
+from chaff.methods.overlap.pair_cut import column_correlations
 from chaff.stats.linear_model import least_squares
 from chaff.table.moments import table_moments
 

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 import chaff
 from chaff.evaluate.setting import Setting
 from chaff.folds import Folds, Split
-from chaff.methods.paths import Paths
+from chaff.methods.search.paths import Paths
 from chaff.table.moments import table_moments
 
 FEATURE_SET = ["protein_pct", "protein_nir_pct", "variety", "ash_pct", "falling_number_s", "mycotoxin_ppb", "shift"]

@@ -91,7 +91,7 @@ def test_errors_are_also_the_built_in_a_caller_would_catch():
 
 
 def test_the_statistics_page_lists_what_there_is():
-    from chaff.methods.filters.catalogue import ALL
+    from chaff.methods.relevance.catalogue import ALL
 
     page = (ROOT / "docs" / "statistics.md").read_text(encoding="utf-8")
     listed = set(re.findall(r"^\| `(\w+)` \|", page, re.M))

@@ -5,13 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-import numpy.typing as npt
 
+from chaff.arrays import Floats, Ints
 from chaff.errors import DataError, UsageError
 from chaff.table.table import Table
 from chaff.work import Work
-
-Ints = npt.NDArray[np.int64]
 
 
 @dataclass(frozen=True)
@@ -130,7 +128,7 @@ def split_holdout(table: Table, share: float, work: Work) -> tuple[Ints, Ints]:
     return train, held
 
 
-def time_blocks(order: npt.NDArray[np.float64], blocks: int) -> Ints:
+def time_blocks(order: Floats, blocks: int) -> Ints:
     """Consecutive blocks of about equal size; rows of one moment stay in one block."""
     n = order.size
     ranked = np.argsort(order, kind="stable")
@@ -166,7 +164,7 @@ def _even(n: int, folds: int, rng: np.random.Generator) -> Ints:
     return part
 
 
-def _stratified(y: npt.NDArray[np.float64], folds: int, rng: np.random.Generator) -> Ints:
+def _stratified(y: Floats, folds: int, rng: np.random.Generator) -> Ints:
     """Deal each class out in turn, going on where the last class stopped, so that part sizes stay even."""
     part = np.empty(y.size, np.int64)
     start = 0
@@ -177,7 +175,7 @@ def _stratified(y: npt.NDArray[np.float64], folds: int, rng: np.random.Generator
     return part
 
 
-def _latest(order: npt.NDArray[np.float64], share: float) -> Ints:
+def _latest(order: Floats, share: float) -> Ints:
     cut = np.sort(order)[min(order.size - 1, round((1 - share) * order.size))]
     return np.asarray(order >= cut).astype(np.int64)
 

@@ -7,11 +7,10 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-import numpy.typing as npt
 
+from chaff.arrays import Floats
 from chaff.errors import UsageError, nearest
 
-Floats = npt.NDArray[np.float64]
 Need = Literal["values", "labels", "scores", "probabilities"]
 CLIP = 1e-12  # a probability of exactly 0 would make one wrong row cost infinitely much
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from chaff.cli.figures import cell, figure, p_value, share, two
+from chaff.results.digits import cell, figure, p_value, share, two
 
 
 @pytest.mark.parametrize(

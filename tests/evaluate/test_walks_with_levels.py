@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as some
 
 import chaff
-from chaff.methods.linear.form import linear_form
+from chaff.methods.linear.rows import linear_form
 from chaff.methods.linear.swept import Swept
 
 

@@ -7,8 +7,8 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.methods.filters.catalogue import ALL, GROUPS, LEADS, NAMES, better, kind_of, resolve
-from chaff.methods.relevance import Relevance
+from chaff.methods.relevance.catalogue import ALL, GROUPS, LEADS, NAMES, better, kind_of, resolve
+from chaff.methods.relevance.stage import Relevance
 from chaff.work import Work
 from tests.conftest import make_mixed
 
@@ -70,7 +70,7 @@ def test_levels_of_a_view_with_and_without_missing_as_one():
 
 
 def test_equal_width_bins_have_equal_width():
-    from chaff.methods.filters.tables import coded
+    from chaff.methods.relevance.families.counts import coded
 
     rng = np.random.default_rng(0)
     table = chaff.open_arrays(np.column_stack([rng.gamma(1, size=500), rng.normal(size=500)]), rng.normal(size=500))

@@ -45,7 +45,7 @@ def test_lanes_hold_what_single_targets_give():
     n = 9000  # more than two spans
     a, b = rng.integers(0, 16, n).astype(np.uint8), rng.integers(0, 16, n).astype(np.uint8)
     lanes = rng.integers(0, 16, (32, n)).astype(np.uint8)
-    from chaff.methods.interactions import _packed
+    from chaff.methods.relevance.pairs import _packed
 
     counts, sums = np.zeros(256, np.int64), np.zeros((256, 32))
     kernels.add_lanes(a, b, _packed(lanes[None])[0], np.empty((256, 8), np.int64), counts, sums)

@@ -7,9 +7,9 @@ import scipy.stats as ss
 
 import chaff
 from chaff.evaluate.setting import Pin, Setting
-from chaff.methods.column_facts import column_facts
-from chaff.methods.priority import Priority, priorities, why_stays
-from chaff.methods.tells import tells
+from chaff.methods.overlap.priority import Priority, priorities, why_stays
+from chaff.methods.screen.facts import column_facts
+from chaff.methods.screen.tells import tells
 
 RNG = np.random.default_rng(2)
 

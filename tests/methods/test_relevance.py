@@ -8,7 +8,7 @@ import pytest
 import scipy.stats as st
 
 import chaff
-from chaff.methods.filters.catalogue import ALL
+from chaff.methods.relevance.catalogue import ALL
 from tests.conftest import make_mixed
 
 

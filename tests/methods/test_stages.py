@@ -9,9 +9,9 @@ import scipy.stats as ss
 
 import chaff
 from chaff.evaluate.setting import Pin, Setting
-from chaff.methods.column_facts import column_facts
-from chaff.methods.paths import Paths
-from chaff.methods.single import single_feature_r2
+from chaff.methods.screen.alone import single_feature_r2
+from chaff.methods.screen.facts import column_facts
+from chaff.methods.search.paths import Paths
 from chaff.results.trail import SizeRule
 from tests.conftest import make_mixed
 

@@ -102,8 +102,8 @@ def command(data: str, **said: Any) -> None:
 
 
 def _summary(show: Any, summary: Any, everything: bool) -> None:
-    from chaff.cli.figures import cell, figure
     from chaff.cli.tables import HEAD, grid, rest
+    from chaff.results.digits import cell, figure
 
     frame = summary.frame
     order = frame["p"].fillna(2).sort_values(kind="stable").index
@@ -153,8 +153,8 @@ def _label(name: str) -> str:
 
 
 def _pruned(show: Any, found: Any) -> None:
-    from chaff.cli.figures import cell, figure
     from chaff.cli.tables import grid
+    from chaff.results.digits import cell, figure
 
     trail = found.more["trail"]
     show.say()
@@ -186,8 +186,8 @@ def _pruned(show: Any, found: Any) -> None:
 
 
 def _worth(show: Any, found: Any, everything: bool) -> None:
-    from chaff.cli.figures import cell, figure
     from chaff.cli.tables import HEAD, grid, rest
+    from chaff.results.digits import cell, figure
 
     by = "shapley_share" if "shapley_share" in found.frame else None
     frame = found.ranked(by)
@@ -211,8 +211,8 @@ def _worth(show: Any, found: Any, everything: bool) -> None:
 
 def _frame(show: Any, title: str, frame: Any) -> None:
     """A small frame as it is."""
-    from chaff.cli.figures import cell
     from chaff.cli.tables import grid
+    from chaff.results.digits import cell
 
     show.say()
     show.say(f" {title}", "bold")

@@ -100,8 +100,8 @@ def _or_words(call: Any) -> Any:
 
 
 def _pairs(show: Any, grid: Any, found: Any, said: dict[str, Any]) -> None:
-    from chaff.cli.figures import cell, figure
     from chaff.cli.tables import HEAD, rest
+    from chaff.results.digits import cell, figure
 
     pairs, limit = found.more["pairs"], said["pair_limit"]
     value = next(c for c in pairs.columns if c in ("pearson_r", "spearman_rho", "kendall_tau", "association"))
@@ -163,8 +163,8 @@ def _count(number: int, word: str) -> str:
 
 
 def _inflation(show: Any, grid: Any, vif: Any, went: Any, said: dict[str, Any]) -> None:
-    from chaff.cli.figures import figure
     from chaff.cli.tables import HEAD, rest
+    from chaff.results.digits import figure
 
     frame = vif.ranked()
     over = frame[frame["vif"] > said["vif_limit"]]
@@ -198,7 +198,7 @@ def _clean(went: Any, said: dict[str, Any]) -> bool:
 
 
 def _relations(show: Any, grid: Any, found: Any) -> None:
-    from chaff.cli.figures import figure
+    from chaff.results.digits import figure
 
     show.say()
     if isinstance(found, str):

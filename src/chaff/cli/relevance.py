@@ -71,7 +71,7 @@ def command(data: str, **said: Any) -> None:
     if said["pairs"]:
         if table is None:
             raise click.UsageError("--pairs needs the table itself, not saved findings")
-        from chaff.methods.interactions import interactions
+        from chaff.methods.relevance.pairs import interactions
 
         show.watch("pairs", "started")
         try:

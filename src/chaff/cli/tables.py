@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from chaff.cli.console import DROP, KEEP, LOOK, QUIET, Show
-from chaff.cli.figures import cell, figure, share, two
+from chaff.results.digits import cell, figure, share, two
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -10,9 +10,9 @@ from chaff.decide.pins import checked_pins
 from chaff.decide.run import judge_stage
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Pin, Setting, Stage
-from chaff.methods.correlation import Correlation
-from chaff.methods.relevance import Relevance
-from chaff.methods.screen import Screen
+from chaff.methods.overlap.pair_cut import Correlation
+from chaff.methods.relevance.stage import Relevance
+from chaff.methods.screen.stage import Screen
 from chaff.results.findings import Findings
 from chaff.table.table import Table
 from chaff.work import Work

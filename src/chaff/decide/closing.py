@@ -5,9 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-import numpy as np
-import numpy.typing as npt
-
+from chaff.arrays import Ints
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.evaluate.setting import Setting
 from chaff.folds import one_split
@@ -15,8 +13,6 @@ from chaff.metrics import METRICS, Metric
 from chaff.models.protocols import Model
 from chaff.results.score import Difference, Score, paired_difference
 from chaff.table.table import Table
-
-Ints = npt.NDArray[np.int64]
 
 
 @dataclass(frozen=True)

@@ -12,13 +12,13 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 
 from chaff.errors import ChaffError, PlanError, nearest
 from chaff.evaluate.setting import Pin, Stage
-from chaff.methods.correlation import Correlation
-from chaff.methods.importance import Importance
-from chaff.methods.inflation import Inflation
-from chaff.methods.overlap import Overlap
-from chaff.methods.relevance import Relevance
-from chaff.methods.screen import Screen
-from chaff.methods.search import MODELS, Search
+from chaff.methods.importance.stage import Importance
+from chaff.methods.overlap.elimination import Inflation
+from chaff.methods.overlap.pair_cut import Correlation
+from chaff.methods.overlap.stage import Overlap
+from chaff.methods.relevance.stage import Relevance
+from chaff.methods.screen.stage import Screen
+from chaff.methods.search.stage import MODELS, Search
 from chaff.metrics import METRICS
 
 STAGES: dict[str, type] = {

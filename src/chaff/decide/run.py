@@ -10,8 +10,8 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 
+from chaff.arrays import Ints
 from chaff.decide.closing import Closing, Column, close
 from chaff.decide.ledger import Ledger
 from chaff.decide.pins import checked_pins
@@ -32,15 +32,13 @@ from chaff.decide.selection import (
 from chaff.errors import DataError, UsageError
 from chaff.evaluate.setting import Pin, Setting, Stage
 from chaff.folds import make_folds, split_holdout
-from chaff.methods.search import named_model
+from chaff.methods.search.stage import named_model
 from chaff.metrics import find_metric
 from chaff.results.findings import Findings
 from chaff.results.trail import Trail
 from chaff.results.verdict import Verdict, drop, keep
 from chaff.table.table import Table
 from chaff.work import Watch, Work
-
-Ints = npt.NDArray[np.int64]
 
 
 @dataclass(frozen=True)

@@ -176,7 +176,7 @@ class Selection(_Part):
         >>> list(run.selection.apply(chaff.demo.lots(rows=30)).columns)[:2]
         ['loaf_volume', 'mill']
         """
-        from chaff.decide.applying import apply_selection
+        from chaff.decide.apply import apply_selection
 
         return apply_selection(self, source, out)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from chaff.decide.closing import Closing, Column
 from chaff.decide.run import StageReport
-from chaff.methods.search import SearchTrail
+from chaff.methods.search.stage import SearchTrail
 
 
 def three_digits(value: float) -> str:

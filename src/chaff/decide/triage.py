@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Any
 
 from chaff.errors import DataError, UnknownColumn, UsageError, nearest
 from chaff.evaluate.setting import Setting
-from chaff.methods.filters.catalogue import NAMES, better, resolve
-from chaff.methods.relevance import Relevance
+from chaff.methods.relevance.catalogue import NAMES, better, resolve
+from chaff.methods.relevance.stage import Relevance
 from chaff.results.findings import Findings
 from chaff.table.opening import open_table
 from chaff.table.sources import Reading, read_source, source_columns

@@ -15,8 +15,6 @@ from chaff.work import Work
 if TYPE_CHECKING:
     import pandas as pd
 
-    Floats = np.ndarray[Any, np.dtype[np.float64]]
-
 ROWS, SIGNALS, REPEATED, NOISES, LABEL_NOISE = 1600, len(SIGNAL), len(REPEATS), 27, 14.0
 GAPS = {"falling_number_s": 0.05, "ash_pct": 0.03, "lab_humidity_pct": 0.08, "seed_width_mm": 0.12, "sedimentation_ml": 0.02}
 DIGITS = 3

@@ -7,10 +7,10 @@ from dataclasses import replace
 from functools import cached_property
 
 import numpy as np
-import numpy.typing as npt
 
+from chaff.arrays import Floats
 from chaff.errors import ChaffError, ModelError, UnknownColumn, UsageError, nearest
-from chaff.evaluate.closed_form import ClosedSplit, bytes_needed, close_splits, part_sums
+from chaff.evaluate.closed import ClosedSplit, bytes_needed, close_splits, part_sums
 from chaff.evaluate.walk import ClosedWalk, PlainWalk, Walk
 from chaff.folds import Folds, make_folds
 from chaff.metrics import Metric, Truth, beside, default_metric, find_metric
@@ -22,7 +22,6 @@ from chaff.table.moments import Moments
 from chaff.table.table import Table
 from chaff.work import Work
 
-Floats = npt.NDArray[np.float64]
 CLOSED_FORM_BYTES = 6 << 30  # past this the closed form is built for each set by itself
 
 

@@ -10,7 +10,7 @@ import numpy as np
 
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.folds import Folds, make_folds
-from chaff.models.linear import Ridge
+from chaff.models.least_squares import Ridge
 from chaff.models.protocols import Model
 from chaff.results.findings import Findings
 from chaff.results.trail import SizeRule, Trail

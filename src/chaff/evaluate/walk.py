@@ -6,9 +6,9 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
-import numpy.typing as npt
 
-from chaff.evaluate.closed_form import ClosedSplit
+from chaff.arrays import Floats
+from chaff.evaluate.closed import ClosedSplit
 from chaff.kernels.sweep import errors_after_toggle, toggle
 from chaff.results.score import Score
 from chaff.stats.least_squares import SINGULAR
@@ -16,7 +16,6 @@ from chaff.stats.least_squares import SINGULAR
 if TYPE_CHECKING:
     from chaff.evaluate.scorer import SubsetScorer
 
-Floats = npt.NDArray[np.float64]
 
 
 class Changes(Mapping[str, Score]):

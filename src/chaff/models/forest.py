@@ -8,6 +8,7 @@ from typing import ClassVar
 import numpy as np
 import numpy.typing as npt
 
+from chaff.arrays import Bytes, Floats, Ints
 from chaff.errors import UsageError
 from chaff.kernels.forest import add_predictions, add_shuffle_changes, draw_bootstrap, grow_tree
 from chaff.metrics import Need
@@ -15,7 +16,6 @@ from chaff.models.protocols import Form, Sample
 from chaff.table.bins import Bins
 from chaff.work import Work
 
-Floats = npt.NDArray[np.float64]
 TREES_PER_UNIT = 10
 DEEPEST = 500
 ROWS_PER_TREE = 50_000
@@ -24,10 +24,10 @@ CHANGE_BYTES = 1 << 26
 
 @dataclass(frozen=True)
 class Tree:
-    feature: npt.NDArray[np.int64]
+    feature: Ints
     """-1 at a leaf."""
-    left: npt.NDArray[np.int64]
-    right: npt.NDArray[np.int64]
+    left: Ints
+    right: Ints
     mask: npt.NDArray[np.uint64]
     """uint64 (nodes, 4): bit set for the codes that go left."""
     value: Floats
@@ -43,7 +43,7 @@ class FittedForest:
     def predict(self, rows: Sample) -> Floats:
         return self._sum(_row_major(rows.data), rows.targets.shape[1]) / len(self.trees)
 
-    def _sum(self, codes: npt.NDArray[np.uint8], targets: int) -> Floats:
+    def _sum(self, codes: Bytes, targets: int) -> Floats:
         out = np.zeros((codes.shape[0], targets))
         for t in self.trees:
             add_predictions(codes, t.feature, t.left, t.right, t.mask, t.value, out)
@@ -54,7 +54,7 @@ class FittedForest:
         total = self.gains.sum()
         return self.gains / total if total > 0 else self.gains.copy()
 
-    def shuffled(self, rows: Sample, partners: npt.NDArray[np.int64], work: Work) -> tuple[Floats, list[tuple[slice, Floats]]]:
+    def shuffled(self, rows: Sample, partners: Ints, work: Work) -> tuple[Floats, list[tuple[slice, Floats]]]:
         """Predictions, and what they become when one feature is shuffled, in blocks of rows.
 
         Parameters
@@ -154,7 +154,7 @@ class Forest:
         return FittedForest(train.features, tuple(t for t, _ in grown), gains)
 
     def _tree(
-        self, codes: npt.NDArray[np.uint8], targets: Floats, weights: Floats, bins: Bins, want: int, seed: int, centre: Floats,
+        self, codes: Bytes, targets: Floats, weights: Floats, bins: Bins, want: int, seed: int, centre: Floats,
         smooth: float,
     ) -> tuple[Tree, Floats]:
         n, p = codes.shape
@@ -173,5 +173,5 @@ class Forest:
         return Tree(feature[:nodes].copy(), left[:nodes].copy(), right[:nodes].copy(), mask[:nodes].copy(), leaf), gains
 
 
-def _row_major(bins: Bins) -> npt.NDArray[np.uint8]:
+def _row_major(bins: Bins) -> Bytes:
     return np.ascontiguousarray(bins.codes.T)

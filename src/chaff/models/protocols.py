@@ -5,9 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import Any, Literal, Protocol, runtime_checkable
 
-import numpy as np
-import numpy.typing as npt
-
+from chaff.arrays import Floats, Ints
 from chaff.metrics import Need
 from chaff.table.bins import Binning
 from chaff.table.design import Design
@@ -15,7 +13,6 @@ from chaff.table.moments import table_moments
 from chaff.table.table import Table
 from chaff.work import Work
 
-Floats = npt.NDArray[np.float64]
 Form = Literal["moments", "design", "bins", "frame"]
 
 
@@ -30,7 +27,7 @@ class Sample:
     """float64 (n, t): see `Table.targets`."""
     weights: Floats | None
     classes: tuple[str, ...] = ()
-    groups: npt.NDArray[np.int64] | None = None
+    groups: Ints | None = None
     order: Floats | None = None
 
 

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from chaff.errors import UsageError
-from chaff.methods.associations import tree_of
+from chaff.methods.overlap.associations import tree_of
 from chaff.plots.palette import INK, KEEP, QUIET, diverging, new_figure, sequential
 from chaff.results.findings import Findings
 
@@ -32,7 +32,7 @@ def correlation_map(findings: Findings, limit: float = 0.3, linkage: str = "aver
     Returns
     -------
     matplotlib Figure
-        The map, columns in the order of the tree, and the tree beside it. Values are written into the cells up to 14
+        The map, columns in the order of the tree, and the tree beside it. Floats are written into the cells up to 14
         columns; past 60 columns only those with a partner at the limit or
         more are drawn, and the others counted; past 70 only so many are named as can be read, the strongest first.
 

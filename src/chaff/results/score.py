@@ -6,9 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
-import numpy.typing as npt
 
-Floats = npt.NDArray[np.float64]
+from chaff.arrays import Floats
 
 
 def corrected_error(values: Floats, test_share: float) -> float:

@@ -7,15 +7,14 @@ from functools import cached_property
 from typing import TYPE_CHECKING
 
 import numpy as np
-import numpy.typing as npt
 
+from chaff.arrays import Floats
 from chaff.errors import UsageError
 from chaff.results.score import corrected_error, paired_difference
 
 if TYPE_CHECKING:
     import pandas as pd
 
-Floats = npt.NDArray[np.float64]
 
 
 @dataclass(frozen=True)

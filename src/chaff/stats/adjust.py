@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from chaff.arrays import Floats
 from chaff.errors import UsageError, nearest
-from chaff.stats.tails import Floats
 
 
 def benjamini_hochberg(p: Floats) -> Floats:

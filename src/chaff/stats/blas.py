@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from chaff.stats.tails import Floats
+from chaff.arrays import Floats
 
 
 @cache

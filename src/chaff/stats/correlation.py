@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from chaff.stats.tails import Floats, t_two_sided
+from chaff.arrays import Floats
+from chaff.stats.tails import t_two_sided
 
 
 def fisher_interval(r: Floats, rows: Floats, level: float = 0.95) -> tuple[Floats, Floats]:

@@ -6,8 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from chaff.arrays import Floats
 from chaff.stats.groups import one_way
-from chaff.stats.tails import Floats, f_upper
+from chaff.stats.tails import f_upper
 
 
 @dataclass(frozen=True)

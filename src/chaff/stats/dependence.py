@@ -5,11 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-import numpy.typing as npt
 
-from chaff.stats.tails import Floats
+from chaff.arrays import Flags, Floats, Ints
 
-Ints = npt.NDArray[np.int64]
 EXACT = 1e-9  # of the column's own spread
 
 
@@ -47,7 +45,7 @@ def relations(X: Floats, tolerance: float) -> list[Relation]:
     return found
 
 
-def independent(R: Floats, tolerance: float) -> npt.NDArray[np.bool_]:
+def independent(R: Floats, tolerance: float) -> Flags:
     """Which columns of unit length are no combination of earlier ones: more than `tolerance` of them is left."""
     Q = np.empty((R.shape[0], min(R.shape)))
     keep = np.zeros(R.shape[1], bool)

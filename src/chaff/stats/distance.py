@@ -6,8 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from chaff.arrays import Floats
 from chaff.kernels.distance import rising_products
-from chaff.stats.tails import Floats, chi_square_upper
+from chaff.stats.tails import chi_square_upper
 
 FEWEST = 4
 

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from chaff.stats.tails import Floats, f_upper
+from chaff.arrays import Floats
+from chaff.stats.tails import f_upper
 
 
 @dataclass(frozen=True)

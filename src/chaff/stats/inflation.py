@@ -5,13 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-import numpy.typing as npt
 
+from chaff.arrays import Flags, Floats, Ints
 from chaff.kernels.inflation import eliminate, inflation_of
 from chaff.stats.blas import mirror
-from chaff.stats.tails import Floats
 
-Ints = npt.NDArray[np.int64]
 RANK_TOLERANCE = 1e-10  # relative pivot below which a column counts as a combination of the others
 TIE = 1e-9  # VIFs closer than this are a tie
 
@@ -129,7 +127,7 @@ def _of_inverse(P: Floats, C: Floats, starts: Ints, columns: Ints) -> Floats:
 
 
 def prune_inflation(
-    C: Floats, starts: Ints, columns: Ints, limit: float, order_key: Ints, protected: npt.NDArray[np.bool_]
+    C: Floats, starts: Ints, columns: Ints, limit: float, order_key: Ints, protected: Flags
 ) -> Elimination:
     """Remove the feature with the largest VIF, one at a time, until none over `limit` may go.
 

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from chaff.stats.tails import Floats, chi_square_upper
+from chaff.arrays import Floats
+from chaff.stats.tails import chi_square_upper
 
 
 def mutual_information(counts: Floats, rows: Floats | None = None) -> Floats:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from chaff.stats.tails import Floats
+from chaff.arrays import Floats
 
 SINGULAR = 1e-10  # pivot, relative to the column's own, below which a column adds nothing
 

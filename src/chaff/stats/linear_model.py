@@ -5,12 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-import numpy.typing as npt
 
+from chaff.arrays import Floats, Ints
 from chaff.stats.dependence import independent, triangle
-from chaff.stats.tails import Floats, f_upper, normal_upper, t_two_sided
+from chaff.stats.tails import f_upper, normal_upper, t_two_sided
 
-Ints = npt.NDArray[np.int64]
 DEPENDENT = 1e-10  # a column's own length, less than which is left when earlier ones are taken off it
 REFINEMENTS = 2
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from chaff.arrays import Floats
 from chaff.stats.correlation import correlation_from_products
 from chaff.stats.ranks import average_ranks, kendall, ranked
-from chaff.stats.tails import Floats
 
 FEWEST_SHARED = 3
 

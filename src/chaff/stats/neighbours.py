@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-import numpy.typing as npt
 
-from chaff.stats.tails import Floats
+from chaff.arrays import Floats, Ints
 
 NEIGHBOURS = 3
 
@@ -34,7 +33,7 @@ def between_numbers(x: Floats, y: Floats, neighbours: int = NEIGHBOURS) -> float
     return float(max(value, 0.0))
 
 
-def between_number_and_levels(x: Floats, levels: npt.NDArray[np.int64], neighbours: int = NEIGHBOURS) -> float:
+def between_number_and_levels(x: Floats, levels: Ints, neighbours: int = NEIGHBOURS) -> float:
     """Mutual information of a number column with classes or levels, in nats, cut at 0.
 
     Levels of a single row are left out, as they have no neighbour of their own.  Source: Ross, 2014.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from chaff.stats.tails import Floats
+from chaff.arrays import Floats
 
 STEPS = 40
 CLOSE = 1e-8  # of the chance

@@ -8,10 +8,10 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
+from chaff.arrays import Flags, Floats, Ints
 from chaff.kernels.ranks import class_walk, in_order_of, inversions, ranks_from_order
-from chaff.stats.tails import Floats, chi_square_upper, normal_upper
+from chaff.stats.tails import chi_square_upper, normal_upper
 
-Ints = npt.NDArray[np.int64]
 EXACT_KENDALL = 33  # up to so many rows without ties the distribution of inversions is counted out
 
 
@@ -31,7 +31,7 @@ class RankSum:
     """P(inside > outside) - P(inside < outside); -1..1."""
 
 
-def rank_sum(values: Floats, inside: npt.NDArray[np.bool_]) -> RankSum:
+def rank_sum(values: Floats, inside: Flags) -> RankSum:
     """Wilcoxon rank-sum of `values` (n,) between the rows inside and outside each of m groupings (m, n).
 
     Source: Mann and Whitney, 1947; effect size: Cliff, 1993.

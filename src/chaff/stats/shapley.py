@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from chaff.stats.tails import Floats
+from chaff.arrays import Floats
 
 EXACT_UP_TO = 18
 

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-import numpy.typing as npt
 
-from chaff.stats.tails import Floats
+from chaff.arrays import Floats, Ints
 
 
-def description_length_cuts(values: Floats, classes: npt.NDArray[np.int64], count: int, most: int = 253) -> Floats:
+def description_length_cuts(values: Floats, classes: Ints, count: int, most: int = 253) -> Floats:
     """Cut points by recursive splitting, each accepted only when the bits it saves exceed the bits it costs.
 
     Parameters

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-import numpy.typing as npt
 
-Floats = npt.NDArray[np.float64]
+from chaff.arrays import Floats
 
 
 def t_two_sided(t: Floats, df: Floats) -> Floats:

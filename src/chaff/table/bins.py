@@ -10,10 +10,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
-import numpy.typing as npt
 
+from chaff.arrays import Bytes, Flags, Floats, Ints
 from chaff.kernels.counts import codes_by_cuts
-from chaff.table.kinds import Values
 from chaff.table.table import Table
 from chaff.work import Work
 
@@ -23,7 +22,6 @@ ROWS_PER_BIN = 10  # finer bins than that only cost time: a leaf holds several r
 FEW_CUTS = 24  # up to so many, comparing with all of them beats a search
 LEVEL_CODES = 253  # levels with a code of their own; one more code holds the pool
 
-Bytes = npt.NDArray[np.uint8]
 
 
 @dataclass(frozen=True)
@@ -31,14 +29,14 @@ class FeatureBins:
     """How one feature becomes codes."""
 
     category: bool
-    cuts: Values = field(default_factory=lambda: np.empty(0))
+    cuts: Floats = field(default_factory=lambda: np.empty(0))
     """Numbers: value v has code 1 + (how many cuts are < v)."""
-    level_codes: npt.NDArray[np.int64] = field(default_factory=lambda: np.empty(0, np.int64))
+    level_codes: Ints = field(default_factory=lambda: np.empty(0, np.int64))
     """Categories: code of each level; 0 for levels that no training row has."""
     codes: int = 1
     """Codes in use, code 0 counted."""
 
-    def code(self, values: Values) -> Bytes:
+    def code(self, values: Floats) -> Bytes:
         missing = np.isnan(values)
         if self.category:
             known = np.append(self.level_codes, 0)
@@ -57,9 +55,9 @@ class FeatureBinsLearner:
 
     def __init__(self, category: bool, levels: int, most: int) -> None:
         self.category, self.levels, self.most = category, levels, most
-        self.parts: list[Values] = []
+        self.parts: list[Floats] = []
 
-    def add(self, values: Values) -> None:
+    def add(self, values: Floats) -> None:
         self.parts.append(values[~np.isnan(values)])
 
     def merge(self, other: FeatureBinsLearner) -> None:
@@ -73,7 +71,7 @@ class FeatureBinsLearner:
         cuts = equal_count_cuts(distinct, counts, self.most)
         return FeatureBins(False, cuts, codes=cuts.size + 2)
 
-    def _levels(self, counts: npt.NDArray[np.int64]) -> FeatureBins:
+    def _levels(self, counts: Ints) -> FeatureBins:
         codes = np.zeros(self.levels, np.int64)
         order = np.argsort(-counts, kind="stable")
         seen = order[counts[order] > 0]
@@ -83,7 +81,7 @@ class FeatureBinsLearner:
         return FeatureBins(True, level_codes=codes, codes=int(codes.max(initial=0)) + 1)
 
 
-def equal_count_cuts(distinct: Values, counts: npt.NDArray[np.int64], most: int) -> Values:
+def equal_count_cuts(distinct: Floats, counts: Ints, most: int) -> Floats:
     """Cut points that put about the same count into each of at most `most` bins; one bin a value when there are few.
 
     Cuts lie halfway between neighbouring values, so that a test row between them falls on the nearer side.
@@ -96,7 +94,7 @@ def equal_count_cuts(distinct: Values, counts: npt.NDArray[np.int64], most: int)
         below = np.cumsum(counts)
         wanted = below[-1] * np.arange(1, most) / most
         last = np.unique(np.clip(np.searchsorted(below, wanted, side="left"), 0, distinct.size - 2))
-    cuts: Values = distinct[last] + (distinct[last + 1] - distinct[last]) / 2
+    cuts: Floats = distinct[last] + (distinct[last + 1] - distinct[last]) / 2
     return cuts
 
 
@@ -146,9 +144,9 @@ class Bins:
     features: tuple[str, ...]
     codes: Bytes
     """uint8 (features, rows), C-contiguous."""
-    counts: npt.NDArray[np.int64]
+    counts: Ints
     """int64 (features,): codes in use, code 0 (missing) counted."""
-    category: npt.NDArray[np.bool_]
+    category: Flags
 
     def select(self, features: Sequence[str]) -> Bins:
         if tuple(features) == self.features:

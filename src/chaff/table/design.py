@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from chaff.table.kinds import Values
+from chaff.arrays import Floats
 from chaff.table.layout import Layout
 from chaff.table.table import Table
 
@@ -22,7 +22,7 @@ class Design:
     """
 
     layout: Layout
-    X: Values
+    X: Floats
     """float64 (rows, layout.width)."""
 
     @classmethod
@@ -35,6 +35,6 @@ class Design:
             X[where] = layout.columns_of(table, where, targets)[: layout.width].T
         return cls(layout, X)
 
-    def filled(self, means: Values) -> Values:
+    def filled(self, means: Floats) -> Floats:
         """The matrix with each missing number at `means` (float64 (width,), in the columns' own units)."""
         return np.where(np.isnan(self.X), means[None, :], self.X)

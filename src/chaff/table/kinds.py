@@ -7,8 +7,8 @@ from dataclasses import dataclass, replace
 from typing import Any, Literal, get_args
 
 import numpy as np
-import numpy.typing as npt
 
+from chaff.arrays import Flags, Floats, Ints
 from chaff.errors import DataError
 
 Kind = Literal["number", "binary", "category", "date", "text"]
@@ -17,7 +17,6 @@ MISSING_LEVEL = "(missing)"
 TEXT_LENGTH = 40  # mean letters from which words are text, not levels
 ISO_DATE = re.compile(r"\d{4}-\d{2}-\d{2}([T ]\d{2}:\d{2}(:\d{2}(\.\d+)?)?(Z|[+-]\d{2}:?\d{2})?)?")
 
-Values = npt.NDArray[np.float64]
 
 
 @dataclass(frozen=True)
@@ -27,16 +26,16 @@ class Column:
 
     name: str
     kind: Kind
-    values: Values
+    values: Floats
     levels: tuple[str, ...] = ()
     whole: bool = False
     """Whether a number column was stored as whole numbers."""
 
     @property
-    def missing(self) -> npt.NDArray[np.bool_]:
+    def missing(self) -> Flags:
         return np.isnan(self.values)
 
-    def take(self, rows: npt.NDArray[np.int64] | None) -> Column:
+    def take(self, rows: Ints | None) -> Column:
         return self if rows is None else replace(self, values=self.values[rows])
 
 
@@ -63,7 +62,7 @@ def decode(name: str, chunked: Any, told: str | None, decimal: str | None = None
     raise DataError(f"column '{name}' holds {kind} values, which no kind fits: take it apart first, or put it under ignore")
 
 
-def _floats(chunked: Any) -> Values:
+def _floats(chunked: Any) -> Floats:
     """NaN where null; Arrow hands the values over without a copy where it can, so they are never written to."""
     return np.ascontiguousarray(chunked.to_numpy(), dtype=np.float64)
 
@@ -72,7 +71,7 @@ def _number_word(value: float) -> str:
     return str(int(value)) if float(value).is_integer() and abs(value) < 1e15 else repr(float(value))
 
 
-def _from_numbers(name: str, values: Values, whole: bool, told: str | None) -> Column:
+def _from_numbers(name: str, values: Floats, whole: bool, told: str | None) -> Column:
     present = values[~np.isnan(values)]
     if not whole and present.size and np.isfinite(present).all():
         whole = bool((present[:1000] == np.floor(present[:1000])).all() and (present == np.floor(present)).all())
@@ -92,11 +91,11 @@ def _from_numbers(name: str, values: Values, whole: bool, told: str | None) -> C
     return Column(name, told, coded, tuple(_number_word(v) for v in distinct))  # type: ignore[arg-type]
 
 
-def _few_distinct(values: Values, most: int) -> Values | None:
+def _few_distinct(values: Floats, most: int) -> Floats | None:
     """Sorted distinct values when there are at most `most`; a peek at the head spares the sort of a long column."""
     if np.unique(values[:64]).size > most:
         return None
-    distinct: Values = np.unique(values)
+    distinct: Floats = np.unique(values)
     return distinct if distinct.size <= most else None
 
 
@@ -111,7 +110,7 @@ def _from_dates(name: str, chunked: Any) -> Column:
     return Column(name, "date", _days(stamps))
 
 
-def _days(stamps: Any) -> Values:
+def _days(stamps: Any) -> Floats:
     """Days since 1970 from a series of UTC times. The unit is fixed first: not every resolution counts in nanoseconds."""
     whole = stamps.dt.tz_localize(None).to_numpy().astype("datetime64[ns]")
     return np.where(np.isnat(whole), np.nan, whole.astype("int64") / 86_400e9)
@@ -145,7 +144,7 @@ def _from_words(name: str, chunked: Any, told: str | None, decimal: str | None) 
 
 
 def _from_number_words(
-    name: str, values: Values, levels: tuple[str, ...], numbers: Values, told: str | None
+    name: str, values: Floats, levels: tuple[str, ...], numbers: Floats, told: str | None
 ) -> Column | None:
     """Words that are all numbers become numbers; a mixture is refused, since guessing would drop cells silently."""
     if not levels:
@@ -169,7 +168,7 @@ def _from_number_words(
     return None
 
 
-def _from_date_words(name: str, values: Values, levels: tuple[str, ...]) -> Column:
+def _from_date_words(name: str, values: Floats, levels: tuple[str, ...]) -> Column:
     import pandas as pd
 
     stamps = pd.to_datetime(pd.Series(list(levels), dtype=str), errors="coerce", utc=True, format="mixed")

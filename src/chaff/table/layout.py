@@ -6,12 +6,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-import numpy.typing as npt
 
-from chaff.table.kinds import MISSING_LEVEL, Values
+from chaff.arrays import Flags, Floats, Ints
+from chaff.table.kinds import MISSING_LEVEL
 from chaff.table.table import Table
 
-Ints = npt.NDArray[np.int64]
 LEVELS_IN_LINEAR_FORM = 50  # past this many levels the rare ones of the training rows are pooled
 
 
@@ -27,7 +26,7 @@ class Layout:
     starts: Ints
     """int64 (features + 1,): columns of feature f are starts[f]..starts[f + 1] - 1."""
     columns: tuple[str, ...]
-    category: npt.NDArray[np.bool_]
+    category: Flags
     gaps: Ints
     """Design columns that may be missing (numbers and binaries with gaps)."""
     targets: int
@@ -61,7 +60,7 @@ class Layout:
         f = self.features.index(name)
         return slice(int(self.starts[f]), int(self.starts[f + 1]))
 
-    def columns_of(self, table: Table, where: slice, targets: Values, out: Values | None = None) -> Values:
+    def columns_of(self, table: Table, where: slice, targets: Floats, out: Floats | None = None) -> Floats:
         """Column-major design columns and targets of some rows of the view, float64 (width + targets, rows).
 
         Missing numbers stay NaN; a category cell sets the column of its level, or of "(missing)", to 1.  `out` (float64

@@ -5,10 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-import numpy.typing as npt
 
-from chaff.table.kinds import Values
-from chaff.table.layout import LEVELS_IN_LINEAR_FORM, Ints
+from chaff.arrays import Floats, Ints
+from chaff.table.layout import LEVELS_IN_LINEAR_FORM
 from chaff.table.moments import Moments, live_columns
 
 
@@ -48,26 +47,26 @@ class TrainedLevels:
         columns = np.concatenate(picked).astype(np.int64) if picked else np.empty(0, np.int64)
         return cls(starts, columns, tuple(pools))
 
-    def fold(self, C: Values) -> Values:
+    def fold(self, C: Floats) -> Floats:
         """Add pooled rows and columns of a cross-product table into the first of each pool. Modifies `C`, returns it."""
         for pool in self.pools:
             C[pool[0]] = C[pool].sum(0)
             C[:, pool[0]] = C[:, pool].sum(1)
         return C
 
-    def spread(self, coefficients: Values) -> Values:
+    def spread(self, coefficients: Floats) -> Floats:
         """Give every member of a pool the pool's coefficient.  float64 (width, t). Modifies and returns it."""
         for pool in self.pools:
             coefficients[pool] = coefficients[pool[0]]
         return coefficients
 
-    def of(self, features: npt.NDArray[np.int64]) -> Ints:
+    def of(self, features: Ints) -> Ints:
         """Columns of some features, in layout order."""
         parts = [self.columns[self.starts[f] : self.starts[f + 1]] for f in np.sort(features)]
         return np.concatenate(parts) if parts else np.empty(0, np.int64)
 
 
-def _levels_in_use(weight: Values) -> tuple[Ints, Ints]:
+def _levels_in_use(weight: Floats) -> tuple[Ints, Ints]:
     """(levels with a column of their own, pooled levels): the commonest is the base, unseen ones are in neither."""
     order = np.argsort(-weight, kind="stable")
     seen = order[weight[order] > 0]

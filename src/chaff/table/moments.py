@@ -13,12 +13,11 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 
+from chaff.arrays import Flags, Floats, Ints
 from chaff.kernels.fill import add_complements, gather_shifted, mark_missing
 from chaff.stats.blas import add_gram, mirror
-from chaff.table.kinds import Values
-from chaff.table.layout import Ints, Layout
+from chaff.table.layout import Layout
 from chaff.table.table import Table
 from chaff.work import Work
 
@@ -36,18 +35,18 @@ class Moments:
     """Sums over some rows; `a + b` adds them for two sets of rows of the same layout and shift."""
 
     layout: Layout
-    shift: Values
+    shift: Floats
     """float64 (q,); 0 for 0/1 columns."""
     rows: int
     weight: float
-    sums: Values
+    sums: Floats
     """float64 (q,): weighted sums of the shifted columns over the rows where they are present."""
-    P: Values
+    P: Floats
     """float64 (q, q)."""
-    sums_missing: Values
+    sums_missing: Floats
     """float64 (gaps, q): weighted sums over the rows where gap column g is missing."""
-    squares_missing: Values
-    weight_missing: Values
+    squares_missing: Floats
+    weight_missing: Floats
     """float64 (gaps, gaps): weight of the rows where both gap columns are missing."""
     rows_missing: Ints
     """int64 (gaps,): unweighted count of missing cells."""
@@ -82,13 +81,13 @@ class Moments:
         return out
 
     @cached_property
-    def weight_present(self) -> Values:
+    def weight_present(self) -> Floats:
         out = np.full(self.sums.size, self.weight)
         out[self.layout.gaps] -= np.diagonal(self.weight_missing)
         return out
 
     @property
-    def N(self) -> Values:
+    def N(self) -> Floats:
         gaps, q = self.layout.gaps, self.sums.size
         out = np.full((q, q), self.weight)
         own = np.diagonal(self.weight_missing)
@@ -98,24 +97,24 @@ class Moments:
         return out
 
     @property
-    def S(self) -> Values:
+    def S(self) -> Floats:
         out = np.repeat(self.sums[:, None], self.sums.size, axis=1)
         out[:, self.layout.gaps] -= self.sums_missing.T
         return out
 
     @property
-    def Q(self) -> Values:
+    def Q(self) -> Floats:
         out = np.repeat(np.diagonal(self.P)[:, None], self.sums.size, axis=1)
         out[:, self.layout.gaps] -= self.squares_missing.T
         return out
 
     @cached_property
-    def means(self) -> Values:
+    def means(self) -> Floats:
         """Weighted means about the shift, over the rows where each column is present; 0 where it never is."""
         weight = self.weight_present
         return np.where(weight > 0, self.sums / np.where(weight > 0, weight, 1.0), 0.0)
 
-    def about(self, means: Values) -> Values:
+    def about(self, means: Floats) -> Floats:
         """Cross-products about `means` (given about the shift), a missing cell counting as its mean: exact mean filling."""
         m = means
         if self.complete:
@@ -138,7 +137,7 @@ class Scratch:
 class MomentsLearner:
     """start / add(chunk) / merge / finish for one set of rows."""
 
-    def __init__(self, layout: Layout, shift: Values, scratch: Scratch | None = None) -> None:
+    def __init__(self, layout: Layout, shift: Floats, scratch: Scratch | None = None) -> None:
         q, g = layout.width + layout.targets, layout.gaps.size
         self.layout, self.shift = layout, shift
         self.rows, self.weight = 0, 0.0
@@ -147,13 +146,13 @@ class MomentsLearner:
         self.weight_missing, self.rows_missing = np.zeros((g, g)), np.zeros(g, np.int64)
         self._scratch = scratch or Scratch(layout)
 
-    def add(self, columns: Values, rows: Ints, weights: Values | None) -> None:
+    def add(self, columns: Floats, rows: Ints, weights: Floats | None) -> None:
         """Add rows of a column-major chunk.  columns : float64 (q, n).  rows : int64, which of its n.  weights : (n,)."""
         for start in range(0, rows.size, BLOCK):
             some = rows[start : start + BLOCK]
             self._add_block(columns, some, np.sqrt(weights[some]) if weights is not None else np.empty(0))
 
-    def _add_block(self, columns: Values, rows: Ints, root: Values) -> None:
+    def _add_block(self, columns: Floats, rows: Ints, root: Floats) -> None:
         b = rows.size
         Z = self._scratch.block[:b]
         holes = gather_shifted(columns, rows, self.shift, root, Z)
@@ -190,7 +189,7 @@ class MomentsLearner:
         )  # fmt: skip
 
 
-def learn_shift(table: Table, layout: Layout) -> Values:
+def learn_shift(table: Table, layout: Layout) -> Floats:
     """Medians of a sample of rows for number columns and targets, 0 for 0/1 columns.
 
     A median, not a mean: one cell of 1e9 moves a mean so far that the sums lose the digits the rest lives in. The shift
@@ -207,7 +206,7 @@ def learn_shift(table: Table, layout: Layout) -> Values:
     return shift
 
 
-def _median(values: Values) -> float:
+def _median(values: Floats) -> float:
     """The middle value (the upper of two), missing ones left out; 0 when there is none. Any shift near it would do."""
     present = values[~np.isnan(values)]
     return float(np.partition(present, present.size // 2)[present.size // 2]) if present.size else 0.0
@@ -257,7 +256,7 @@ def table_moments(table: Table, features: Sequence[str], work: Work | None = Non
     return part_moments(table, features, np.zeros(len(table), np.int64), 1, work or Work())[0]
 
 
-def live_columns(moments: Moments) -> npt.NDArray[np.bool_]:
+def live_columns(moments: Moments) -> Flags:
     """Design columns with any spread over these rows: a sum of squares about the mean that is more than rounding."""
     weight = np.maximum(moments.weight_present, np.finfo(float).tiny)
     about_shift = np.diagonal(moments.P)

@@ -11,13 +11,13 @@ from typing import Any, Literal
 import numpy as np
 import numpy.typing as npt
 
+from chaff.arrays import Floats, Ints
 from chaff.errors import DataError, UnknownColumn, nearest
 from chaff.table.derived import Derived, checked_fill, filled, flags_for, missing_flag
-from chaff.table.kinds import Column, Kind, Values, decode
+from chaff.table.kinds import Column, Kind, decode
 from chaff.table.sources import Reading
 
 Task = Literal["regression", "classification"]
-Rows = npt.NDArray[np.int64]
 
 
 @dataclass(frozen=True)
@@ -144,16 +144,16 @@ class Table:
     source: Source = field(repr=False)
     target: Target
     features: tuple[str, ...]
-    rows: Rows = field(repr=False)
-    y_all: Values = field(repr=False)
+    rows: Ints = field(repr=False)
+    y_all: Floats = field(repr=False)
     ids: tuple[str, ...] = ()
     groups_name: str | None = None
     order_name: str | None = None
     weights_name: str | None = None
     ignored: tuple[str, ...] = ()
-    groups_all: Rows | None = field(default=None, repr=False)
-    order_all: Values | None = field(default=None, repr=False)
-    weights_all: Values | None = field(default=None, repr=False)
+    groups_all: Ints | None = field(default=None, repr=False)
+    order_all: Floats | None = field(default=None, repr=False)
+    weights_all: Floats | None = field(default=None, repr=False)
     meanings: Mapping[str, Meaning] = field(default_factory=dict, repr=False)
     costs: Mapping[str, float] = field(default_factory=dict, repr=False)
     notes: tuple[str, ...] = field(default=(), repr=False)
@@ -166,24 +166,24 @@ class Table:
         return self.source.label
 
     @cached_property
-    def y(self) -> Values:
+    def y(self) -> Floats:
         """Target of the rows in view: the number itself, or the class code 0, 1, …"""
         return self.y_all[self.rows]
 
     @cached_property
-    def weights(self) -> Values | None:
+    def weights(self) -> Floats | None:
         return None if self.weights_all is None else self.weights_all[self.rows]
 
     @cached_property
-    def groups(self) -> Rows | None:
+    def groups(self) -> Ints | None:
         return None if self.groups_all is None else self.groups_all[self.rows]
 
     @cached_property
-    def order(self) -> Values | None:
+    def order(self) -> Floats | None:
         return None if self.order_all is None else self.order_all[self.rows]
 
     @cached_property
-    def targets(self) -> Values:
+    def targets(self) -> Floats:
         """Target columns, float64 (rows, t): the number; one 0/1 column with two classes; one per class with more."""
         if self.target.task == "regression":
             return self.y[:, None].copy()
@@ -211,13 +211,13 @@ class Table:
     def levels(self, name: str) -> tuple[str, ...]:
         return self.whole_column(name).levels
 
-    def chunks(self, features: Sequence[str], size: int = 65_536) -> Iterator[tuple[slice, Values]]:
+    def chunks(self, features: Sequence[str], size: int = 65_536) -> Iterator[tuple[slice, Floats]]:
         """Row by row blocks of columns: (which rows in view, float64 (len(features), rows) as `Column.values` tells)."""
         for start in range(0, len(self), size):
             where = slice(start, min(start + size, len(self)))
             yield where, self.chunk(features, where)
 
-    def chunk(self, features: Sequence[str], where: slice, out: Values | None = None) -> Values:
+    def chunk(self, features: Sequence[str], where: slice, out: Floats | None = None) -> Floats:
         """One block of `chunks`, written into the first rows of `out` (float64 (>= features, >= rows)) when given."""
         rows = self.rows[where]
         block = np.empty((len(features), rows.size)) if out is None else out[: len(features), : rows.size]

@@ -12,9 +12,9 @@ import numpy as np
 from chaff.errors import DataError, UsageError, nearest
 from chaff.evaluate.setting import Setting
 from chaff.files import read_json, write_text
-from chaff.methods.linear.form import linear_form
+from chaff.methods.linear.rows import linear_form
 from chaff.methods.linear.swept import State, Swept
-from chaff.models.linear import LeastSquares
+from chaff.models.least_squares import LeastSquares
 from chaff.table.table import Table
 from chaff.work import Work
 

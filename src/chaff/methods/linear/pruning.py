@@ -9,9 +9,9 @@ import numpy as np
 
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Pin, Setting
-from chaff.methods.linear.form import LinearForm, linear_form
+from chaff.methods.linear.rows import LinearForm, linear_form
 from chaff.methods.linear.swept import Swept
-from chaff.models.linear import LeastSquares
+from chaff.models.least_squares import LeastSquares
 from chaff.results.findings import Findings
 from chaff.table.table import Table
 from chaff.work import Work

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from chaff.methods.linear.form import Floats, Ints, LinearForm
+from chaff.arrays import Floats, Ints
+from chaff.methods.linear.rows import LinearForm
 from chaff.stats.inflation import inverse_of
 from chaff.stats.tails import f_upper
 

@@ -9,9 +9,9 @@ import numpy as np
 
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
-from chaff.methods.linear.form import linear_form
+from chaff.methods.linear.rows import linear_form
 from chaff.methods.linear.swept import Swept, standardised_blocks
-from chaff.models.linear import LeastSquares
+from chaff.models.least_squares import LeastSquares
 from chaff.results.findings import Findings
 from chaff.results.score import paired_difference
 from chaff.stats.shapley import EXACT_UP_TO, exact_shares, sampled_shares
@@ -120,7 +120,7 @@ def try_sizes(
 
     work = Work(seed, workers)
     if ranking is None:
-        from chaff.methods.relevance import Relevance
+        from chaff.methods.relevance.stage import Relevance
 
         ranking = Relevance("leading").judge(table, Setting.unfolded(table, work), work)
     names = [str(f) for f in ranking.ranked(by).index] if isinstance(ranking, Findings) else list(ranking)

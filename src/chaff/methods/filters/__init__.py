@@ -1,1 +1,0 @@
-"""Filter statistics by family: each family reads the data once and gives everything that follows from it."""

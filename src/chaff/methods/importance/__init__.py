@@ -1,0 +1,1 @@
+"""What a fitted model loses without a feature."""

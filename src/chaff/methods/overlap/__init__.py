@@ -1,0 +1,1 @@
+"""Columns that repeat each other: pairs, associations, variance inflation, relations, components."""

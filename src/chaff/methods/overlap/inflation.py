@@ -1,0 +1,234 @@
+"""Variance inflation as single calls: all at once with who explains each, and the elimination with its path."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from chaff.errors import DataError, UsageError
+from chaff.evaluate.setting import Pin, Setting
+from chaff.methods.overlap.elimination import Inflation, inflation_matrix
+from chaff.methods.overlap.matrix import TELL, bytes_for, check_memory
+from chaff.results.findings import Findings
+from chaff.stats.inflation import dependent_columns, inverse_of, nearest_positive
+from chaff.stats.inflation import inflation as inflation_of_matrix
+from chaff.table.layout import Layout
+from chaff.table.levels import TrainedLevels
+from chaff.table.moments import Moments, table_moments
+from chaff.table.table import Table
+from chaff.work import Work
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+FOREMOST = 3
+STEADY = 1e-3
+MANY_GAPS = 0.5
+NOTE = ("with the intercept handled: figures from regressions through the origin are much larger and say little",)
+
+
+def inflation(table: Table, *, features: Sequence[str] | None = None, workers: int | None = None) -> Findings:
+    """Variance inflation of every feature from one factorisation, and who explains it.
+
+    Parameters
+    ----------
+    table : Table
+    features : list of str, optional
+
+    Returns
+    -------
+    Findings
+        One row a feature: vif, tolerance (1 / vif), r_squared on all others, df (columns of it), explained_by (the few
+        features that carry the fit, with their shares of that R²). Categories: generalised VIF to the power 1 / df, so that
+        one limit serves all.
+
+    Notes
+    -----
+    1 / (1 - R²) of a feature on all others, with an intercept. Every member of an exact dependency is infinite. With gaps:
+    correlations over the rows where both are present, negative eigenvalues clipped, never mean-filled.
+    Source: Marquardt, 1970; generalised Fox and Monette, 1992.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.inflation(chaff.demo.table(rows=300), features=["protein_pct", "protein_nir_pct", "ash_pct"])
+    >>> found.frame["vif"].idxmin(), bool(found.frame.loc["protein_pct", "vif"] > 10)
+    ('ash_pct', True)
+    """
+    import pandas as pd
+
+    table = able(table, features)
+    width = Layout.of(table, table.features).width
+    check_memory(width, len(table))
+    moments = table_moments(table, table.features, Work(workers=workers))
+    C, starts, columns = inflation_matrix(moments)
+    C, clipped = _positive(C, moments)
+    vif = inflation_of_matrix(C, starts, columns)
+    vif[_exact(moments, starts)] = np.inf
+    rough = [f for f in table.features if table.column(f).missing.mean() > MANY_GAPS] if clipped and "clipping" in clipped[0] else []
+    if rough:
+        clipped = (*clipped, f"more than half missing, so their figures are rough: {', '.join(rough[:5])}")
+    with np.errstate(divide="ignore"):
+        frame = pd.DataFrame({"vif": vif, "tolerance": 1.0 / vif, "r_squared": 1.0 - 1.0 / vif, "df": np.diff(starts)},
+                             index=pd.Index(table.features, name="feature"))  # fmt: skip
+    frame["explained_by"] = explained_by(C, starts, list(table.features))
+    need = bytes_for(width, len(table))
+    said = (f"needs about {need / 1e9:.1f} GB",) if need > TELL else ()
+    notes = (f"{len(table):,} rows", *NOTE, *said, *clipped)
+    return Findings("inflation", frame, "vif", True, {}, notes, {}, {"vif": "higher", "r_squared": "higher", "tolerance": "lower"})
+
+
+def _exact(moments: Moments, starts: Any) -> Any:
+    """Features in an exact dependency among columns without gaps; clipping would make those merely large."""
+    if moments.complete:
+        return np.empty(0, np.int64)
+    whole = inflation_matrix(moments)[0]
+    used = TrainedLevels.learn(moments).columns
+    sure = np.flatnonzero(~np.isin(used, moments.layout.gaps))
+    bad = sure[dependent_columns(whole[np.ix_(sure, sure)])] if sure.size else sure
+    owner = np.repeat(np.arange(starts.size - 1), np.diff(starts))
+    return np.unique(owner[bad])
+
+
+def able(table: Table, features: Sequence[str] | None) -> Table:
+    """The features that a linear form can take; what was asked for and is none is refused."""
+    names = list(features if features is not None else table.features)
+    table.check_known(names)
+    wrong = [f for f in names if table.kind(f) in ("date", "text")]
+    if wrong and features is not None:
+        raise UsageError(f"'{wrong[0]}' holds {table.kind(wrong[0])} values, which take no part in a linear form")
+    left = [f for f in names if f not in wrong and table.column(f).values.size and not table.column(f).missing.all()]
+    if not left:
+        raise DataError(f"{table.label} has no column that a linear form could take")
+    return table.with_features(left)
+
+
+def _positive(C: Any, moments: Moments) -> tuple[Any, tuple[str, ...]]:
+    if moments.complete or not C.size or np.linalg.eigvalsh(C)[0] >= -1e-10:
+        gaps = () if moments.complete else ("gaps: correlations over the rows where both columns are present",)
+        return C, gaps
+    return nearest_positive(C), ("gaps: correlations over the rows where both columns are present, made to fit together by clipping",)
+
+
+def explained_by(C: Any, starts: Any, names: list[str]) -> list[str]:
+    """For every feature, the few others that carry the regression of it on all of them: β r, as a share of its R²."""
+    p = C.shape[0]
+    if p < 2:
+        return [""] * len(names)
+    # A little ridge: in an exact dependency the shares would otherwise be differences of huge numbers.
+    P = np.linalg.inv(C + STEADY * np.eye(p))
+    beta = -P / np.diagonal(P)[:, None]
+    np.fill_diagonal(beta, 0.0)
+    parts = beta * C
+    owner = np.repeat(np.arange(len(names)), np.diff(starts))
+    out = []
+    for f in range(len(names)):
+        own = np.arange(starts[f], starts[f + 1])
+        if not own.size:
+            out.append("")
+            continue
+        k = int(own[np.argmax(np.diagonal(P)[own])])
+        share = np.bincount(owner, np.where(np.isin(np.arange(p), own), 0.0, parts[k]), len(names))
+        whole = float(share.sum())
+        if whole < 0.1:
+            out.append("")
+            continue
+        first = np.argsort(-np.abs(share), kind="stable")[:FOREMOST]
+        out.append(", ".join(f"{names[g]} {share[g] / whole:.0%}" for g in first if abs(share[g]) >= 0.05 * abs(whole)))
+    return out
+
+
+def prune_inflation(
+    table: Table, limit: float = 10.0, *, pins: Iterable[Pin] = (), features: Sequence[str] | None = None, seed: int = 0,
+    workers: int | None = None,
+) -> Findings:  # fmt: skip
+    """Remove the feature with the largest VIF, one at a time, until none is over the limit.
+
+    Parameters
+    ----------
+    table : Table
+    limit : float
+        Above 1.
+    pins : iterable of Pin
+        Features pinned in stay whatever their VIF.
+    features : list of str, optional
+
+    Returns
+    -------
+    Findings
+        One row a feature: vif at the start, vif_left at the end, move at which it went, verdict, figure, reason.
+        ``more["trail"]``: move, feature, vif, explained_by, largest_left (and whose). ``more["path"]``: VIF of every
+        feature after every move.
+
+    Notes
+    -----
+    Each removal is an update of the inverse, with a fresh factorisation at the end. Among members of an exact dependency, all
+    infinite: pins stay, then the least relevant, the least complete, the dearer, the later goes first.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.prune_inflation(chaff.demo.table(rows=300), features=["protein_pct", "protein_nir_pct", "ash_pct"])
+    >>> found.more["trail"]["feature"].tolist()
+    ['protein_nir_pct']
+    """
+    from dataclasses import replace
+
+    stage = Inflation(limit)
+    table = able(table, features)
+    pinned = {p.feature: p for p in pins}
+    table.check_known(list(pinned))
+    setting = Setting.unfolded(table, Work(seed, workers), pins=pinned)
+    found = stage.judge(table, setting, setting.work)
+    frame = found.frame.copy()
+    verdicts = stage.verdicts(found, setting)
+    for name in ("verdict", "figure", "reason"):
+        frame[name] = [getattr(v, name) for v in verdicts]
+    moments = table_moments(table, table.features, setting.work)
+    path = vif_path(moments, list(table.features), found.more["trail"]["feature"].tolist())
+    trail = found.more["trail"].copy()
+    after = path.iloc[:, 1:]
+    trail["largest_left"] = [float(after[c].max()) if after[c].notna().any() else np.nan for c in after.columns]
+    trail["whose"] = [str(after[c].idxmax()) if after[c].notna().any() else "" for c in after.columns]
+    notes = (*found.notes, *NOTE)
+    return replace(found, frame=frame, notes=notes, more={"trail": trail, "path": path}, better={"vif": "higher", "vif_left": "higher"})
+
+
+def vif_path(moments: Moments, names: list[str], went: list[str]) -> pd.DataFrame:
+    """VIF of every feature at the start and after every move, by updates of one inverse once nothing is singular."""
+    import pandas as pd
+
+    plain, starts, _ = inflation_matrix(moments)
+    C, _ = _positive(plain, moments)
+    sure = ~np.isin(TrainedLevels.learn(moments).columns, moments.layout.gaps)
+    all_owners = np.repeat(np.arange(len(names)), np.diff(starts))
+    exact = not moments.complete
+    left = list(range(len(names)))
+    out = np.full((len(names), len(went) + 1), np.nan)
+    P, owner = None, np.empty(0, np.int64)
+    for move in range(len(went) + 1):
+        if move:
+            gone = names.index(went[move - 1])
+            left.remove(gone)
+            if P is not None:
+                for k in np.flatnonzero(owner == gone)[::-1].tolist():
+                    P = P - np.outer(P[:, k], P[k]) / P[k, k]
+                    keep = np.arange(P.shape[0]) != k
+                    P, owner = P[np.ix_(keep, keep)], owner[keep]
+        flat = np.concatenate([np.arange(starts[f], starts[f + 1]) for f in left] or [np.empty(0, int)]).astype(np.int64)
+        if P is None:
+            P = inverse_of(C[np.ix_(flat, flat)])
+            owner = np.concatenate([np.full(starts[f + 1] - starts[f], f) for f in left] or [np.empty(0, int)]).astype(np.int64)
+        inner = np.concatenate([[0], np.cumsum([starts[f + 1] - starts[f] for f in left])]).astype(np.int64)
+        if P is None or (np.diff(inner) > 1).any():
+            out[left, move] = inflation_of_matrix(C[np.ix_(flat, flat)], inner, np.arange(flat.size))
+        else:
+            out[owner, move] = np.diagonal(P)
+        if exact:  # clipping makes an exact dependency merely large
+            some = flat[sure[flat]]
+            bad = some[dependent_columns(plain[np.ix_(some, some)])] if some.size else some
+            out[np.unique(all_owners[bad]), move] = np.inf
+            exact = bad.size > 0
+    return pd.DataFrame(out, index=pd.Index(names, name="feature"), columns=["start", *went])

@@ -1,0 +1,99 @@
+"""Correlation: pairs of number columns that say the same, and which of each pair goes."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import Any, ClassVar
+
+import numpy as np
+
+from chaff.arrays import Floats
+from chaff.errors import UsageError
+from chaff.evaluate.setting import Setting
+from chaff.methods.overlap.priority import Priority, priorities, why_stays
+from chaff.results.findings import Findings
+from chaff.results.verdict import Verdict, drop, keep
+from chaff.stats.correlation import correlation_from_products
+from chaff.table.moments import Moments, table_moments
+from chaff.table.table import Table
+from chaff.work import Work
+
+
+@dataclass(frozen=True)
+class Correlation:
+    """Pair cut: of two columns whose |r| is over the limit, the less relevant goes.
+
+    Parameters
+    ----------
+    limit : float
+        |Pearson r| over which a pair says the same. Gaps: over the rows where both are present.
+
+    Notes
+    -----
+    The most relevant column first: it stays, and those that repeat it go; then the next that is left. So none goes for a
+    partner that goes itself. Ties in relevance go by completeness, cost, and order in the table.
+    """
+
+    limit: float = 0.95
+
+    use: ClassVar[str] = "correlation"
+    loosen: ClassVar[str] = "raise its limit, or pin a feature (--pin-keep)"
+
+    def __post_init__(self) -> None:
+        if not 0 < self.limit <= 1:
+            raise UsageError(f"correlation limit must be above 0 and at most 1, not {self.limit}")
+
+    def judge(self, table: Table, setting: Setting, work: Work) -> Findings:
+        import pandas as pd
+
+        numbers = [f for f in table.features if table.kind(f) in ("number", "binary")]
+        r = column_correlations(table_moments(table, numbers, work))[: len(numbers), : len(numbers)]
+        went = self._prune(r, numbers, priorities(table, setting))
+        index = pd.Index(table.features, name="feature")
+        frame = pd.DataFrame(index=index)
+        strongest = np.abs(np.where(np.eye(len(numbers), dtype=bool), 0.0, np.nan_to_num(r)))
+        frame["strongest_r"] = pd.Series(strongest.max(1, initial=0.0), index=numbers).reindex(index)
+        for key in ("partner", "pearson_r", "why"):
+            frame[key] = pd.Series({f: w[key] for f, w in went.items()}, dtype=object).reindex(index)
+        matrix = pd.DataFrame(r, index=numbers, columns=numbers)
+        return Findings(self.use, frame, "strongest_r", False, asdict(self), (), {"matrix": matrix})
+
+    def _prune(self, r: Floats, names: list[str], claim: dict[str, Priority]) -> dict[str, dict[str, Any]]:
+        """Who goes, for whom and why. The strongest claim first: whoever it is stays for good, and its repeats go for it."""
+        place = {f: k for k, f in enumerate(names)}
+        over = np.abs(np.nan_to_num(r)) > self.limit
+        went: dict[str, dict[str, Any]] = {}
+        for winner in sorted(names, key=lambda f: claim[f].going()):
+            if winner in went:
+                continue
+            for k in np.flatnonzero(over[place[winner]]):
+                loser = names[k]
+                if loser == winner or loser in went or claim[loser].pinned or claim[loser].going() < claim[winner].going():
+                    continue
+                why = why_stays(claim[winner], claim[loser])
+                went[loser] = {"partner": winner, "pearson_r": float(r[place[winner], k]), "why": why}
+        return went
+
+    def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
+        return tuple(self._verdict(str(f), row) for f, row in result.frame.iterrows())
+
+    def _verdict(self, feature: str, row: Any) -> Verdict:
+        if isinstance(row["partner"], str):
+            reason = f"repeats {row['partner']}, which stays: {row['why']}"
+            return drop(feature, self.use, f"pearson_r {row['pearson_r']:.3g}", f"{self.limit:g}", reason)
+        figure = "" if np.isnan(row["strongest_r"]) else f"strongest_r {row['strongest_r']:.3g}"
+        return keep(feature, self.use, figure, f"{self.limit:g}")
+
+
+def column_correlations(moments: Moments) -> Floats:
+    """Pearson r of all design columns over the rows where both are present; NaN for columns without spread."""
+    if moments.complete:
+        C = moments.about(moments.means)
+        spread = np.diagonal(C).copy()
+        spread[spread <= 1e-12 * np.maximum(np.diagonal(moments.P), np.finfo(float).tiny)] = np.nan
+        scale = np.sqrt(spread)
+        r = C / scale[:, None] / scale[None, :]
+        np.clip(r, -1.0, 1.0, out=r)
+        np.fill_diagonal(r, np.where(np.isnan(spread), np.nan, 1.0))
+        return r
+    return correlation_from_products(moments.N, moments.S, moments.Q, moments.P)

@@ -1,0 +1,50 @@
+"""Of features that say the same, who goes: the less relevant, then the less complete, then the dearer, then the later."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from chaff.evaluate.setting import Setting
+from chaff.methods.relevance.stage import effect_sizes
+from chaff.table.table import Table
+
+NEAR = 1e-6  # effect sizes closer than this are a tie
+
+
+@dataclass(frozen=True)
+class Priority:
+    """One feature's claim to stay."""
+
+    pinned: bool
+    relevance: float
+    missing: float
+    cost: float
+    position: int
+
+    def going(self) -> tuple[float, ...]:
+        """Sorts so that what should go comes last."""
+        return (-float(self.pinned), -round(self.relevance / NEAR) * NEAR, self.missing, self.cost, float(self.position))
+
+
+def priorities(table: Table, setting: Setting) -> dict[str, Priority]:
+    effects = effect_sizes(table, setting, table.features)
+    return {
+        f: Priority(
+            setting.kept_by_pin(f), effects[f], float(table.column(f).missing.mean()), table.costs.get(f, 0.0), k
+        )
+        for k, f in enumerate(table.features)
+    }
+
+
+def why_stays(winner: Priority, loser: Priority) -> str:
+    """The first difference that decided, in words."""
+    if winner.pinned and not loser.pinned:
+        return "it is pinned"
+    if winner.going()[1] != loser.going()[1]:
+        digits = next((d for d in (3, 5) if f"{winner.relevance:.{d}g}" != f"{loser.relevance:.{d}g}"), 8)
+        return f"more relevant ({winner.relevance:.{digits}g} against {loser.relevance:.{digits}g})"
+    if winner.missing != loser.missing:
+        return f"fewer gaps ({winner.missing:.1%} against {loser.missing:.1%})"
+    if winner.cost != loser.cost:
+        return f"cheaper ({winner.cost:g} against {loser.cost:g})"
+    return "twins: the choice is arbitrary, the earlier column stays"

@@ -1,0 +1,129 @@
+"""Sums and sums of squares: Pearson r, linear F, one-way and Welch's F, Fisher score."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from chaff.arrays import Floats
+from chaff.kernels.sums import class_sums, class_sums_of_eight
+from chaff.methods.relevance.view import View
+from chaff.stats.correlation import correlation_p, fisher_interval
+from chaff.stats.groups import OneWay, fisher_score, one_way, welch
+from chaff.stats.noncentral import eta_squared_interval
+
+SIDE_BY_SIDE = 8
+SHIFT_ROWS = 25
+
+
+def pearson(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
+    """Number columns against a number target."""
+    sums = np.array(view.work.each(lambda f: _with_target(view, view.table.column(f).values), features)).reshape(-1, 7)
+    rows, n, sx, qx, sy, qy, xy = sums.T
+    with np.errstate(all="ignore"):
+        vx, vy = qx - sx * sx / n, qy - sy * sy / n
+        vx, vy = np.where(vx > 1e-13 * qx, vx, np.nan), np.where(vy > 1e-13 * qy, vy, np.nan)
+        r = np.clip((xy - sx * sy / n) / np.sqrt(vx) / np.sqrt(vy), -1.0, 1.0)
+    low, high = fisher_interval(r, rows, view.level) if view.level else (np.full(r.size, np.nan),) * 2
+    p = correlation_p(r, rows)
+    out: dict[str, Any] = {"rows": rows.astype(np.int64)}
+    if "pearson_r" in wanted:
+        out |= {"pearson_r": r, "pearson_r_low": low, "pearson_r_high": high, "pearson_r_p": p}
+    if "f" in wanted:
+        with np.errstate(all="ignore"):
+            f = np.where(np.abs(r) >= 1, np.inf, r * r * (rows - 2) / (1 - r * r))
+        f = np.where((rows > 2) & ~np.isnan(r), f, np.nan)
+        out |= {"f": f, "f_df": np.where(np.isnan(f), np.nan, 1.0), "f_df_within": rows - 2, "f_p": np.where(np.isnan(f), np.nan, p)}
+    return out
+
+
+def _with_target(view: View, values: Floats) -> tuple[float, ...]:
+    """(rows, weight, Σx, Σx², Σy, Σy², Σxy) over the rows present, about a value near each mean."""
+    present, x = view.rest(values)
+    y = view.y if present is None else view.y[present]
+    w = view.weights if present is None or view.weights is None else view.weights[present]
+    if not x.size:
+        return (0.0,) * 7
+    x, y = x - x.mean(), y - y.mean()
+    if w is None:
+        return float(x.size), float(x.size), float(x.sum()), float(x @ x), float(y.sum()), float(y @ y), float(x @ y)
+    wx, wy = w * x, w * y
+    return float((w > 0).sum()), float(w.sum()), float(wx.sum()), float(wx @ x), float(wy.sum()), float(wy @ y), float(wx @ y)
+
+
+def between_classes(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
+    """Number columns between the classes of the target."""
+
+    def some(block: list[str]) -> dict[str, Any]:
+        tables = np.concatenate([_class_tables(view, eight) for eight in view.blocks(block, SIDE_BY_SIDE)])
+        return _one_way_columns(tables, wanted, view.level)
+
+    parts = view.work.each(some, view.blocks(features, 8 * SIDE_BY_SIDE))
+    return {k: np.concatenate([p[k] for p in parts]) for k in (parts[0] if parts else {})}
+
+
+def _class_tables(view: View, features: list[str]) -> Floats:
+    """(features, classes, 4): rows, weight, sum and sum of squares about a shift near the mean."""
+    columns = [c.values for c in view.columns(features)]
+    shifts = np.array([_near_mean(c) for c in columns])
+    out = np.zeros((len(columns), view.count, 4))
+    todo = list(range(len(columns)))
+    if len(columns) == SIDE_BY_SIDE and view.weights is None and view.count <= 256:
+        sums = np.zeros((view.count, 2 * SIDE_BY_SIDE))
+        class_sums_of_eight(*columns, view.class_bytes, shifts, sums)
+        out[:, :, :2] = view.class_counts[None, :, None]
+        out[:, :, 2], out[:, :, 3] = sums[:, :SIDE_BY_SIDE].T, sums[:, SIDE_BY_SIDE:].T
+        todo = [k for k in todo if np.isnan(out[k, :, 2]).any()]  # a missing cell shows in its sum
+    for k in todo:
+        out[k] = 0.0
+        class_sums(columns[k], view.classes, view.weight_array, shifts[k], out[k])
+    return out
+
+
+def _near_mean(values: Floats) -> float:
+    """The middle of a sample of rows: one wild cell must not move it, and it need not be exact."""
+    some = sorted(v for v in values[:: max(1, values.size // SHIFT_ROWS)].tolist() if v == v)
+    if not some:
+        some = values[~np.isnan(values)][:1].tolist()
+    return some[len(some) // 2] if some else 0.0
+
+
+def between_levels(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
+    """A number target between the levels of categories."""
+    shift = float(view.y.mean())
+
+    def one(name: str) -> dict[str, Any]:
+        levels, count = view.levels_of(name)
+        table = np.zeros((count, 4))
+        class_sums(view.y, levels, view.weight_array, shift, table)
+        return _one_way_columns(table[None], wanted, view.level)
+
+    parts = view.work.each(one, features)
+    return {k: np.concatenate([p[k] for p in parts]) for k in (parts[0] if parts else {})}
+
+
+def _one_way_columns(table: Floats, wanted: set[str], level: float | None) -> dict[str, Any]:
+    """Columns from class tables (m, K, 4)."""
+    counts, weights, sums, squares = (table[:, :, k] for k in range(4))
+    out: dict[str, Any] = {"rows": counts.sum(1).astype(np.int64)}
+    result = one_way(counts, sums, weights, squares.sum(1))
+    if "f" in wanted:
+        out |= _f_columns(result, level)
+    if "welch_f" in wanted:
+        w = welch(counts, sums, weights, squares)
+        out |= {"welch_f": w.f, "welch_f_df": w.df_between, "welch_f_df_within": w.df_within, "welch_f_p": w.p}
+    if "fisher_score" in wanted:
+        out["fisher_score"] = fisher_score(result.eta_squared)
+    return out
+
+
+def _f_columns(result: OneWay, level: float | None) -> dict[str, Any]:
+    nan = np.full(result.f.shape, np.nan)
+    low, high = eta_squared_interval(result.f, result.df_between, result.df_within, level) if level else (nan, nan)
+    return {
+        "f": result.f, "f_df": result.df_between, "f_df_within": result.df_within, "f_p": result.p,
+        "eta_squared": result.eta_squared, "eta_squared_low": low, "eta_squared_high": high, "omega_squared": result.omega_squared,
+    }  # fmt: skip
+
+

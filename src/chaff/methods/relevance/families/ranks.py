@@ -1,0 +1,129 @@
+"""One sort a column: Spearman, Kendall, Kruskal–Wallis, ROC AUC, Kolmogorov–Smirnov, distance correlation."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from chaff.arrays import Floats, Ints
+from chaff.methods.relevance.view import View
+from chaff.stats.distance import Spread, distance_correlation, spread_of
+from chaff.stats.ranks import Ranked, RankTest, kendall, rank_test, ranked, spearman
+
+FAMILY = {"spearman_rho", "kendall_tau", "distance_correlation"}
+
+
+def against_number(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
+    """Number columns against a number target."""
+    whole = ranked(view.y)
+    spread = spread_of(view.y, whole.order) if "distance_correlation" in wanted else None
+
+    def one(name: str) -> dict[str, float]:
+        present, x = view.rest(view.table.column(name).values)
+        y, target_spread = whole, spread
+        if present is not None:
+            order = (np.cumsum(present) - 1)[whole.order[present[whole.order]]]  # the target's order without the gaps
+            y = ranked(view.y[present], order)
+            target_spread = spread_of(y.values, order) if spread is not None and x.size else None
+        return _pair(x, y, target_spread, wanted, view.level)
+
+    return _columns(view.work.each(one, features))
+
+
+def _pair(x: Floats, y: Ranked, spread: Spread | None, wanted: set[str], level: float | None) -> dict[str, float]:
+    out: dict[str, float] = {"rows": x.size}
+    mine = ranked(x)
+    if "spearman_rho" in wanted:
+        rho = spearman(mine, y)
+        low, high = _interval(rho, x.size, 1.0 + rho * rho / 2.0, 3, level)
+        out |= {"spearman_rho": rho, "spearman_rho_low": low, "spearman_rho_high": high, "spearman_rho_p": _rho_p(rho, x.size)}
+    if "kendall_tau" in wanted:
+        tau, p = kendall(mine, y)
+        low, high = _interval(tau, x.size, 0.437, 4, level)
+        out |= {"kendall_tau": tau, "kendall_tau_low": low, "kendall_tau_high": high, "kendall_tau_p": p}
+    if "distance_correlation" in wanted:
+        nan = float("nan")
+        d = distance_correlation(spread_of(x, mine.order), spread) if spread is not None else None
+        out |= {"distance_correlation": d.correlation if d else nan, "distance_correlation_corrected": d.corrected if d else nan,
+                "distance_correlation_p": d.p if d else nan}  # fmt: skip
+    return out
+
+
+def _rho_p(rho: float, n: int) -> float:
+    from chaff.stats.correlation import correlation_p
+
+    return float(correlation_p(np.array(rho), np.array(float(n))))
+
+
+def _interval(r: float, n: int, variance: float, less: int, level: float | None) -> tuple[float, float]:
+    """Bounds on the scale of Fisher's z with variance `variance` / (n - less)."""
+    from scipy.special import ndtri
+
+    if n <= less or r != r or not level:
+        return float("nan"), float("nan")
+    with np.errstate(divide="ignore"):
+        z = np.arctanh(r)
+    half = ndtri(0.5 + level / 2) * np.sqrt(variance / (n - less))
+    return float(np.tanh(z - half)), float(np.tanh(z + half))
+
+
+def between_classes(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
+    """Number columns between classes."""
+
+    def one(name: str) -> dict[str, Any]:
+        present, x = view.rest(view.table.column(name).values)
+        classes = view.classes if present is None else view.classes[present]
+        weights = view.weights if present is None or view.weights is None else view.weights[present]
+        return _class_columns(view, x, classes, weights, wanted)
+
+    return _columns(view.work.each(one, features))
+
+
+def _class_columns(view: View, x: Floats, classes: Ints, weights: Floats | None, wanted: set[str]) -> dict[str, Any]:
+    out: dict[str, Any] = {"rows": x.size}
+    if not x.size:
+        return out
+    test = rank_test(x, classes, view.count, weights, view.level)
+    if "kruskal_h" in wanted:
+        out |= {"kruskal_h": test.h, "kruskal_h_df": test.df, "kruskal_h_p": test.p}
+    if "auc" in wanted:
+        out |= _auc(view, test)
+    if "ks" in wanted:
+        out |= {"ks": test.ks, "ks_p": test.ks_p}
+    return out
+
+
+def _auc(view: View, test: RankTest) -> dict[str, Any]:
+    """Of the positive class with two; with more, of the class it sets apart best, and every class beside it."""
+    names = view.table.target.classes
+    if view.count == 2:
+        k = 1
+    else:
+        away = np.abs(np.nan_to_num(test.auc, nan=0.5) - 0.5)
+        k = int(np.argmax(away))
+    p = float(test.auc_p[k])
+    if view.count > 2:
+        p = min(p * view.count, 1.0)  # the best of several: Bonferroni over the classes
+    out = {"auc": test.auc[k], "auc_low": test.auc_low[k], "auc_high": test.auc_high[k], "auc_p": p, "auc_class": names[k]}
+    return out | {f"auc of {c}": v for c, v in zip(names, test.auc, strict=True)} if view.count > 2 else out
+
+
+def between_levels(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
+    """A number target between the levels of categories; the target is sorted once for all."""
+
+    def one(name: str) -> dict[str, float]:
+        levels, count = view.levels_of(name)
+        some = levels >= 0
+        test = rank_test(view.y[some], levels[some], count) if some.any() else None
+        nan = float("nan")
+        return {"rows": int(some.sum()), "kruskal_h": test.h if test else nan, "kruskal_h_df": test.df if test else nan,
+                "kruskal_h_p": test.p if test else nan}  # fmt: skip
+
+    return _columns(view.work.each(one, features))
+
+
+def _columns(rows: list[dict[str, Any]]) -> dict[str, Any]:
+    """Rows of plain values turned into columns; what a row lacks is missing."""
+    names = list(dict.fromkeys(k for r in rows for k in r))
+    return {k: [r.get(k, "" if k == "auc_class" else float("nan")) for r in rows] for k in names}

@@ -1,0 +1,279 @@
+"""Pair screen: which two features tell together what neither tells alone.
+
+A column that only works in company has no relevance by itself and is dropped by every one-at-a-time statistic; this flags
+it first. What ridge on all features predicts is taken off the target. For every pair, the variation of what is left between the
+cells of the two features' bins, less what a part for each of them explains (the interaction of a two-way analysis of
+variance), is held against the largest that any pair reaches when it is shuffled.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from itertools import combinations
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from chaff.arrays import Bytes, Floats, Ints
+from chaff.errors import UsageError
+from chaff.folds import make_folds
+from chaff.kernels import pairs as kernels
+from chaff.methods.overlap.pair_cut import column_correlations
+from chaff.methods.relevance.stage import FAR_ABOVE, MUCH, NEARLY_ALL
+from chaff.models.least_squares import fit_linear
+from chaff.models.protocols import sample
+from chaff.results.findings import Findings
+from chaff.table.bins import Binning
+from chaff.table.moments import Moments, part_moments
+from chaff.table.shuffle import shuffled
+from chaff.table.table import Table
+from chaff.work import Work
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+SAMPLE_ROWS = 2 * kernels.SPAN
+SHUFFLES = kernels.LANES
+FOLDS, PENALTY = 5, 0.01
+EDGE = 0.005
+ROWS_PER_CELL = 8  # bins are fewer where the rows would not fill their cells
+
+
+@dataclass(frozen=True)
+class Coded:
+    """Features and target in the small codes that the kernels take."""
+
+    features: tuple[str, ...]
+    codes: Bytes
+    steps: Bytes
+    """(targets, rows): 0..15."""
+    sampled: Ints
+    """Rows on which the shuffles are scored."""
+    lanes: Bytes
+    """(targets, SHUFFLES, sampled rows): the steps as shuffled."""
+
+
+def interactions(
+    table: Table, *, bins: int | None = None, alpha: float = 0.05, top: int = 200, seed: int = 0, workers: int | None = None
+) -> Findings:
+    """Screen all pairs of features for what they tell together beyond the sum of each.
+
+    Parameters
+    ----------
+    table : Table
+    bins : int, optional
+        Bins of a number, 2 to 15; as many as keep eight rows in a cell on average when left out. Missing is one more.
+    alpha : float
+        Chance that any pair at all is flagged when none tells anything: the threshold is that quantile of the largest
+        score over all pairs in each of 32 shuffles of the target; at least 0.05.
+    top : int
+        Pairs listed.
+    seed, workers : int
+
+    Returns
+    -------
+    Findings
+        One row a feature: its strongest partner, score, threshold, `in_company` (whether any of its pairs is over the
+        threshold). ``more["pairs"]``: first, second, share (of the target's variation, beyond both parts, less what
+        chance gives), f, f_df, f_df_within, f_p, score, beyond_chance.
+
+    Raises
+    ------
+    UsageError
+
+    Notes
+    -----
+    From the target (classes: from each class's indicator, their scores combined) goes first what ridge on all features
+    predicts for rows it has not seen; what is left is cut to 16 steps. The score is the interaction's F on a normal scale
+    (Paulson, 1942), so that pairs of different kinds compare. Shuffles are scored on at most 8,192 rows drawn at random:
+    the scale of the score does not depend on the rows. A column that explains the target far better than all others looks
+    like a leak: it would explain every pair away, so it is left out, and said. Where the target's spread differs much
+    between the cells, scores run high.
+
+    Source: two-way analysis Yates, 1934; residuals of a smaller model shuffled Freedman and Lane, 1983; maximum statistic
+    Westfall and Young, 1993.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.interactions(chaff.demo.table(noise=4))
+    >>> bool(found.frame.loc["dough_temp_c", "in_company"]), found.frame.loc["dough_temp_c", "partner"]
+    (True, 'mixing_energy_wh_kg')
+    """
+    if not 0.05 <= alpha < 1:
+        raise UsageError(f"alpha must be between 0.05 and 1 with {SHUFFLES} shuffles, not {alpha}")
+    if table.weights is not None:
+        raise UsageError("the pair screen is refused with row weights: its shuffles count rows alike. Open without weights")
+    features = [f for f in table.features if table.kind(f) in ("number", "binary", "category")]
+    if len(features) < 2:
+        raise UsageError("the pair screen needs two features or more")
+    if bins is not None and not 2 <= bins <= kernels.SIDE - 1:
+        raise UsageError(f"bins must be between 2 and {kernels.SIDE - 1}, not {bins}")
+    work = Work(seed, workers)
+    parts = _fold_moments(table, features, work)
+    leak = _leak(Moments.sum_of([m for m, _ in parts]))
+    if leak and len(features) > 2:
+        features = [f for f in features if f != leak]
+        parts = _fold_moments(table, features, work)
+    coded = code(table, features, bins or _fitting_bins(len(table)), left_over(table, features, parts), work)
+    found = _findings(table, coded, _all_pairs(coded, work), alpha, top)
+    note = (f"{leak} is left out: it explains the target far better than any other, so it is a leak or explains all away",)
+    return replace(found, notes=(*found.notes, *note)) if leak else found
+
+
+def _fitting_bins(rows: int) -> int:
+    return int(np.clip(np.sqrt(rows / ROWS_PER_CELL), 2, kernels.SIDE - 1))
+
+
+def code(table: Table, features: list[str], bins: int, targets: Floats, work: Work) -> Coded:
+    """Everything in small codes, and the target's shuffles."""
+    raw = Binning.learn(table, features, bins, work).apply(table, work)
+    codes = np.minimum(raw.codes, kernels.SIDE - 1)  # categories have their rarest levels last: those are pooled
+    n = len(table)
+    sampled = np.arange(n) if n <= SAMPLE_ROWS else np.sort(work.stream("pair sample").choice(n, SAMPLE_ROWS, replace=False))
+    steps = _steps(targets)
+    rows = table.take(sampled)
+    places = replace(rows, y_all=_at(rows, np.arange(sampled.size)))  # a target that says which row it came from
+    dealt = [steps[:, sampled][:, shuffled(places, work.stream("pair shuffle", k)).y.astype(np.int64)] for k in range(SHUFFLES)]
+    return Coded(tuple(features), codes, steps, sampled, np.ascontiguousarray(np.stack(dealt, 1)))
+
+
+def _at(table: Table, values: Ints) -> Floats:
+    """The values at the rows in view of a column as long as the source."""
+    out = np.zeros(table.source.rows)
+    out[table.rows] = values
+    return out
+
+
+def _fold_moments(table: Table, features: list[str], work: Work) -> list[tuple[Moments, Ints]]:
+    """Moments and rows of each of five folds."""
+    plain = replace(table.with_features(features), order_all=None)
+    folds = make_folds(plain, FOLDS, 1, work)
+    part = np.empty(len(table), np.int64)
+    for k, split in enumerate(folds.splits):
+        part[folds.rows(split)[1]] = k
+    moments = part_moments(plain, features, part, folds.count, work)
+    return [(m, np.flatnonzero(part == k)) for k, m in enumerate(moments)]
+
+
+def _leak(moments: Moments) -> str:
+    """The feature whose single columns are far more correlated with the target than any other's; empty when none is."""
+    r = column_correlations(moments)
+    layout = moments.layout
+    with np.errstate(invalid="ignore"):
+        columns = np.nanmax(np.nan_to_num(r[: layout.width, layout.width :] ** 2), axis=1, initial=0.0)
+    best = np.maximum.reduceat(columns, layout.starts[:-1])
+    second, first = np.sort(best)[-2:]
+    far = first >= NEARLY_ALL or (first >= MUCH and first >= FAR_ABOVE * second)
+    return layout.features[int(np.argmax(best))] if far else ""
+
+
+def left_over(table: Table, features: list[str], parts: list[tuple[Moments, Ints]]) -> Floats:
+    """(targets, rows): the target less what ridge on all features predicts for rows it has not seen.
+
+    Without it a strong column bends the scale of the target inside coarse bins, which looks like company.
+    """
+    out = np.empty((table.targets.shape[1], len(table)))
+    for k, (_, rows) in enumerate(parts):
+        fitted = fit_linear(Moments.sum_of([m for j, (m, _) in enumerate(parts) if j != k]), PENALTY)
+        test = table.take(rows).with_features(features)
+        out[:, rows] = (test.targets - fitted.predict(sample(test, "design"))).T
+    return out
+
+
+def _steps(targets: Floats) -> Bytes:
+    """Each target cut to 16 steps of equal width between its outermost half per cents."""
+    low, high = np.quantile(targets, (EDGE, 1 - EDGE), axis=1)[..., None]
+    width = np.where(high > low, high - low, 1.0)
+    return np.asarray(np.clip((targets - low) / width * kernels.SIDE, 0, kernels.SIDE - 1).astype(np.uint8))
+
+
+def _packed(lanes: Bytes) -> Ints:
+    """(targets, rows, WORDS): lane k in bits 16 (k % 4) of word k // 4."""
+    words = np.zeros((lanes.shape[0], lanes.shape[2], kernels.WORDS), np.int64)
+    for k in range(lanes.shape[1]):
+        words[:, :, k // 4] += lanes[:, k].astype(np.int64) << (16 * (k % 4))
+    return words
+
+
+@dataclass(frozen=True)
+class Scores:
+    """One entry a pair."""
+
+    first: Ints
+    second: Ints
+    beyond: Floats
+    within: Floats
+    df: Floats
+    df_within: Floats
+    score: Floats
+    largest: Floats
+    """(SHUFFLES,): largest score over all pairs in each shuffle."""
+
+
+def _all_pairs(coded: Coded, work: Work) -> Scores:
+    pairs = np.array(list(combinations(range(len(coded.features)), 2)), np.int64)
+    sample = np.ascontiguousarray(coded.codes[:, coded.sampled]) if coded.sampled.size < coded.codes.shape[1] else coded.codes
+    words = _packed(coded.lanes)
+    with_steps = np.stack([(coded.codes << 4) | step for step in coded.steps])
+    means, squares = _centre(coded.steps)
+    lane_means, lane_squares = _centre(coded.lanes)
+
+    def block(some: Ints) -> tuple[Floats, Floats]:
+        out, largest = np.empty((len(some), 5)), np.full(SHUFFLES, -np.inf)
+        kernels.score_pairs(coded.codes, sample, some, with_steps, means, squares, words, lane_means, lane_squares, out, largest)
+        return out, largest
+
+    done = work.each(block, np.array_split(pairs, min(len(pairs), 64)))
+    real = np.concatenate([d[0] for d in done])
+    return Scores(pairs[:, 0], pairs[:, 1], real[:, 0], real[:, 1], real[:, 2], real[:, 3], real[:, 4],
+                  np.max([d[1] for d in done], 0))  # fmt: skip
+
+
+def _centre(steps: Bytes) -> tuple[Floats, Floats]:
+    """(means, sums of squares about them) along the rows."""
+    means = steps.mean(-1)
+    return means, np.square(steps - means[..., None]).sum(-1)
+
+
+def _findings(table: Table, coded: Coded, s: Scores, alpha: float, top: int) -> Findings:
+    import pandas as pd
+
+    from chaff.stats.tails import f_upper
+
+    # With the real target among them, so many of 1 + SHUFFLES equally likely largest scores may lie above.
+    above = int(np.floor(alpha * (SHUFFLES + 1))) - 1
+    threshold = float(np.sort(s.largest)[::-1][above])
+    with np.errstate(all="ignore"):
+        mean_within = s.within / s.df_within
+        f = (s.beyond / s.df) / mean_within
+        total = float(_centre(coded.steps)[1].sum())
+        share = np.maximum(s.beyond - s.df * mean_within, 0.0) / total
+    order = np.argsort(-s.score, kind="stable")[:top]
+    names = np.array(coded.features, dtype=object)
+    p = f_upper(f, s.df, s.df_within)
+    listed = pd.DataFrame({
+        "first": names[s.first[order]], "second": names[s.second[order]], "share": share[order], "f": f[order], "f_df": s.df[order],
+        "f_df_within": s.df_within[order], "f_p": p[order], "score": s.score[order], "beyond_chance": s.score[order] > threshold,
+    })  # fmt: skip
+    frame = _by_feature(coded.features, s, share, threshold)
+    notes = (
+        f"{len(table):,} rows, {len(s.score):,} pairs; threshold {threshold:.2f} from the largest of all pairs in {SHUFFLES} shuffles"
+        + (f", scored on {coded.sampled.size:,} rows" if coded.sampled.size < len(table) else ""),
+    )
+    settings = {"alpha": alpha, "threshold": threshold, "shuffles": SHUFFLES, "largest": s.largest.tolist()}
+    better = {"score": "higher", "share": "higher"}
+    return Findings("interactions", frame, "score", True, settings, notes, {"pairs": listed}, better)
+
+
+def _by_feature(features: tuple[str, ...], s: Scores, share: Floats, threshold: float) -> pd.DataFrame:
+    import pandas as pd
+
+    rows = []
+    for k in range(len(features)):
+        mine = np.flatnonzero((s.first == k) | (s.second == k))
+        best = mine[np.argmax(s.score[mine])]
+        partner = s.second[best] if s.first[best] == k else s.first[best]
+        rows.append((features[partner], s.score[best], share[best], threshold, bool(s.score[best] > threshold)))
+    index = pd.Index(features, name="feature")
+    return pd.DataFrame(rows, columns=["partner", "score", "share", "threshold", "in_company"], index=index)

@@ -1,0 +1,323 @@
+"""Relevance: each feature against the target by the statistics that fit the two kinds, all features at once."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass, replace
+from typing import TYPE_CHECKING, Any, ClassVar
+
+import numpy as np
+
+from chaff.errors import UsageError
+from chaff.evaluate.setting import Setting
+from chaff.methods.relevance.catalogue import LEADS, STATISTICS, better, described, kind_of, resolve
+from chaff.methods.relevance.families import counts as tables
+from chaff.methods.relevance.families import means, neighbours, ranks, redundancy
+from chaff.methods.relevance.view import View
+from chaff.results.cuts import Cut
+from chaff.results.findings import Findings
+from chaff.results.verdict import Verdict, drop, keep
+from chaff.stats.adjust import ADJUSTMENTS, adjust
+from chaff.table.shuffle import shuffled
+from chaff.table.table import Table
+from chaff.work import Work
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+MANY_ROWS = 50_000  # from here on a tiny effect has a tiny p-value
+LARGE_P = 0.2
+FEWEST_A_LEVEL = 5
+NEARLY_ALL, MUCH, FAR_ABOVE = 0.9, 0.5, 3.0  # shares of the target explained by one feature alone
+SHUFFLED = ("mutual_information", "information_gain", "gain_ratio", "gini_gain", "mutual_information_neighbours", "relief")
+
+
+@dataclass(frozen=True)
+class Relevance:
+    """Filter statistics, one feature at a time.
+
+    Parameters
+    ----------
+    statistics : "leading", "fitting", "all" or list of names
+        "leading": Pearson r, one-way F or chi-square by kind, and mutual information. "fitting": all that fit the kinds.
+        "all": relief and mrmr besides, which look at other features too. Names stand in `findings.more["statistics"]`.
+    by : str
+        Column that ranks and cuts: effect_size (|r|, √ω² or Cramér's V, one scale for all), mutual_information, q, …
+    cut : dict or None
+        Which features stay, such as ``{"top": 40}``; None measures only.
+    adjust : str
+        For the q columns: benjamini_hochberg, benjamini_yekutieli, holm or bonferroni, over the features of one statistic.
+    level : float or None
+        Confidence of the intervals, 0.95; None leaves them out.
+    bins : int
+        Bins of a number for the information measures and the correlation ratio.
+    bin_kind : "equal counts", "equal width" or "supervised"
+        "supervised" cuts where the classes change (minimum description length): a description, never with a p-value.
+    missing_level : bool or None
+        Whether missing is a level or bin of its own: None for categories only, True for every kind, False for none.
+    pool_below : float
+        Levels whose smallest expected count is below are added up before chi-square and G; 0 leaves the table as it is
+        and `sparse_share` warns.
+    neighbours : int
+        For mutual information by neighbours; relief uses three times as many and one.
+    sample_rows : int
+        The neighbour-based measures look at a random draw of so many rows where there are more.
+    places : int
+        How many features the mrmr measures put in order.
+    shuffles : int
+        Shuffled targets for a permutation p of the measures that have none in theory; 0 leaves those blank.
+
+    Notes
+    -----
+    Every p-value stands beside its rows and an effect size. With weights, they are scaled to add up to the rows.
+    """
+
+    statistics: str | Sequence[str] = "fitting"
+    by: str = "effect_size"
+    cut: Mapping[str, float] | None = None
+    adjust: str = "benjamini_hochberg"
+    level: float | None = 0.95
+    bins: int = 10
+    bin_kind: str = "equal counts"
+    missing_level: bool | None = None
+    pool_below: float = 0.0
+    neighbours: int = 3
+    sample_rows: int = 5000
+    places: int = 30
+    shuffles: int = 0
+
+    use: ClassVar[str] = "relevance"
+    loosen: ClassVar[str] = "loosen its cut, or pin a feature (--pin-keep)"
+
+    def __post_init__(self) -> None:
+        if self.cut is not None:
+            Cut.from_mapping(self.cut)
+        if self.adjust not in ADJUSTMENTS:
+            adjust(np.empty(0), self.adjust)
+        if self.level is not None and not 0 < self.level < 1:
+            raise UsageError(f"relevance: level must be between 0 and 1, not {self.level}")
+        for name, least in (("neighbours", 1), ("sample_rows", 50), ("places", 1), ("shuffles", 0), ("pool_below", 0)):
+            if getattr(self, name) < least:
+                raise UsageError(f"relevance: {name} must be {least} or more, not {getattr(self, name)}")
+
+    def judge(self, table: Table, setting: Setting, work: Work) -> Findings:
+        names = resolve(self.statistics, table)
+        view = self._view(table, work)
+        tables.check_bins(view)
+        frame, more = self._measured(view, set(names))
+        self._shuffle(frame, view, set(names))
+        for name in [n for n in frame.columns if n.endswith("_p") or n == "p"]:
+            frame["q" if name == "p" else f"{name[:-2]}_q"] = adjust(frame[name].to_numpy(float), self.adjust)
+        frame = _in_order(frame, names)
+        import pandas as pd
+
+        more["statistics"] = pd.DataFrame(described(names)).set_index("statistic")
+        ways = {str(c): better(str(c)) for c in frame.columns if _ranks(str(c))}
+        return Findings(self.use, frame, self.by, better(self.by) != "lower", asdict(self), self._notes(view, frame), more, ways)
+
+    def _view(self, table: Table, work: Work) -> View:
+        return View(
+            table, work, self.bins, self.bin_kind, self.missing_level, self.level, self.pool_below, self.neighbours,
+            self.sample_rows, self.places,
+        )  # fmt: skip
+
+    def _measured(self, view: View, names: set[str]) -> tuple[pd.DataFrame, dict[str, Any]]:
+        """Every statistic asked for, with the leading test of each kind whether it was asked for or not."""
+        import pandas as pd
+
+        frame = pd.DataFrame(index=pd.Index(view.table.features, name="feature"))
+        frame["kind"] = [view.table.kind(f) for f in frame.index]
+        wanted = names | {LEADS[k, view.table.target.task] for k in ("number", "binary", "category")}
+        for family, features, asked in _families(view, wanted):
+            _put(frame, features, family(view, features, asked))
+        more: dict[str, Any] = {}
+        able = view.of_kind("number", "binary", "category")
+        if names & {"mrmr_difference", "mrmr_quotient"} and able:
+            for name, picks in redundancy.order_of_picks(view, [f for f in able if not _too_many_levels(view, f)]).items():
+                if name in names:
+                    more[name] = picks
+                    frame[name] = pd.Series(np.arange(1.0, len(picks) + 1), index=picks["feature"]).reindex(frame.index)
+        if "relief" in names and able:
+            frame["relief"] = pd.Series(neighbours.relief(view, able), index=able).reindex(frame.index)
+        return _led(frame, view, names), more
+
+    def _shuffle(self, frame: pd.DataFrame, view: View, names: set[str]) -> None:
+        """Permutation p of what has none in theory, and one for the whole family from the largest value a shuffle gave."""
+        wanted = [n for n in SHUFFLED if n in names]
+        if not self.shuffles or not wanted:
+            return
+        table = view.table
+
+        def one(k: int) -> Any:
+            dealt = shuffled(table, view.work.stream("relevance shuffle", k))
+            # Bins know nothing of the target, so its shuffles share them; supervised ones are cut anew.
+            other = replace(view, table=dealt, memo={} if self.bin_kind == "supervised" else view.memo)
+            return self._measured(other, set(wanted))[0][wanted].to_numpy(float)
+
+        drawn = np.array(view.work.each(one, range(self.shuffles)))
+        for j, name in enumerate(wanted):
+            real = frame[name].to_numpy(float)
+            known = ~np.isnan(real)
+            reached = (drawn[:, :, j] >= real[None]).sum(0)
+            largest = (np.nanmax(drawn[:, known, j], 1)[:, None] >= real[None]).sum(0) if known.any() else reached
+            frame[f"{name}_p"] = np.where(known, (1.0 + reached) / (1.0 + self.shuffles), np.nan)
+            frame[f"{name}_family_p"] = np.where(known, (1.0 + largest) / (1.0 + self.shuffles), np.nan)
+
+    def _notes(self, view: View, frame: pd.DataFrame) -> tuple[str, ...]:
+        rows = len(view.table)
+        notes = [f"{rows:,} rows"]
+        if rows >= MANY_ROWS:
+            notes.append("with so many rows nearly everything is significant: go by effect size")
+        sparse = frame.index[frame["sparse_share"] > 0.2].tolist() if "sparse_share" in frame else []
+        if sparse:
+            notes.append(f"expected counts below 5 in more than a fifth of the cells of {_some(sparse)}: chi-square is rough there")
+        if "mutual_information_neighbours" in frame and rows > self.sample_rows:
+            notes.append(f"neighbour measures on a random draw of {self.sample_rows:,} rows")
+        seldom = [f for f in view.of_kind("category") if _too_many_levels(view, f)]
+        if seldom and "mutual_information" in frame:
+            notes.append(f"the levels of {_some(seldom)} come fewer than {FEWEST_A_LEVEL} times each: information measures run high there"
+                         ", and mrmr leaves them out")  # fmt: skip
+        if self.shuffles and frame.shape[0] > 0.05 * (self.shuffles + 1):
+            need = int(np.ceil(frame.shape[0] / 0.05)) - 1
+            notes.append(f"{self.shuffles} shuffles are too few to adjust single p-values over {frame.shape[0]} features "
+                         f"(that takes {need:,}): go by the _family_p columns, from the largest value of each shuffle")  # fmt: skip
+        loose = (self.cut or {}).get("below", 0.0) > LARGE_P and better(self.by) == "lower" and self.by not in STATISTICS
+        if self.cut and loose:
+            notes.append(f"a limit of {self.cut['below']:g} on {self.by} lets through much that is chance")
+        return tuple(notes + _too_good(frame))
+
+    def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
+        values = result.ranked(self.by)[self.by].reindex(result.frame.index)
+        figures = {f: f"{self.by} {v:.3g}" for f, v in values.items()}
+        if self.cut is None:
+            return tuple(keep(str(f), self.use, figures[f]) for f in values.index)
+        cut = Cut.from_mapping(self.cut)
+        stays = set(result.stays(cut, self.by))
+        return tuple(
+            keep(str(f), self.use, figures[f], str(cut)) if f in stays
+            else drop(str(f), self.use, figures[f], str(cut), f"not in {cut} by {self.by}")
+            for f in values.index
+        )  # fmt: skip
+
+
+def _too_many_levels(view: View, feature: str) -> bool:
+    """Whether the levels come so seldom that information on them is mostly chance."""
+    return view.table.kind(feature) == "category" and len(view.table) < FEWEST_A_LEVEL * len(view.table.levels(feature))
+
+
+def _families(view: View, wanted: set[str]) -> list[tuple[Any, list[str], set[str]]]:
+    """(family, features, statistics of it that are wanted), for what is not empty."""
+    if view.regression:
+        numbers, levels = view.of_kind("number", "binary"), view.of_kind("category")
+        both = [*levels, *view.of_kind("binary")]
+        plan = [
+            (means.pearson, numbers, {"pearson_r", "f"}), (means.between_levels, levels, {"f"}), (means.between_levels, both, {"welch_f"}),
+            (ranks.against_number, numbers, ranks.FAMILY), (ranks.between_levels, both, {"kruskal_h"}),
+            (tables.curves, view.of_kind("number"), {"correlation_ratio"}),
+        ]  # fmt: skip
+    else:
+        numbers, levels = view.of_kind("number"), view.of_kind("category", "binary")
+        plan = [
+            (means.between_classes, numbers, {"f", "welch_f", "fisher_score"}),
+            (means.between_classes, view.of_kind("binary"), {"f"}),
+            (ranks.between_classes, numbers, {"kruskal_h", "auc", "ks"}),
+            (tables.levels_by_classes, levels, {"chi_square", "g", "fisher_exact"}),
+        ]
+    near = view.of_kind("number", "category") if view.regression else view.of_kind("number")
+    plan += [
+        (tables.information, view.of_kind("number", "binary", "category"), tables.INFORMATION),
+        (neighbours.information, near, {"mutual_information_neighbours"}),
+    ]
+    return [(family, features, names & wanted) for family, features, names in plan if features and names & wanted]
+
+
+def _put(frame: pd.DataFrame, features: list[str], columns: Mapping[str, Any]) -> None:
+    places = frame.index.get_indexer(features)
+    for name, values in columns.items():
+        if name not in frame.columns:
+            frame[name] = "" if name == "auc_class" else np.nan
+        at = frame.columns.get_loc(name)
+        if name == "rows":  # the same whichever family counts them
+            values = np.where(frame["rows"].iloc[places].notna(), frame["rows"].iloc[places], values)
+        frame.iloc[places, at] = values
+
+
+def _led(frame: pd.DataFrame, view: View, names: set[str]) -> pd.DataFrame:
+    """statistic, p and effect_size of the test that leads for each kind; what only served that is left out."""
+    leads = [LEADS.get((kind_of(view.table, str(f)), view.table.target.task), "") for f in frame.index]
+    frame["statistic"] = leads
+    for name in ("p", "effect_size", "effect_size_low", "effect_size_high"):
+        frame[name] = np.nan
+    for lead in set(leads) - {""}:
+        at = frame["statistic"] == lead
+        part = frame.loc[at]
+        frame.loc[at, "p"] = part[f"{lead}_p"]
+        for name, values in _effect(part, lead).items():
+            frame.loc[at, name] = values
+    frame["rows"] = frame["rows"].fillna(0).astype(np.int64) if "rows" in frame else 0
+    asked = {c for c in frame.columns for n in names if c == n or _belongs(str(c), n)}
+    first = ["kind", "rows", "statistic", "p", "effect_size", "effect_size_low", "effect_size_high"]
+    return frame[[*first, *(c for c in frame.columns if c in asked and c not in first)]]
+
+
+def _effect(part: pd.DataFrame, lead: str) -> dict[str, Any]:
+    if lead == "pearson_r":
+        r, low, high = (part[f"pearson_r{end}"].to_numpy(float) for end in ("", "_low", "_high"))
+        across = (low < 0) & (high > 0)
+        nearest, furthest = np.minimum(np.abs(low), np.abs(high)), np.maximum(np.abs(low), np.abs(high))
+        return {"effect_size": np.abs(r), "effect_size_low": np.where(across, 0.0, nearest), "effect_size_high": furthest}
+    if lead == "f":
+        low, high = np.sqrt(part["eta_squared_low"].to_numpy(float)), np.sqrt(part["eta_squared_high"].to_numpy(float))
+        return {"effect_size": np.sqrt(part["omega_squared"].to_numpy(float)), "effect_size_low": low, "effect_size_high": high}
+    return {"effect_size": part["cramers_v"].to_numpy(float), "effect_size_low": part["cramers_v_low"].to_numpy(float),
+            "effect_size_high": part["cramers_v_high"].to_numpy(float)}  # fmt: skip
+
+
+def _too_good(frame: pd.DataFrame) -> list[str]:
+    """A leak floats to the top: say so where the leading feature stands far above all others."""
+    explained = (frame["effect_size"].dropna() ** 2).sort_values(ascending=False)
+    if explained.empty:
+        return []
+    second = float(explained.iloc[1]) if explained.size > 1 else 0.0
+    if explained.iloc[0] >= NEARLY_ALL or (explained.iloc[0] >= MUCH and 0 < second <= explained.iloc[0] / FAR_ABOVE):
+        return [f"{explained.index[0]} alone explains {explained.iloc[0]:.0%}, the next {second:.0%}: "
+                "was it written down after the fact? chaff.screen looks closer"]  # fmt: skip
+    return []
+
+
+COMPANIONS = {
+    "f": ("eta_squared", "omega_squared"), "chi_square": ("cramers_v", "sparse_share"), "correlation_ratio": ("curve_f",),
+}  # fmt: skip
+ENDS = ("", "_p", "_q", "_low", "_high", "_df", "_df_within", "_rows", "_class", "_corrected", "_family_p")
+
+
+def _belongs(column: str, name: str) -> bool:
+    return any(column == stem + end for stem in (name, *COMPANIONS.get(name, ())) for end in ENDS) or (
+        name == "auc" and column.startswith("auc of ")
+    )
+
+
+def _ranks(column: str) -> bool:
+    """Whether a column says something that features can be ranked by."""
+    return column not in ("kind", "rows", "statistic", "auc_class", "sparse_share") and not column.endswith(
+        ("_low", "_high", "_df", "_df_within", "_rows", "_class")
+    )
+
+
+def _in_order(frame: pd.DataFrame, names: Sequence[str]) -> pd.DataFrame:
+    """Each statistic's own columns side by side."""
+    first = ["kind", "rows", "statistic", "p", "q", "effect_size", "effect_size_low", "effect_size_high"]
+    rest = [c for n in names for c in frame.columns if _belongs(str(c), n)]
+    return frame[list(dict.fromkeys([*first, *rest]))].copy()
+
+
+def _some(names: Sequence[str], most: int = 4) -> str:
+    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
+
+
+def effect_sizes(table: Table, setting: Setting, features: Sequence[str]) -> dict[str, float]:
+    """Effect size of each feature: from the relevance stage when it ran before, measured now otherwise."""
+    earlier = setting.earlier.get("relevance")
+    if earlier is None or not set(features) <= set(earlier.frame.index):
+        earlier = Relevance("leading").judge(table.with_features(features), setting, setting.work)
+    return {f: float(np.nan_to_num(earlier.frame.loc[f, "effect_size"])) for f in features}

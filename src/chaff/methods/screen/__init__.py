@@ -1,0 +1,1 @@
+"""Look at the columns: what they hold, what cannot help, what looks like an id or a leak."""

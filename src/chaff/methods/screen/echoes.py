@@ -1,0 +1,121 @@
+"""Columns that are the target in another form: the same numbers, a cut of it, what it was cut from, or itself shifted in time."""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import dataclass
+
+import numpy as np
+
+from chaff.arrays import Floats
+from chaff.methods.screen.facts import Facts
+from chaff.table.table import Table
+
+CHANCE = np.log(1e6)  # odds against an order this good by chance
+SHIFTED = 0.999  # correlation with the target so many rows away
+MOST_ROWS_AWAY = 12
+FEWEST_ROWS = 30
+LEAST_PIECE = 0.05
+
+
+@dataclass(frozen=True)
+class Echo:
+    """How a column repeats the target."""
+
+    words: str
+    barred: bool = True
+
+
+def echo_of(table: Table, facts: Facts) -> Echo | None:
+    """None for a column that is not the target in another form."""
+    values = facts.column.values
+    present = ~np.isnan(values)
+    if facts.distinct < 2 or facts.rows < FEWEST_ROWS or facts.kind in ("date", "text"):
+        return None
+    x, y = values[present], table.y[present]
+    found = _of_number(x, y, facts) if table.target.task == "regression" else _of_classes(x, y, facts, table)
+    return found or _in_time(table, facts)
+
+
+def _of_number(x: Floats, y: Floats, facts: Facts) -> Echo | None:
+    if facts.kind == "category":
+        means = np.bincount(x.astype(int), y) / np.maximum(np.bincount(x.astype(int)), 1)
+        x = means[x.astype(int)]
+    if not _in_step(x, y, facts.kind == "category") or _rare_piece(x):
+        return None
+    if facts.distinct >= 0.9 * np.unique(y).size:
+        return Echo("puts the rows in exactly the target's order: it is the target on another scale")
+    return Echo(f"is the target cut into {facts.distinct} pieces")
+
+
+def _rare_piece(x: Floats) -> bool:
+    """A flag of a few extreme rows is no cut of the target."""
+    _, counts = np.unique(x, return_counts=True)
+    return bool(counts.size <= 3 and counts.min() < LEAST_PIECE * x.size)
+
+
+def _in_step(x: Floats, y: Floats, free: bool) -> bool:
+    """Whether x never turns back as y rises (or falls), and chance would not do that. `free`: x was put in order by y."""
+    order = np.argsort(y, kind="stable")
+    ascending = y[order]
+    starts = np.flatnonzero(np.r_[True, np.diff(ascending) > 0])
+    low, high = np.minimum.reduceat(x[order], starts), np.maximum.reduceat(x[order], starts)
+    rising = bool((high[:-1] <= low[1:]).all())
+    falling = bool((low[:-1] >= high[1:]).all())
+    return (rising or falling) and _log_orders(x, free) > CHANCE
+
+
+def _log_orders(x: Floats, free: bool) -> float:
+    """Log of the number of orders that rows with these repeated values can stand in; less those of the values, if free."""
+    from scipy.special import gammaln
+
+    _, counts = np.unique(x, return_counts=True)
+    return float(gammaln(x.size + 1) - gammaln(counts + 1).sum() - (gammaln(counts.size + 1) if free else 0.0))
+
+
+def _of_classes(x: Floats, y: Floats, facts: Facts, table: Table) -> Echo | None:
+    classes = np.unique(y)
+    if classes.size < 2:
+        return None
+    if facts.kind == "number":
+        ends = sorted((x[y == c].min(), x[y == c].max()) for c in classes)
+        if all(a[1] < b[0] for a, b in itertools.pairwise(ends)) and _log_orders(y, True) > CHANCE:
+            cuts = ", ".join(f"{(a[1] + b[0]) / 2:.4g}" for a, b in itertools.pairwise(ends))
+            return Echo(f"is what the target was cut from: the classes part at {cuts} without one exception")
+        return None
+    if facts.rows < 5 * facts.distinct:
+        return None
+    owners = np.zeros((int(x.max()) + 1, len(table.target.classes)))
+    np.add.at(owners, (x.astype(int), y.astype(int)), 1)
+    if ((owners > 0).sum(1) <= 1).all():
+        same = facts.distinct == classes.size
+        return Echo("is the target under other names" if same else "gives the class away: each of its levels has one class only")
+    return None
+
+
+def _in_time(table: Table, facts: Facts) -> Echo | None:
+    """With an order: whether the column is the target some rows later, or earlier."""
+    if table.order is None or table.target.task != "regression" or facts.kind != "number":
+        return None
+    order = np.argsort(table.order, kind="stable")
+    x, y = facts.column.values[order], table.y[order]
+    for away in range(1, min(MOST_ROWS_AWAY, y.size // 4) + 1):
+        if _correlation(x[:-away], y[away:]) > SHIFTED:
+            return Echo(f"is the target {_rows(away)} later: the future is written in it")
+        if _correlation(x[away:], y[:-away]) > SHIFTED:
+            return Echo(f"is the target {_rows(away)} earlier: fine only if it is known in time", barred=False)
+    return None
+
+
+def _rows(count: int) -> str:
+    return f"{count} row{'s' * (count > 1)}"
+
+
+def _correlation(a: Floats, b: Floats) -> float:
+    both = ~np.isnan(a)
+    a, b = a[both], b[both]
+    if a.size < FEWEST_ROWS or a.std() == 0 or b.std() == 0:
+        return 0.0
+    return float(abs(np.corrcoef(a, b)[0, 1]))
+
+

@@ -1,0 +1,152 @@
+"""Plain facts of one column, without the target: what is there, how often, how spread, and whether it is an id."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from chaff.arrays import Flags
+from chaff.methods.screen.disguises import sentinel_words, units_example
+from chaff.table.kinds import Column
+from chaff.table.table import Table
+
+HASH = re.compile(r"[0-9a-fA-F]{8}[0-9a-fA-F-]{8,}")
+FEWEST_ROWS = 20  # below this, having no ties says nothing
+RUNNING_GAP = 20  # a running number may have lost so many of its neighbours
+
+
+@dataclass(frozen=True)
+class Facts:
+    """Facts of one column over the rows in view."""
+
+    name: str
+    kind: str
+    meaning: str
+    unit: str
+    rows: int
+    missing_share: float
+    distinct: int
+    distinct_share: float
+    top_value: str
+    top_share: float
+    low: float
+    high: float
+    middle: float
+    spread: float
+    relative_spread: float
+    quartile_range: float
+    """Distance between the quartiles."""
+    skew: float
+    """Third central moment over the cube of the standard deviation."""
+    outlying_share: float
+    """Share beyond 1.5 quartile ranges outside the quartiles (Tukey, 1977)."""
+    sentinel: str
+    """Floats that look like a code for missing; empty when none does."""
+    with_units: str
+    """A word that is a number with a unit, where most are; empty otherwise."""
+    id_why: str
+    """Why its values look made to identify rows; empty when they do not."""
+    column: Column
+    top_code: float
+
+    def row(self) -> dict[str, Any]:
+        return {k: v for k, v in self.__dict__.items() if k not in ("name", "column", "top_code")}
+
+    @property
+    def learnable(self) -> bool:
+        return self.kind in ("number", "binary", "category") and self.distinct > 1
+
+    def id_like(self, share: float | None) -> bool:
+        return self.is_id(self.row(), share)
+
+    @staticmethod
+    def is_id(row: Any, share: float | None) -> bool:
+        return share is not None and bool(row["id_why"]) and row["distinct_share"] >= share
+
+    @property
+    def rare(self) -> Flags:
+        """Rows that do not hold the commonest value; above the median where hardly any value repeats."""
+        values = self.column.values
+        if self.top_share > 0.5:
+            return np.asarray(~np.isnan(values) & (values != self.top_code))
+        return np.asarray(values > self.middle)
+
+
+def column_facts(table: Table, name: str) -> Facts:
+    column = table.column(name)
+    values = column.values[~column.missing]
+    about = table.meaning(name)
+    distinct, counts = np.unique(values, return_counts=True)
+    top = int(np.argmax(counts)) if counts.size else 0
+    number = column.kind in ("number", "date")
+    spread = float(values.std()) if values.size and number else float("nan")
+    middle = float(np.median(values)) if values.size and number else float("nan")
+    n = values.size
+    low, first, third, high = _spots(values) if n and number else (float("nan"),) * 4
+    skew, outlying = _shape(values, spread, first, third) if n and number else (float("nan"),) * 2
+    return Facts(
+        name, column.kind, about.text, about.unit, n, 1 - n / max(len(table), 1), distinct.size,
+        distinct.size / n if n else float("nan"), _word(column, distinct, top), counts[top] / n if n else float("nan"), low, high,
+        middle, spread, _relative_spread(values, distinct, spread, middle) if column.kind == "number" else float("nan"),
+        third - first, skew, outlying, sentinel_words(column, distinct, counts), units_example(column, distinct),
+        _id_why(column, distinct), column, float(distinct[top]) if distinct.size else float("nan"),
+    )  # fmt: skip
+
+
+def _spots(values: Any) -> tuple[float, ...]:
+    return tuple(float(v) for v in np.quantile(values, (0.0, 0.25, 0.75, 1.0)))
+
+
+def _shape(values: Any, spread: float, first: float, third: float) -> tuple[float, float]:
+    """(skew, share beyond 1.5 quartile ranges outside the quartiles)."""
+    z = (values - values.mean()) / spread if spread > 0 else np.zeros(values.size)
+    reach = 1.5 * (third - first)
+    return float((z**3).mean()), float(((values < first - reach) | (values > third + reach)).mean())
+
+
+def _word(column: Column, distinct: Any, top: int) -> str:
+    if not distinct.size:
+        return ""
+    return column.levels[int(distinct[top])] if column.levels else f"{distinct[top]:.6g}"
+
+
+def _relative_spread(values: Any, distinct: Any, spread: float, middle: float) -> float:
+    """The plain coefficient of variation fails near a zero mean: the smallest step between values keeps it finite."""
+    if distinct.size < 2:
+        return 0.0
+    step = float(np.diff(distinct).min())
+    return spread / max(abs(float(values.mean())), abs(middle), step)
+
+
+def nearly_id(facts: Facts) -> bool:
+    """Whole numbers dealt out like ids, with repeats: most are unique, all are large, and they lie close together."""
+    values = facts.column.values
+    if facts.kind != "number" or not facts.column.whole or not 0.5 <= facts.distinct_share < 0.98 or facts.rows < FEWEST_ROWS:
+        return False
+    return bool(np.nanmin(np.abs(values)) >= 10_000 and facts.high - facts.low <= RUNNING_GAP * facts.rows)
+
+
+def _id_why(column: Column, distinct: Any) -> str:
+    """Made to identify, not merely without ties: a measurement with many digits has no ties either."""
+    n = distinct.size
+    if n < FEWEST_ROWS:
+        return ""
+    if column.kind in ("category", "text"):
+        words = [column.levels[int(k)] for k in distinct[:200]]
+        if units_example(column, distinct):
+            return ""
+        if sum(" " in w for w in words) > len(words) / 2:
+            return ""
+        return "a hash in every row" if all(HASH.fullmatch(w) for w in words) else "a different word in every row"
+    if column.kind != "number" or not column.whole:
+        return ""
+    reach = distinct[-1] - distinct[0] + 1
+    # Whole numbers drawn from so narrow a range would meet by chance; these were dealt out.
+    if reach <= RUNNING_GAP * n:
+        return "a running number"
+    if np.abs(distinct).min() >= 1e8:
+        return "a long whole number in every row"
+    return ""

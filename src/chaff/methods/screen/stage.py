@@ -1,0 +1,245 @@
+"""Screen: throw out what cannot help, bar what looks like a leak or an id, and never drop silently.
+
+Before a column is dropped for being mostly missing, mostly one value or without spread, it is asked whether that very
+thing tells something about the target; where it does, a person should look.
+"""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import TYPE_CHECKING, Any, ClassVar
+
+import numpy as np
+
+from chaff.errors import UsageError
+from chaff.evaluate.setting import Setting
+from chaff.methods.screen.advice import advice
+from chaff.methods.screen.alone import single_feature_r2
+from chaff.methods.screen.echoes import echo_of
+from chaff.methods.screen.facts import Facts, column_facts, nearly_id
+from chaff.methods.screen.repeats import repeats
+from chaff.methods.screen.rows import row_checks
+from chaff.methods.screen.tells import tells
+from chaff.results.findings import Findings
+from chaff.results.verdict import Verdict, drop, keep, look
+from chaff.table.table import Table
+from chaff.work import Work
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+NO_RELATION = 0.01  # cross-validated one-feature R²
+BETTER = {
+    "missing_share": "lower", "top_share": "lower", "outlying_share": "lower", "distinct": "higher", "distinct_share": "higher",
+    "spread": "higher", "relative_spread": "higher", "quartile_range": "higher", "skew": "magnitude", "single_r2": "higher",
+    "rows": "higher",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Rivals:
+    """The best single predictor and its runner-up."""
+
+    first: str
+    second: float
+    floor: float
+
+    @classmethod
+    def of(cls, result: Findings) -> Rivals:
+        best = result.frame["single_r2"].dropna().sort_values(ascending=False)
+        floor = 0.5 if result.settings["classes"] else 0.8
+        return cls(str(best.index[0]) if best.size else "", float(best.iloc[1]) if best.size > 1 else 0.0, floor)
+
+
+@dataclass(frozen=True)
+class Screen:
+    """The quality screen.
+
+    Parameters
+    ----------
+    missing_share : float
+        A column with a larger share missing is dropped, unless its absence tells about the target (then `look`, stays).
+    top_share : float
+        The same for a column of which one value holds a larger share.
+    relative_spread : float
+        The same for a number column whose standard deviation over the largest of |mean|, |median| and the smallest step
+        between its values is smaller.
+    id_share : float
+        Running numbers, codes and words with a larger share of distinct values are ids: `look`, barred.
+    level_share : float
+        A category with more levels than this share of its rows is dropped: its levels come too seldom to be learned.
+    too_good : float
+        A cross-validated one-feature R² from which a column is suspected to be a leak: `look`, barred.
+    far_above : float
+        Also suspected: the best column when its R² is this many times the runner-up's, from 0.8 on (0.5 with classes, whose
+        indicators no column predicts perfectly).
+    spread : float
+        A number column whose standard deviation is no larger is dropped like a constant one.
+    tells_p, tells_effect : float
+        Absence (or the rare value) tells when Holm-adjusted p is below and the effect size at least this.
+    repeats : bool
+        A column that is another one, cell by cell, up to scale and shift, or with its levels renamed, is dropped.
+    echoes : bool
+        A column that is the target in another form (a cut of it, what it was cut from, itself rows later) is suspected.
+    sentinels : bool
+        Floats that look like a code for missing (-1, 999, zero far from the rest, "unknown") are pointed at: `look`, stays.
+
+    A limit of None switches the check off.
+    """
+
+    missing_share: float | None = 0.6
+    top_share: float | None = 0.97
+    relative_spread: float | None = 0.01
+    spread: float | None = 0.0
+    id_share: float | None = 0.98
+    level_share: float | None = 0.5
+    too_good: float | None = 0.95
+    far_above: float | None = 3.0
+    tells_p: float = 0.01
+    tells_effect: float = 0.1
+    repeats: bool = True
+    echoes: bool = True
+    sentinels: bool = True
+
+    use: ClassVar[str] = "screen"
+    loosen: ClassVar[str] = "raise missing_share or top_share, or pin a feature (--pin-keep)"
+
+    def __post_init__(self) -> None:
+        for name, value in asdict(self).items():
+            most = float("inf") if name in ("far_above", "spread") else 1
+            if value is not None and not isinstance(value, bool) and not 0 <= value <= most:
+                raise UsageError(f"screen: {name} must be between 0 and {most:g}, not {value}")
+
+    def judge(self, table: Table, setting: Setting, work: Work) -> Findings:
+        import pandas as pd
+
+        facts = work.each(lambda f: column_facts(table, f), table.features)
+        frame = pd.DataFrame([f.row() for f in facts], index=pd.Index(table.features, name="feature"))
+        frame = frame.join(tells(table, facts, self.tells_p, self.tells_effect))
+        frame["single_r2"] = np.nan
+        able = [f.name for f in facts if f.learnable and not f.id_like(self.id_share)]
+        frame.loc[able, "single_r2"] = single_feature_r2(table, able, setting)
+        frame["nearly_id"] = [nearly_id(f) for f in facts]
+        pinned = {f for f in table.features if setting.kept_by_pin(f)}
+        twins = repeats(facts, pinned, work) if self.repeats else {}
+        for name in ("of", "how"):
+            frame[f"repeats_{name}"] = [getattr(twins.get(f.name), name, "") for f in facts]
+        echoed = work.each(lambda f: echo_of(table, f), facts) if self.echoes else [None] * len(facts)
+        frame["echo"] = [e.words if e else "" for e in echoed]
+        frame["echo_barred"] = [bool(e and e.barred) for e in echoed]
+        frame["advice"] = [advice(f, row) for f, (_, row) in zip(facts, frame.iterrows(), strict=True)]
+        notes = (f"target {table.target.name}, {len(table):,} rows",)
+        settings = {**asdict(self), "classes": len(table.target.classes)}
+        left = [f for f in able if not frame.loc[f, "echo"]]
+        return Findings(self.use, frame, "single_r2", True, settings, notes, {"rows": row_checks(table, left)}, BETTER)
+
+    def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
+        rivals = Rivals.of(result)
+        return tuple(self._verdict(name, row, rivals) for name, row in result.frame.iterrows())
+
+    def _verdict(self, name: Any, row: pd.Series, rivals: Rivals) -> Verdict:
+        for check in (
+            self._unusable, self._echo, self._id, self._repeat, self._leak, self._missing, self._one_value, self._spread, self._disguise
+        ):  # fmt: skip
+            found = check(name, row, rivals)
+            if found is not None:
+                return found
+        return keep(name, self.use)
+
+    def _unusable(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
+        if row["rows"] == 0:
+            return drop(name, self.use, "missing_share 1", "", "every cell is missing")
+        if row["kind"] == "date":
+            return drop(name, self.use, "kind date", "", "dates take no part until a number is derived from them (age, month)")
+        if row["kind"] == "text" and not Facts.is_id(row, self.id_share):
+            return drop(name, self.use, "kind text", "", "free text takes no part until something is derived from it")
+        still = self.spread is not None and row["kind"] == "number" and row["spread"] <= self.spread
+        if row["distinct"] == 1 and (self.top_share is not None or still):
+            if row["absence_tells"]:
+                return self._absence(name, row)
+            return drop(name, self.use, "distinct 1", "1", f"one value only: {row['top_value']}")
+        return None
+
+    def _id(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
+        if Facts.is_id(row, self.id_share):
+            figure = f"distinct_share {row['distinct_share']:.3g}"
+            return look(name, self.use, figure, f"{self.id_share:g}", f"looks like an id: {row['id_why']}", stays=False)
+        if self.id_share is not None and row["nearly_id"] and not row["single_r2"] > NO_RELATION:
+            figure = f"distinct_share {row['distinct_share']:.3g}"
+            return look(name, self.use, figure, "0.5", "looks like an id with repeats: large whole numbers, nearly all different, "
+                        "no relation to the target", stays=True)  # fmt: skip
+        if row["with_units"]:
+            reason = f"numbers written with a unit ('{row['with_units']}')"
+            return look(name, self.use, f"distinct {row['distinct']}", "", reason, stays=True)
+        if self.level_share is not None and row["kind"] == "category" and row["distinct_share"] > self.level_share:
+            figure = f"distinct_share {row['distinct_share']:.3g}"
+            reason = f"{row['distinct']:,} levels in {row['rows']:,} rows: too seldom to be learned"
+            return drop(name, self.use, figure, f"{self.level_share:g}", reason)
+        return None
+
+    def _echo(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
+        if not row["echo"]:
+            return None
+        return look(name, self.use, _score(row), "", str(row["echo"]), stays=not row["echo_barred"])
+
+    def _repeat(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
+        if not row["repeats_of"]:
+            return None
+        return drop(name, self.use, f"repeats {row['repeats_of']}", "", f"is {row['repeats_of']}, {row['repeats_how']}")
+
+    def _disguise(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
+        if not self.sentinels or not row["sentinel"]:
+            return None
+        return look(name, self.use, "", "", f"{row['sentinel']}: a code for missing?", stays=True)
+
+    def _leak(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
+        score = row["single_r2"]
+        figure = _score(row)
+        if self.too_good is not None and score >= self.too_good:
+            reason = f"predicts the target almost alone (R² {score:.2f}): was it written down after the fact?"
+            return look(name, self.use, figure, f"{self.too_good:g}", reason, stays=False)
+        if self.far_above is None or rivals.first != name or not rivals.second > 0:
+            return None
+        if score >= rivals.floor and score >= self.far_above * rivals.second:
+            reason = f"predicts the target far better alone (R² {score:.2f}) than the runner-up ({rivals.second:.2f}): a leak?"
+            return look(name, self.use, figure, f"{self.far_above:g} × next", reason, stays=False)
+        return None
+
+    def _missing(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
+        if self.missing_share is None or row["missing_share"] <= self.missing_share:
+            return None
+        if row["absence_tells"]:
+            return self._absence(name, row)
+        figure = f"missing_share {row['missing_share']:.3g}"
+        return drop(name, self.use, figure, f"{self.missing_share:g}", f"{row['missing_share']:.0%} missing, and absence tells nothing")
+
+    def _absence(self, name: str, row: pd.Series) -> Verdict:
+        figure = f"missing_share {row['missing_share']:.3g}"
+        reason = f"{row['missing_share']:.0%} missing, and {row['absence_words']}: absence tells"
+        return look(name, self.use, figure, f"{self.missing_share or 0:g}", reason, stays=True)
+
+    def _one_value(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
+        if self.top_share is None or row["top_share"] <= self.top_share:
+            return None
+        figure = f"top_share {row['top_share']:.3g}"
+        words = f"{row['top_share']:.1%} of its rows are {row['top_value']}"
+        if row["rare_tells"]:
+            return look(name, self.use, figure, f"{self.top_share:g}", f"{words}, but {row['rare_words']}", stays=True)
+        return drop(name, self.use, figure, f"{self.top_share:g}", words)
+
+    def _spread(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
+        spread = row["relative_spread"]
+        if self.spread is not None and row["kind"] == "number" and row["distinct"] > 1 and row["spread"] <= self.spread:
+            return drop(name, self.use, f"spread {row['spread']:.3g}", f"{self.spread:g}", "too little spread")
+        if self.relative_spread is None or row["kind"] != "number" or not spread < self.relative_spread:
+            return None
+        figure = f"relative_spread {spread:.2g}"
+        words = f"hardly any spread: {row['spread']:.3g} around {row['middle']:.4g}"
+        if row["rare_tells"]:
+            return look(name, self.use, figure, f"{self.relative_spread:g}", f"{words}, but {row['rare_words']}", stays=True)
+        return drop(name, self.use, figure, f"{self.relative_spread:g}", words)
+
+
+def _score(row: pd.Series) -> str:
+    return f"single_r2 {row['single_r2']:.3g}" if row["single_r2"] == row["single_r2"] else ""
