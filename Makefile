@@ -14,6 +14,7 @@ test: .venv/.installed-dev
 
 check: .venv/.installed-dev
 	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 

@@ -71,11 +71,13 @@ def main() -> None:
 
     print("one-way and Welch's F, both")
     view, without = (Relevance(level=level)._view(by_class, work) for level in (0.95, None))
-    t = compare({
-        "ours": lambda: means.between_classes(without, names, {"f", "welch_f"}),
-        "with the intervals of η²": lambda: means.between_classes(view, names, {"f", "welch_f"}),
-        "sum of all cells": columns.sum,
-    })  # fmt: skip
+    t = compare(
+        {
+            "ours": lambda: means.between_classes(without, names, {"f", "welch_f"}),
+            "with the intervals of η²": lambda: means.between_classes(view, names, {"f", "welch_f"}),
+            "sum of all cells": columns.sum,
+        }
+    )
     scipy = once(lambda: [st.f_oneway(*[c[y == k] for k in range(CLASSES)]) for c in columns[:SOME]]) * times
     ratio("ours : one sum", t["ours"] / t["sum of all cells"], "<= 1.5")
     ratio("SciPy per column : ours", scipy / t["ours"], ">= 40")
@@ -106,15 +108,18 @@ def main() -> None:
     view = Relevance()._view(by_number, work)
     target = ranked(number)
     some = columns[:SOME]
-    t = compare({
-        "Spearman, all columns": lambda: ranks.against_number(view, names, {"spearman_rho"}),
-        "Kendall, all columns": lambda: ranks.against_number(view, names, {"kendall_tau"}),
-        "distance correlation, all columns": lambda: ranks.against_number(view, names, {"distance_correlation"}),
-        "sort of some columns": lambda: np.sort(some, axis=1),
-        "Kendall of some columns, one thread": lambda: [kendall(ranked(c), target) for c in some],
-        "SciPy spearmanr of some columns": lambda: [st.spearmanr(c, number) for c in some],
-        "SciPy kendalltau of some columns": lambda: [st.kendalltau(c, number) for c in some],
-    }, 3)  # fmt: skip
+    t = compare(
+        {
+            "Spearman, all columns": lambda: ranks.against_number(view, names, {"spearman_rho"}),
+            "Kendall, all columns": lambda: ranks.against_number(view, names, {"kendall_tau"}),
+            "distance correlation, all columns": lambda: ranks.against_number(view, names, {"distance_correlation"}),
+            "sort of some columns": lambda: np.sort(some, axis=1),
+            "Kendall of some columns, one thread": lambda: [kendall(ranked(c), target) for c in some],
+            "SciPy spearmanr of some columns": lambda: [st.spearmanr(c, number) for c in some],
+            "SciPy kendalltau of some columns": lambda: [st.kendalltau(c, number) for c in some],
+        },
+        3,
+    )
     sort = t["sort of some columns"] * times
     ratio("Spearman (two threads) : sort", t["Spearman, all columns"] / sort, "<= 6 per thread")
     ratio("SciPy : Spearman (two threads)", t["SciPy spearmanr of some columns"] * times / t["Spearman, all columns"], ">= 6 per thread")
@@ -127,8 +132,13 @@ def main() -> None:
     pairs = 200 * 199 // 2
     pair = rng.integers(0, 16, (200, ROWS)).astype(np.uint8)
     bare = np.zeros(256, np.int32)
-    t = compare({"ours": lambda: chaff.interactions(few, bins=15),
-                 "199 bare two-way counts": lambda: [bare_pair_count(pair[0], pair[k], bare) for k in range(1, 200)]}, 3)
+    t = compare(
+        {
+            "ours": lambda: chaff.interactions(few, bins=15),
+            "199 bare two-way counts": lambda: [bare_pair_count(pair[0], pair[k], bare) for k in range(1, 200)],
+        },
+        3,
+    )
     ratio("ours : bare two-way counts of all pairs", t["ours"] / (t["199 bare two-way counts"] * pairs / 199), "<= 3")
 
     print("the whole fitting set")

@@ -103,13 +103,15 @@ def main() -> None:
     every = np.arange(1, STEPS + 1)
     plain_total = float((np.interp(every, sizes, cost) * (COLUMNS - every + 1)).sum())
     print(f"plain refits, added up over {int((COLUMNS - every + 1).sum()):,} candidate sets: {plain_total:.0f} s")
-    t = compare({
-        "five fold products alone (bare limit)": lambda: [blas.dsyrk(1.0, b.T, lower=1) for b in by_fold],
-        "forward 300 to 30, least squares, from the table": lambda: search(table, folds, chaff.LeastSquares()),
-        "forward 300 to 30, ridge, from the table": lambda: search(table, folds, chaff.Ridge()),
-        "fold moments only": lambda: SubsetScorer(table, chaff.Ridge(), folds=folds).prepare(),
-        "backward 300 to 1, ridge, from the table": lambda: backward(table, folds),
-    })  # fmt: skip
+    t = compare(
+        {
+            "five fold products alone (bare limit)": lambda: [blas.dsyrk(1.0, b.T, lower=1) for b in by_fold],
+            "forward 300 to 30, least squares, from the table": lambda: search(table, folds, chaff.LeastSquares()),
+            "forward 300 to 30, ridge, from the table": lambda: search(table, folds, chaff.Ridge()),
+            "fold moments only": lambda: SubsetScorer(table, chaff.Ridge(), folds=folds).prepare(),
+            "backward 300 to 1, ridge, from the table": lambda: backward(table, folds),
+        }
+    )
     limit = t["five fold products alone (bare limit)"]
     forward = t["forward 300 to 30, least squares, from the table"]
     ratio("forward search : five fold products", forward / limit, "<= 3")

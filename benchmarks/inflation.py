@@ -62,9 +62,11 @@ def main() -> None:
     key, free = np.arange(p), np.zeros(p, bool)
     done = prune_inflation(C, starts, columns, LIMIT, key, free)
     order, values, last = inverse_each_round(C)
-    print(f"removed {done.went.size}; same order as an inverse each round: {done.went.tolist() == order}; "
-          f"largest relative difference of a VIF when it went: {np.abs(done.vif / values - 1).max():.1e}, "
-          f"of the final ones: {np.abs(done.kept_vif / last - 1).max():.1e}")
+    print(
+        f"removed {done.went.size}; same order as an inverse each round: {done.went.tolist() == order}; "
+        f"largest relative difference of a VIF when it went: {np.abs(done.vif / values - 1).max():.1e}, "
+        f"of the final ones: {np.abs(done.kept_vif / last - 1).max():.1e}"
+    )
     every = inflation(C, starts, columns)
     some = [0, 7, 150, 299]
     plain = [plain_vif(X, j, range(p)) for j in some]
@@ -75,17 +77,22 @@ def main() -> None:
     plain_all = cost[-1] * p
     plain_elimination = float((np.interp(rounds, sizes, cost) * rounds).sum())
     print(f"plain regressions, added up: all VIFs {plain_all:.0f} s, elimination {plain_elimination / 3600:.1f} h")
-    t = compare({
-        "one product X'X (bare limit)": lambda: blas.dsyrk(1.0, X.T, lower=1),
-        "all VIFs, from the table": lambda: inflation(*inflation_matrix(table_moments(table, table.features))),
-    })  # fmt: skip
+    t = compare(
+        {
+            "one product X'X (bare limit)": lambda: blas.dsyrk(1.0, X.T, lower=1),
+            "all VIFs, from the table": lambda: inflation(*inflation_matrix(table_moments(table, table.features))),
+        }
+    )
     ratio("all VIFs : one product", t["all VIFs, from the table"] / t["one product X'X (bare limit)"], "<= 1.6")
     ratio("plain regressions : all VIFs", plain_all / t["all VIFs, from the table"], "")
-    u = compare({
-        "one inverse (bare limit)": lambda: inverse_of(C),
-        "elimination, given the correlations": lambda: prune_inflation(C, starts, columns, LIMIT, key, free),
-        "elimination, an inverse each round": lambda: inverse_each_round(C),
-    }, 15)  # fmt: skip
+    u = compare(
+        {
+            "one inverse (bare limit)": lambda: inverse_of(C),
+            "elimination, given the correlations": lambda: prune_inflation(C, starts, columns, LIMIT, key, free),
+            "elimination, an inverse each round": lambda: inverse_each_round(C),
+        },
+        15,
+    )
     fast = u["elimination, given the correlations"]
     ratio("elimination : one inverse", fast / u["one inverse (bare limit)"], "<= 3")
     ratio("an inverse each round : elimination", u["elimination, an inverse each round"] / fast, ">= 25")

@@ -35,12 +35,15 @@ def data(rows: int, columns: int, seed: int = 0):
 
 def correlation(table, X):
     print(f"correlation matrix, {ROWS:,} x {COLUMNS}")
-    t = compare({
-        "the matrix from the table": lambda: column_correlations(table_moments(table, table.features)),
-        "chaff.correlations, all of it": lambda: chaff.correlations(table),
-        "pandas .corr(), 5,000 rows": lambda: pd.DataFrame(X[:5000]).corr(),
-        "one product": lambda: blas.dsyrk(1.0, X.T, lower=1),
-    }, 5)  # fmt: skip
+    t = compare(
+        {
+            "the matrix from the table": lambda: column_correlations(table_moments(table, table.features)),
+            "chaff.correlations, all of it": lambda: chaff.correlations(table),
+            "pandas .corr(), 5,000 rows": lambda: pd.DataFrame(X[:5000]).corr(),
+            "one product": lambda: blas.dsyrk(1.0, X.T, lower=1),
+        },
+        5,
+    )
     ratio("matrix : one product", t["the matrix from the table"] / t["one product"], "<= 1.3")
     ratio("pairs, groups and limits too : one product", t["chaff.correlations, all of it"] / t["one product"], "")
     pandas = t["pandas .corr(), 5,000 rows"] * ROWS / 5000

@@ -1,6 +1,6 @@
 """How often the pair screen flags anything at all where no column tells anything: one screen in twenty, if its threshold holds.
 
-    python benchmarks/pair_noise.py [screens]
+python benchmarks/pair_noise.py [screens]
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
 """Start-up of whole processes: `import chaff` against numpy + pandas, `chaff --help`, and a warm `chaff demo`.
 
-    python benchmarks/start_up.py
+python benchmarks/start_up.py
 """
 
 from __future__ import annotations
@@ -21,11 +21,14 @@ def run(*command: str) -> None:
 
 def main() -> None:
     machine()
-    t = compare({
-        "python -c 'import numpy, pandas'": lambda: run(sys.executable, "-c", "import numpy, pandas"),
-        "python -c 'import chaff'": lambda: run(sys.executable, "-c", "import chaff"),
-        "chaff --help": lambda: run(CHAFF, "--help"),
-    }, 9)  # fmt: skip
+    t = compare(
+        {
+            "python -c 'import numpy, pandas'": lambda: run(sys.executable, "-c", "import numpy, pandas"),
+            "python -c 'import chaff'": lambda: run(sys.executable, "-c", "import chaff"),
+            "chaff --help": lambda: run(CHAFF, "--help"),
+        },
+        9,
+    )
     ratio("import chaff : import numpy, pandas", t["python -c 'import chaff'"] / t["python -c 'import numpy, pandas'"], "<= 1.3")
     ratio("chaff --help, seconds", t["chaff --help"], "<= 0.25")
     with tempfile.TemporaryDirectory() as folder:

@@ -1,6 +1,6 @@
 """Look at the columns first, then score them: the screen, the statistics, what-if, and pairs that only work together.
 
-    python examples/look_first.py
+python examples/look_first.py
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
 """Which columns repeat each other, and what a linear model says: pairs, equations, VIF, moves by hand, worth, checks.
 
-    python examples/repeats_and_lines.py
+python examples/repeats_and_lines.py
 """
 
 from __future__ import annotations

@@ -51,8 +51,10 @@ def test_units_of_columns_and_target_do_not_matter(mixed):
 
 
 def test_names_of_levels_do_not_matter(mixed):
-    other = mixed.assign(variety=mixed["variety"].map({"Alba": "z", "Borka": "a", "Cerio": "m", "Rara": "q"}),
-                         organic=mixed["organic"].map({"yes": "A", "no": "B"}))  # fmt: skip
+    other = mixed.assign(
+        variety=mixed["variety"].map({"Alba": "z", "Borka": "a", "Cerio": "m", "Rara": "q"}),
+        organic=mixed["organic"].map({"yes": "A", "no": "B"}),
+    )
     a, b = path(mixed, PART), path(other, PART)
     assert a[0] == b[0]
     np.testing.assert_allclose(a[1], b[1], atol=1e-10)

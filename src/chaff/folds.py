@@ -47,8 +47,7 @@ class Folds:
         """Folds among the training parts of one split, so that a choice can be made anew without its test rows. None at all
         when the training rows are a single part."""
         inner = [
-            Split(split.repeat, test, tuple(j for j in split.train if (j < test if self.ordered else j != test)))
-            for test in split.train
+            Split(split.repeat, test, tuple(j for j in split.train if (j < test if self.ordered else j != test))) for test in split.train
         ]
         return Folds(self.parts, tuple(s for s in inner if s.train), f"{self.how}, inside", self.ordered)
 

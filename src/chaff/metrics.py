@@ -101,15 +101,30 @@ METRICS = {
     m.name: m
     for m in (
         Metric("r2", "R²", True, "values", "both", lambda t, p: r2_of_errors(*_squared(t, p)), r2_of_errors),
-        Metric("rmse", "RMSE", False, "values", "regression", lambda t, p: _rmse_of_errors(*_squared(t, p)),
-               _rmse_of_errors, unit_of_target=True),
-        Metric("mae", "MAE", False, "values", "regression",
-               lambda t, p: float(np.average(np.abs(t.targets - p)[:, 0], weights=t.weights)), unit_of_target=True),
+        Metric(
+            "rmse",
+            "RMSE",
+            False,
+            "values",
+            "regression",
+            lambda t, p: _rmse_of_errors(*_squared(t, p)),
+            _rmse_of_errors,
+            unit_of_target=True,
+        ),
+        Metric(
+            "mae",
+            "MAE",
+            False,
+            "values",
+            "regression",
+            lambda t, p: float(np.average(np.abs(t.targets - p)[:, 0], weights=t.weights)),
+            unit_of_target=True,
+        ),
         Metric("log_loss", "log loss", False, "probabilities", "classification", _log_loss),
         Metric("auc", "ROC AUC", True, "scores", "classification", _auc, two_classes_only=True),
         Metric("accuracy", "accuracy", True, "labels", "classification", _accuracy),
     )
-}  # fmt: skip
+}
 
 
 def find_metric(name: str, task: str, classes: int = 0) -> Metric:

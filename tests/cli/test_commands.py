@@ -44,8 +44,24 @@ QUICK = ("--set", "importance.trees=10", "--set", "search.strategy=forward")
 
 def test_demo_shows_the_whole_job(demo):
     _, out = demo
-    for words in ("target loaf_volume (ml)", "screen ", "relevance", "overlap", "importance", "search", "lot_no", "barred",
-                  "Look at these yourself", "full set", "kept", "none", "±", "were used to choose", "the holdout (", "next: chaff apply"):  # fmt: skip
+    for words in (
+        "target loaf_volume (ml)",
+        "screen ",
+        "relevance",
+        "overlap",
+        "importance",
+        "search",
+        "lot_no",
+        "barred",
+        "Look at these yourself",
+        "full set",
+        "kept",
+        "none",
+        "±",
+        "were used to choose",
+        "the holdout (",
+        "next: chaff apply",
+    ):
         assert words in out
 
 
@@ -90,9 +106,26 @@ use = "screen"
 [[stage]]
 use = "search"
 strategy = "forward"
-""")  # fmt: skip
-    out = run("select", "train.parquet", "--plan", "plan.toml", "--holdout", "held.parquet", "--out", "o", "--pin-keep", "ash_pct",
-              "--because", "reported anyway", "--pin-drop", "straw_pct", "--because", "sieve is broken", cwd=tmp_path)  # fmt: skip
+""")
+    out = run(
+        "select",
+        "train.parquet",
+        "--plan",
+        "plan.toml",
+        "--holdout",
+        "held.parquet",
+        "--out",
+        "o",
+        "--pin-keep",
+        "ash_pct",
+        "--because",
+        "reported anyway",
+        "--pin-drop",
+        "straw_pct",
+        "--because",
+        "sieve is broken",
+        cwd=tmp_path,
+    )
     assert "the holdout (80 rows) was not" in out
     selection = chaff.read_selection(tmp_path / "o" / "selection.json")
     assert "ash_pct" in selection.features and "straw_pct" not in selection.features and selection.holdout.how == "separate rows"
@@ -101,8 +134,32 @@ strategy = "forward"
 
 
 def test_options_reach_their_stages(lots, tmp_path):
-    run("select", lots, *ROLES, *QUICK, "--out", tmp_path / "o", "--pair-limit", "0.5", "--vif-limit", "3", "--margin", "0.01",
-        "--folds", "4", "--metric", "rmse", "--holdout", "0", "--kind", "shift=category", "--cost", "ash_pct=3", "--missing", "n/a")  # fmt: skip
+    run(
+        "select",
+        lots,
+        *ROLES,
+        *QUICK,
+        "--out",
+        tmp_path / "o",
+        "--pair-limit",
+        "0.5",
+        "--vif-limit",
+        "3",
+        "--margin",
+        "0.01",
+        "--folds",
+        "4",
+        "--metric",
+        "rmse",
+        "--holdout",
+        "0",
+        "--kind",
+        "shift=category",
+        "--cost",
+        "ash_pct=3",
+        "--missing",
+        "n/a",
+    )
     plan = chaff.read_selection(tmp_path / "o" / "selection.json").plan
     stages = {s["use"]: s for s in plan["stage"]}
     assert stages["overlap"]["pair_limit"] == 0.5 and stages["overlap"]["vif_limit"] == 3 and stages["search"]["margin"] == 0.01
@@ -117,37 +174,47 @@ def test_plan_prints_what_select_reads(lots, tmp_path):
     assert (tmp_path / "q.toml").read_text() == (tmp_path / "p.toml").read_text()
 
 
-@pytest.mark.parametrize("args, code, words", [
-    (["lots.csv"], 2, "which column is to be predicted"),
-    (["lots.csv", "--target", "loaf_volum"], 3, "Did you mean 'loaf_volume'"),
-    (["lots.csv", "--target", "loaf_volume", "--ignore", "protien_pct"], 3, "Did you mean 'protein_pct'"),
-    (["gone.csv", "--target", "y"], 3, "no such file"),
-    (["lots.csv", "--target", "loaf_volume", "--holdout", "1.5"], 2, "share must be 0 or more"),
-    (["lots.csv", "--target", "loaf_volume", "--holdout", "gone.csv"], 3, "no such file: gone.csv"),
-    (["lots.csv", "--target", "loaf_volume", "--pin-keep", "ash_pct"], 2, "need one --because"),
-    (["lots.csv", "--target", "loaf_volume", "--because", "x"], 2, "--pin-keep NAME or --pin-drop NAME is missing"),
-    (["lots.csv", "--target", "loaf_volume", "--set", "search=3"], 2, "STAGE.KEY=VALUE"),
-    (["lots.csv", "--target", "loaf_volume", "--set", "search.sise=3"], 2, "Did you mean 'size'"),
-    (["lots.csv", "--target", "loaf_volume", "--plan", "gone.toml"], 2, "no such plan"),
-    (["lots.csv", "--target", "loaf_volume", "--out", "lots.csv/x"], 3, "cannot be written"),
-    (["lots.csv", "--target", "loaf_volume", "--folds", "1"], 2, "folds"),
-    (["lots.csv", "--target", "loaf_volume", "--metric", "auc"], 2, "does not fit a regression target"),
-    (["lots.csv", "--target", "loaf_volume", "--pair-limit", "7"], 2, "limit must be"),
-    (["lots.csv", "--taget", "loaf_volume"], 2, "--target"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "args, code, words",
+    [
+        (["lots.csv"], 2, "which column is to be predicted"),
+        (["lots.csv", "--target", "loaf_volum"], 3, "Did you mean 'loaf_volume'"),
+        (["lots.csv", "--target", "loaf_volume", "--ignore", "protien_pct"], 3, "Did you mean 'protein_pct'"),
+        (["gone.csv", "--target", "y"], 3, "no such file"),
+        (["lots.csv", "--target", "loaf_volume", "--holdout", "1.5"], 2, "share must be 0 or more"),
+        (["lots.csv", "--target", "loaf_volume", "--holdout", "gone.csv"], 3, "no such file: gone.csv"),
+        (["lots.csv", "--target", "loaf_volume", "--pin-keep", "ash_pct"], 2, "need one --because"),
+        (["lots.csv", "--target", "loaf_volume", "--because", "x"], 2, "--pin-keep NAME or --pin-drop NAME is missing"),
+        (["lots.csv", "--target", "loaf_volume", "--set", "search=3"], 2, "STAGE.KEY=VALUE"),
+        (["lots.csv", "--target", "loaf_volume", "--set", "search.sise=3"], 2, "Did you mean 'size'"),
+        (["lots.csv", "--target", "loaf_volume", "--plan", "gone.toml"], 2, "no such plan"),
+        (["lots.csv", "--target", "loaf_volume", "--out", "lots.csv/x"], 3, "cannot be written"),
+        (["lots.csv", "--target", "loaf_volume", "--folds", "1"], 2, "folds"),
+        (["lots.csv", "--target", "loaf_volume", "--metric", "auc"], 2, "does not fit a regression target"),
+        (["lots.csv", "--target", "loaf_volume", "--pair-limit", "7"], 2, "limit must be"),
+        (["lots.csv", "--taget", "loaf_volume"], 2, "--target"),
+    ],
+)
 def test_mistakes_get_one_line_and_a_code(lots, args, code, words):
     err = run("select", *args, cwd=lots.parent, code=code)
     assert words in err and err.startswith("chaff: ")
     assert not list(lots.parent.glob("chaff-out/*"))
 
 
-@pytest.mark.parametrize("text, words", [
-    ("", "is empty"), ("a,y\n", "no rows"), ("a,a,y\n1,2,3\n", "more than one column named 'a'"), ("a,y\n1,5\n2,5\n3,5\n", "is 5 in every row"),
-    ("a,y\n1,yes\n2,no\n3,no\n4,no\n", "single row"), ("a,y\n1,2\n2,3\n3,4\n4,5\n5,7\n", "rows are too few for 5 folds"),
-    ("a,y\n" + "".join(f"{'inf' if k == 3 else k},{k * k}\n" for k in range(40)), "infinite value; pass infinite='missing'"),
-    ("a,y\n" + "".join(f"{'?' if k == 3 else k / 7},{k * k}\n" for k in range(40)), "mixes numbers and text"),
-    ("a,y\n" + "".join(f"7,{k * k}\n" for k in range(40)), "stage 'screen' left no feature"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "text, words",
+    [
+        ("", "is empty"),
+        ("a,y\n", "no rows"),
+        ("a,a,y\n1,2,3\n", "more than one column named 'a'"),
+        ("a,y\n1,5\n2,5\n3,5\n", "is 5 in every row"),
+        ("a,y\n1,yes\n2,no\n3,no\n4,no\n", "single row"),
+        ("a,y\n1,2\n2,3\n3,4\n4,5\n5,7\n", "rows are too few for 5 folds"),
+        ("a,y\n" + "".join(f"{'inf' if k == 3 else k},{k * k}\n" for k in range(40)), "infinite value; pass infinite='missing'"),
+        ("a,y\n" + "".join(f"{'?' if k == 3 else k / 7},{k * k}\n" for k in range(40)), "mixes numbers and text"),
+        ("a,y\n" + "".join(f"7,{k * k}\n" for k in range(40)), "stage 'screen' left no feature"),
+    ],
+)
 def test_bad_files_get_a_sentence(tmp_path, text, words):
     (tmp_path / "bad.csv").write_text(text)
     assert words in run("select", "bad.csv", "--target", "y", cwd=tmp_path, code=3)
@@ -181,8 +248,14 @@ def test_interrupted_runs_keep_what_was_finished_and_nothing_half_written(tmp_pa
     frame = pd.DataFrame(rng.normal(size=(20_000, 60)), columns=[f"assay_{k}" for k in range(60)])
     frame["y"] = frame.sum(axis=1) + rng.normal(size=20_000)
     frame.to_parquet(tmp_path / "big.parquet")
-    process = subprocess.Popen([CHAFF, "select", "big.parquet", "--target", "y", "--set", "importance.trees=5000"], cwd=tmp_path,
-                               stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env={**ENV, "PYTHONUNBUFFERED": "1"})  # fmt: skip
+    process = subprocess.Popen(
+        [CHAFF, "select", "big.parquet", "--target", "y", "--set", "importance.trees=5000"],
+        cwd=tmp_path,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+        env={**ENV, "PYTHONUNBUFFERED": "1"},
+    )
     for line in process.stdout:
         if line.strip().startswith("overlap"):
             break

@@ -28,16 +28,12 @@ def test_three_significant_digits(value, shown):
     assert figure(value) == shown
 
 
-@pytest.mark.parametrize(
-    ("value", "shown"), [(0.0, "<1e-16"), (1e-17, "<1e-16"), (0.04321, "0.043"), (1.0, "1"), (float("nan"), "")]
-)
+@pytest.mark.parametrize(("value", "shown"), [(0.0, "<1e-16"), (1e-17, "<1e-16"), (0.04321, "0.043"), (1.0, "1"), (float("nan"), "")])
 def test_p_values_never_show_zero(value, shown):
     assert p_value(value) == shown
 
 
-@pytest.mark.parametrize(
-    ("value", "shown"), [(0.0, ""), (0.0123, "1.2%"), (0.5, "50%"), (1.0, "100%"), (float("nan"), "")]
-)
+@pytest.mark.parametrize(("value", "shown"), [(0.0, ""), (0.0123, "1.2%"), (0.5, "50%"), (1.0, "100%"), (float("nan"), "")])
 def test_shares_are_per_cent(value, shown):
     assert share(value) == shown
 

@@ -20,9 +20,23 @@ def lots(tmp_path_factory):
 
 def test_overlap_names_pairs_groups_vif_equations_and_components(lots, tmp_path):
     out = run("overlap", lots, *ROLES, "--figures", tmp_path / "f", "--out", tmp_path / "c.json", "--try", "0.5,0.9", "--clusters")
-    for words in ("pairs over 0.95, in 3 groups", "group of 4: gluten_wet_pct", "at other limits 0.5:", "Of each pair over 0.95 one goes: 5 in all", "repeats test_weight_kg_hl", "clusters by average linkage", "over 10", "explained by", "One at a time:",
-                  "largest left", "sieve_fine_pct = 100 - sieve_coarse_pct - sieve_medium_pct", "exact", "near-singular", "hold 90% of the variation",
-                  "components are mixtures"):  # fmt: skip
+    for words in (
+        "pairs over 0.95, in 3 groups",
+        "group of 4: gluten_wet_pct",
+        "at other limits 0.5:",
+        "Of each pair over 0.95 one goes: 5 in all",
+        "repeats test_weight_kg_hl",
+        "clusters by average linkage",
+        "over 10",
+        "explained by",
+        "One at a time:",
+        "largest left",
+        "sieve_fine_pct = 100 - sieve_coarse_pct - sieve_medium_pct",
+        "exact",
+        "near-singular",
+        "hold 90% of the variation",
+        "components are mixtures",
+    ):
         assert words in out, words
     assert {p.name for p in (tmp_path / "f").iterdir()} == {"correlations.png", "vif.png", "vif_trail.png", "scree.png"}
     assert chaff.read_findings(tmp_path / "c.json").method == "correlations"
@@ -35,10 +49,40 @@ def test_overlap_names_pairs_groups_vif_equations_and_components(lots, tmp_path)
 
 
 def test_linear_says_it_all(lots, tmp_path):
-    out = run("linear", lots, *ROLES, *LEFT_OUT, "--prune", "p", "--splits", "10", "--worth", "--sizes", "--forms", "--checks", "--figures", tmp_path / "f",
-              "--out", tmp_path / "coefficients.csv")  # fmt: skip
-    for words in ("(intercept)", "standardised", "one more of", "adjusted R²", "complete rows of 500", "features stay by p", "p split",
-                  "optimistic", "What each column is worth", "Shapley share of R²", "Sizes", "rank-normal", "Residual checks", "holdout"):  # fmt: skip
+    out = run(
+        "linear",
+        lots,
+        *ROLES,
+        *LEFT_OUT,
+        "--prune",
+        "p",
+        "--splits",
+        "10",
+        "--worth",
+        "--sizes",
+        "--forms",
+        "--checks",
+        "--figures",
+        tmp_path / "f",
+        "--out",
+        tmp_path / "coefficients.csv",
+    )
+    for words in (
+        "(intercept)",
+        "standardised",
+        "one more of",
+        "adjusted R²",
+        "complete rows of 500",
+        "features stay by p",
+        "p split",
+        "optimistic",
+        "What each column is worth",
+        "Shapley share of R²",
+        "Sizes",
+        "rank-normal",
+        "Residual checks",
+        "holdout",
+    ):
         assert words in out, words
     assert (pd.read_csv(tmp_path / "coefficients.csv")["column"] == "(intercept)").any()
     assert {p.name for p in (tmp_path / "f").iterdir()} == {"residuals.png", "residuals_by_feature.png", "predicted_true.png"}
@@ -57,11 +101,26 @@ def test_by_hand_is_one_line_a_move(lots, tmp_path):
     moves = (
         f"drop protein_nir_pct\nadd nope\nundo\nshow\ndance\ntrail\ndrop protein_nir_pct\nsave {tmp_path / 'm.json'}\nquit\ndrop ash_pct\n"
     )
-    done = subprocess.run([CHAFF, "linear", lots, *ROLES, "--features", "protein_pct,protein_nir_pct,ash_pct", "--by-hand"], input=moves, capture_output=True,
-                          text=True, env={**ENV, "COLUMNS": "200"}, timeout=120)  # fmt: skip
+    done = subprocess.run(
+        [CHAFF, "linear", lots, *ROLES, "--features", "protein_pct,protein_nir_pct,ash_pct", "--by-hand"],
+        input=moves,
+        capture_output=True,
+        text=True,
+        env={**ENV, "COLUMNS": "200"},
+        timeout=120,
+    )
     assert done.returncode == 0, done.stderr
-    for words in ("start · 3 features", "next: drop protein", "drop protein_nir_pct · 2 features · adjusted R²", "→", "'nope' is not on offer", "undo protein_nir_pct · 3 features",
-                  "In the model", "drop NAME, add NAME", "Moves"):  # fmt: skip
+    for words in (
+        "start · 3 features",
+        "next: drop protein",
+        "drop protein_nir_pct · 2 features · adjusted R²",
+        "→",
+        "'nope' is not on offer",
+        "undo protein_nir_pct · 3 features",
+        "In the model",
+        "drop NAME, add NAME",
+        "Moves",
+    ):
         assert words in done.stdout, words
     assert done.stdout.count("drop ash_pct") == 0  # quit ends it
     again = chaff.by_hand(chaff.open_table(lots, "loaf_volume"), ["protein_pct", "protein_nir_pct", "ash_pct"]).replay(tmp_path / "m.json")

@@ -31,8 +31,21 @@ def test_screen_says_what_goes_why_and_what_the_rest_holds(lots, tmp_path):
         "--try",
         "0.05,0.5",
     )
-    for words in ("54 columns → ", "set aside", "to look at", "lot_no", "barred", "R² alone", "Rows", "equal rows", "Advice", "with_missing_flags",
-                  "What if: limits on missing share", "of 54 stay", "… and "):  # fmt: skip
+    for words in (
+        "54 columns → ",
+        "set aside",
+        "to look at",
+        "lot_no",
+        "barred",
+        "R² alone",
+        "Rows",
+        "equal rows",
+        "Advice",
+        "with_missing_flags",
+        "What if: limits on missing share",
+        "of 54 stay",
+        "… and ",
+    ):
         assert words in out, words
     assert out.index("mycotoxin_ppb") < out.index("What if")
     found = chaff.read_findings(tmp_path / "s.json")
@@ -41,8 +54,24 @@ def test_screen_says_what_goes_why_and_what_the_rest_holds(lots, tmp_path):
 
 
 def test_screen_limits_pins_flags_and_fills(lots):
-    out = run("screen", lots, *ROLES, "--set", "missing_share=false", "--set", "top_share=0.99", "--pin-keep", "line_voltage_v", "--because", "law",
-              "--missing-flag", "mycotoxin_ppb", "--fill", "mycotoxin_ppb=0", "--all")  # fmt: skip
+    out = run(
+        "screen",
+        lots,
+        *ROLES,
+        "--set",
+        "missing_share=false",
+        "--set",
+        "top_share=0.99",
+        "--pin-keep",
+        "line_voltage_v",
+        "--because",
+        "law",
+        "--missing-flag",
+        "mycotoxin_ppb",
+        "--fill",
+        "mycotoxin_ppb=0",
+        "--all",
+    )
     assert "mycotoxin_ppb_missing" in out and "drop  line_voltage_v" not in out and "drop  organic" not in out
     assert "missing_shares" in run("screen", lots, *ROLES, "--set", "missing_shares=0.2", code=2)
     assert "--try needs --by" in run("screen", lots, *ROLES, "--try", "0.2", code=2)
@@ -148,12 +177,19 @@ def test_triage_of_a_wide_file(tmp_path):
     assert "sensor_777" in out and len(chaff.read_findings(tmp_path / "t.json").frame) == 20
 
 
-@pytest.mark.parametrize(("arguments", "words"), [
-    (("--statistics", "auc"), "does not fit"), (("--statistics", "pearson"), "Did you mean 'pearson_r'"),
-    (("--top", "3", "--above", "0.1"), "one cut at a time"), (("--by", "effect"), "Did you mean 'effect_size'"),
-    (("--out", "r.xlsx"), ".json or .csv or .parquet"), (("--figure", "r.bmp"), ".png or .svg or .pdf"),
-    (("--try", "a,b"), "not a number"), (("--triage", "5", "--pairs"), "--triage keeps"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        (("--statistics", "auc"), "does not fit"),
+        (("--statistics", "pearson"), "Did you mean 'pearson_r'"),
+        (("--top", "3", "--above", "0.1"), "one cut at a time"),
+        (("--by", "effect"), "Did you mean 'effect_size'"),
+        (("--out", "r.xlsx"), ".json or .csv or .parquet"),
+        (("--figure", "r.bmp"), ".png or .svg or .pdf"),
+        (("--try", "a,b"), "not a number"),
+        (("--triage", "5", "--pairs"), "--triage keeps"),
+    ],
+)
 def test_wrong_options_are_named(lots, arguments, words):
     assert words in run("relevance", lots, *ROLES, *arguments, code=2)
 

@@ -13,7 +13,9 @@ import chaff
 @pytest.fixture(scope="module")
 def selection():
     rng = np.random.default_rng(0)
-    frame = pd.DataFrame({"protein": rng.normal(12, 1, 200), "variety": rng.choice(["Alba", "Borka", "Cerio"], 200), "waste": rng.normal(size=200)})
+    frame = pd.DataFrame(
+        {"protein": rng.normal(12, 1, 200), "variety": rng.choice(["Alba", "Borka", "Cerio"], 200), "waste": rng.normal(size=200)}
+    )
     frame["y"] = frame["protein"] + 2 * (frame["variety"] == "Alba") + 0.1 * rng.normal(size=200)
     run = chaff.select(chaff.open_table(frame, target="y"), chaff.Plan((chaff.Search(),)))
     assert run.features == ("protein", "variety")

@@ -17,7 +17,10 @@ def test_the_built_in_plan_survives_the_way_through_toml(tmp_path):
 
 
 def test_a_plan_in_full(tmp_path):
-    plan = chaff.read_plan(write(tmp_path, """
+    plan = chaff.read_plan(
+        write(
+            tmp_path,
+            """
 [table]
 target = "loaf_volume"
 ids = ["lot_no"]
@@ -50,7 +53,9 @@ strategy = "forward"
 feature = "ash_pct"
 verdict = "keep"
 because = "the miller has to report it anyway"
-"""))  # fmt: skip
+""",
+        )
+    )
     screen, relevance, inflation, search = plan.stages
     assert screen.missing_share == 0.8 and screen.too_good is None and relevance.cut == {"top": 40}
     assert inflation.limit == 8.0 and search.strategy == "forward" and plan.score.repeats == 3
@@ -59,7 +64,9 @@ because = "the miller has to report it anyway"
 
 
 def test_all_mistakes_are_named_at_once_with_the_nearest_name(tmp_path):
-    path = write(tmp_path, """
+    path = write(
+        tmp_path,
+        """
 [score]
 folds = 1
 metrik = "r2"
@@ -78,22 +85,36 @@ pair_limit = "high"
 [[stage]]
 use = "search"
 strategy = "up"
-""")  # fmt: skip
+""",
+    )
     with pytest.raises(chaff.PlanError) as caught:
         chaff.read_plan(path)
     text = str(caught.value)
-    for words in ("plan.toml", "score.folds", "score.metrik: unknown key", "'sreen' is not a stage", "Did you mean 'screen'",
-                  "stage 2 (relevance): unknown key 'bye'", "stage 3 (overlap): pair_limit", "stage 4 (search): strategy"):  # fmt: skip
+    for words in (
+        "plan.toml",
+        "score.folds",
+        "score.metrik: unknown key",
+        "'sreen' is not a stage",
+        "Did you mean 'screen'",
+        "stage 2 (relevance): unknown key 'bye'",
+        "stage 3 (overlap): pair_limit",
+        "stage 4 (search): strategy",
+    ):
         assert words in text
     assert caught.value.exit_code == 2
 
 
-@pytest.mark.parametrize("text, words", [
-    ("", "no \\[\\[stage\\]\\]"), ("[[stage]\nuse=", "is not TOML"), ("[[stage]]\nuse = 'screen'\nmissing_share = 9", "between 0 and 1"),
-    ("[[stage]]\nuse = 'screen'\n[[pin]]\nfeature = 'a'\nverdict = 'maybe'\nbecause = 'x'", "pin.0.verdict"),
-    ("[score]\nmodel = 'oracle'\n[[stage]]\nuse = 'screen'", "unknown model 'oracle'"),
-    ("[score]\nmetric = 'luck'\n[[stage]]\nuse = 'screen'", "unknown metric 'luck'"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "text, words",
+    [
+        ("", "no \\[\\[stage\\]\\]"),
+        ("[[stage]\nuse=", "is not TOML"),
+        ("[[stage]]\nuse = 'screen'\nmissing_share = 9", "between 0 and 1"),
+        ("[[stage]]\nuse = 'screen'\n[[pin]]\nfeature = 'a'\nverdict = 'maybe'\nbecause = 'x'", "pin.0.verdict"),
+        ("[score]\nmodel = 'oracle'\n[[stage]]\nuse = 'screen'", "unknown model 'oracle'"),
+        ("[score]\nmetric = 'luck'\n[[stage]]\nuse = 'screen'", "unknown metric 'luck'"),
+    ],
+)
 def test_single_mistakes(tmp_path, text, words):
     with pytest.raises(chaff.PlanError, match=words):
         chaff.read_plan(write(tmp_path, text))

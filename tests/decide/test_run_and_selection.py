@@ -90,10 +90,15 @@ def test_the_published_schema_is_the_one_in_force():
     assert Path("docs/selection.schema.json").read_text(encoding="utf-8") == json_schema()
 
 
-@pytest.mark.parametrize("content, words", [
-    ("not json", "not JSON"), ("[1]", "not a selection"), ('{"format": "chaff selection", "version": 2}', "update Chaff"),
-    ('{"format": "chaff selection", "version": 1}', "damaged selection"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "content, words",
+    [
+        ("not json", "not JSON"),
+        ("[1]", "not a selection"),
+        ('{"format": "chaff selection", "version": 2}', "update Chaff"),
+        ('{"format": "chaff selection", "version": 1}', "damaged selection"),
+    ],
+)
 def test_damaged_selections_are_refused(tmp_path, content, words):
     (tmp_path / "s.json").write_text(content)
     with pytest.raises(chaff.DataError, match=words):
@@ -159,7 +164,9 @@ def test_apply_keeps_declared_missing_words_and_members_of_a_category(tmp_path):
     path = tmp_path / "d.csv"
     data.to_csv(path, index=False)
     table = chaff.open_table(path, target="y", together={"variety": list(dummies.columns)}, missing="NA")
-    run = chaff.select(table, chaff.Plan((chaff.Search(),)), pins=[chaff.pin_keep("variety", "asked for"), chaff.pin_keep("assay_2", "asked for")])
+    run = chaff.select(
+        table, chaff.Plan((chaff.Search(),)), pins=[chaff.pin_keep("variety", "asked for"), chaff.pin_keep("assay_2", "asked for")]
+    )
     out = run.selection.apply(path)
     assert set(dummies.columns) < set(out.columns) and out["assay_2"].isna().sum() == 23
 
@@ -176,8 +183,11 @@ def test_arrays_apply_to_arrays():
 
 def test_pins_beat_stages_and_keep_their_reason(mill_table):
     plan = chaff.Plan((chaff.Screen(), chaff.Search(strategy="forward")))
-    pins = [chaff.pin_keep("crumb_score", "it is known before baking here"), chaff.pin_drop("protein_pct", "the device is gone"),
-            chaff.pin_keep("straw_pct", "reported anyway")]  # fmt: skip
+    pins = [
+        chaff.pin_keep("crumb_score", "it is known before baking here"),
+        chaff.pin_drop("protein_pct", "the device is gone"),
+        chaff.pin_keep("straw_pct", "reported anyway"),
+    ]
     run = chaff.select(mill_table, plan, pins=pins)
     assert {"crumb_score", "straw_pct"} <= set(run.features) and "protein_pct" not in run.features
     said = {d.name: d for d in run.selection.dropped}["protein_pct"]
@@ -190,7 +200,9 @@ def test_pins_beat_stages_and_keep_their_reason(mill_table):
 def test_whatever_the_screen_drops_can_be_pinned_in(mill_table):
     dropped = ["lot_no", "delivered_on", "farm_code", "line_id", "organic", "line_voltage_v", "crumb_score"]
     pins = [chaff.pin_keep(f, "to see what happens") for f in dropped]
-    plan = chaff.Plan((chaff.Screen(), chaff.Relevance(), chaff.Overlap(), chaff.Importance(trees=5), chaff.Search(strategy="forward", nested=False)))
+    plan = chaff.Plan(
+        (chaff.Screen(), chaff.Relevance(), chaff.Overlap(), chaff.Importance(trees=5), chaff.Search(strategy="forward", nested=False))
+    )
     run = chaff.select(mill_table.take(np.arange(0, 1600, 4)), plan, pins=pins)
     assert set(dropped) <= set(run.features)
 
@@ -233,8 +245,12 @@ def test_no_holdout_is_possible_and_said(frame):
 
 def test_watchers_hear_every_stage(frame):
     heard, reports = [], []
-    chaff.select(chaff.open_table(frame, target="y", ids="lot"), QUICK, watch=lambda s, m: heard.append(s),
-                 after_stage=lambda report, ledger: reports.append((report.stage.use, len(ledger.verdicts))))  # fmt: skip
+    chaff.select(
+        chaff.open_table(frame, target="y", ids="lot"),
+        QUICK,
+        watch=lambda s, m: heard.append(s),
+        after_stage=lambda report, ledger: reports.append((report.stage.use, len(ledger.verdicts))),
+    )
     assert heard == ["screen", "overlap", "search", "closing"] and [r[0] for r in reports] == ["screen", "overlap", "search"]
     assert reports[0][1] < reports[1][1] < reports[2][1]
 

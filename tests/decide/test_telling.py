@@ -10,9 +10,19 @@ import chaff
 from chaff.decide.telling import closing_rows, closing_warnings, stage_line, three_digits
 
 
-@pytest.mark.parametrize("value, text", [
-    (0.69412, "0.694"), (1.0964, "1.10"), (41.5834, "41.6"), (412.4, "412"), (0.00001, "0"), (-0.00001, "0"), (-0.25, "-0.250"), (float("nan"), ""),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "value, text",
+    [
+        (0.69412, "0.694"),
+        (1.0964, "1.10"),
+        (41.5834, "41.6"),
+        (412.4, "412"),
+        (0.00001, "0"),
+        (-0.00001, "0"),
+        (-0.25, "-0.250"),
+        (float("nan"), ""),
+    ],
+)
 def test_three_digits(value, text):
     assert three_digits(value) == text
 

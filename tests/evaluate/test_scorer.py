@@ -31,8 +31,11 @@ def refit(frame, table, folds, features, penalty, y="y"):
 
 
 @pytest.mark.parametrize("penalty", [0.0, 0.01, 1.0])
-@pytest.mark.parametrize("roles", [{}, {"weights": "lot_weight"}, {"groups": "mill"}, {"order": "day"}, {"order": "day", "weights": "lot_weight"}],
-                         ids=["plain", "weights", "groups", "order", "order and weights"])  # fmt: skip
+@pytest.mark.parametrize(
+    "roles",
+    [{}, {"weights": "lot_weight"}, {"groups": "mill"}, {"order": "day"}, {"order": "day", "weights": "lot_weight"}],
+    ids=["plain", "weights", "groups", "order", "order and weights"],
+)
 def test_scores_equal_plain_refits(mixed, roles, penalty):
     table = chaff.open_table(mixed, target="y", **roles).with_features(FEATURES)
     model = chaff.Ridge(penalty) if penalty else chaff.LeastSquares()

@@ -91,9 +91,7 @@ def test_the_class_walk_equals_comparing_every_pair():
         assert out[k, 0] == pytest.approx(weights[own].sum())
         assert out[k, 2] == pytest.approx(pairs.sum())
     grid = np.unique(values)
-    share = [
-        [(weights[(classes == k) & (values <= v)]).sum() / weights[classes == k].sum() for v in grid] for k in (0, 1)
-    ]
+    share = [[(weights[(classes == k) & (values <= v)]).sum() / weights[classes == k].sum() for v in grid] for k in (0, 1)]
     assert gap == pytest.approx(np.abs(np.subtract(*share)).max())
 
 

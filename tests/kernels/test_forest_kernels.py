@@ -16,8 +16,24 @@ def grow(codes, y, category, leaf_rows=1, depth=500, times=None, want=None, seed
     f, left, right = (np.zeros(most, np.int64) for _ in range(3))
     mask, value, gains = np.zeros((most, 4), np.uint64), np.zeros((most, 1 + y.shape[1])), np.zeros(p)
     levels = codes.max(0).astype(np.int64) + 1
-    nodes = grow_tree(codes, y, np.ones(n), times, levels, category, want or p, float(leaf_rows), depth, np.uint64(seed),
-                      f, left, right, mask, value, gains)  # fmt: skip
+    nodes = grow_tree(
+        codes,
+        y,
+        np.ones(n),
+        times,
+        levels,
+        category,
+        want or p,
+        float(leaf_rows),
+        depth,
+        np.uint64(seed),
+        f,
+        left,
+        right,
+        mask,
+        value,
+        gains,
+    )
     return f[:nodes], left[:nodes], right[:nodes], mask[:nodes], value[:nodes, 1:] / value[:nodes, :1], gains
 
 

@@ -53,7 +53,14 @@ def test_asking_for_nothing_or_twice():
 
 @pytest.mark.parametrize(
     ("column", "way"),
-    [("p", "lower"), ("auc_q", "lower"), ("pearson_r", "magnitude"), ("auc", "magnitude"), ("gini_gain", "higher"), ("mrmr_quotient", "lower")],
+    [
+        ("p", "lower"),
+        ("auc_q", "lower"),
+        ("pearson_r", "magnitude"),
+        ("auc", "magnitude"),
+        ("gini_gain", "higher"),
+        ("mrmr_quotient", "lower"),
+    ],
 )
 def test_each_column_knows_which_way_is_better(column, way):
     assert better(column) == way

@@ -32,9 +32,13 @@ def test_a_pair_equals_two_way_least_squares(case):
     out = np.empty((1, 2))
     cells = (sums - counts * y.mean())[:, None].astype(float)
     df = kernels.beyond_adding(
-        counts.reshape(16, 16).astype(float), cells.reshape(16, 16, 1), np.array([((y - y.mean()) ** 2).sum()]),
-        np.empty((16, 16)), np.empty((16, 1)), out,
-    )  # fmt: skip
+        counts.reshape(16, 16).astype(float),
+        cells.reshape(16, 16, 1),
+        np.array([((y - y.mean()) ** 2).sum()]),
+        np.empty((16, 16)),
+        np.empty((16, 1)),
+        out,
+    )
     beyond, within, df_beyond, df_within = two_way(a, b, y)
     assert out[0] == pytest.approx([beyond, within], rel=1e-9, abs=1e-7)
     assert df == (df_beyond, df_within)

@@ -17,9 +17,12 @@ RNG = np.random.default_rng(2)
 def test_claims_are_ordered_by_pin_relevance_gaps_cost_and_place():
     base = Priority(False, 0.5, 0.1, 2.0, 3)
     better = [
-        Priority(True, 0.0, 0.9, 9.0, 9), Priority(False, 0.6, 0.9, 9.0, 9), Priority(False, 0.5, 0.0, 9.0, 9),
-        Priority(False, 0.5, 0.1, 1.0, 9), Priority(False, 0.5, 0.1, 2.0, 1),
-    ]  # fmt: skip
+        Priority(True, 0.0, 0.9, 9.0, 9),
+        Priority(False, 0.6, 0.9, 9.0, 9),
+        Priority(False, 0.5, 0.0, 9.0, 9),
+        Priority(False, 0.5, 0.1, 1.0, 9),
+        Priority(False, 0.5, 0.1, 2.0, 1),
+    ]
     words = ["pinned", "more relevant", "fewer gaps", "cheaper", "arbitrary"]
     for one, word in zip(better, words, strict=True):
         assert one.going() < base.going() and word in why_stays(one, base)
@@ -42,7 +45,13 @@ def test_absence_is_tested_by_ranks_for_numbers():
     n = 400
     hidden = RNG.random(n) < 0.7
     y = RNG.normal(size=n) + 2.0 * hidden
-    frame = pd.DataFrame({"told": np.where(hidden, np.nan, RNG.normal(size=n)), "mute": np.where(RNG.random(n) < 0.7, np.nan, 1.5 * RNG.normal(size=n)), "y": y})
+    frame = pd.DataFrame(
+        {
+            "told": np.where(hidden, np.nan, RNG.normal(size=n)),
+            "mute": np.where(RNG.random(n) < 0.7, np.nan, 1.5 * RNG.normal(size=n)),
+            "y": y,
+        }
+    )
     row = told(chaff.open_table(frame, target="y"))
     assert row.loc["told", "absence_tells"] and not row.loc["mute", "absence_tells"]
     assert row.loc["told", "absence_p"] == pytest.approx(ss.mannwhitneyu(y[hidden], y[~hidden]).pvalue, rel=1e-6)

@@ -23,9 +23,10 @@ def row(found, name="x"):
     return found.frame.loc[name]
 
 
-@pytest.mark.parametrize(("make", "words"), [
-    (lambda x: x.copy(), "cell by cell"), (lambda x: 3 - 2 * x, "as 3 - 2 times it"), (lambda x: x * 0.7769, "times 0.7769"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("make", "words"),
+    [(lambda x: x.copy(), "cell by cell"), (lambda x: 3 - 2 * x, "as 3 - 2 times it"), (lambda x: x * 0.7769, "times 0.7769")],
+)
 def test_a_column_that_is_another_one_is_dropped_and_says_how(make, words):
     x = RNG.normal(10, 2, N)
     found = screened(x=x, twin=make(x))
@@ -75,10 +76,15 @@ def test_with_an_order_the_target_shifted_in_time_is_seen(away, stays, words):
     assert row(screened(day=np.arange(N), x=shifted))["echo"] == ""  # without an order nobody knows
 
 
-@pytest.mark.parametrize(("column", "words"), [
-    (np.where(np.arange(N) % 40 == 0, 999, RNG.normal(12, 1, N)), "999 (10 times)"), (np.where(np.arange(N) % 50 == 0, 0.0, RNG.normal(78, 2, N)), "0 (8 times)"),
-    (np.where(np.arange(N) % 50 == 0, -1, RNG.integers(0, 60, N)), "-1 (8 times)"), (np.where(np.arange(N) % 4 == 0, "n/a", RNG.choice(["a", "b"], N)), "'n/a' (100 times)"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("column", "words"),
+    [
+        (np.where(np.arange(N) % 40 == 0, 999, RNG.normal(12, 1, N)), "999 (10 times)"),
+        (np.where(np.arange(N) % 50 == 0, 0.0, RNG.normal(78, 2, N)), "0 (8 times)"),
+        (np.where(np.arange(N) % 50 == 0, -1, RNG.integers(0, 60, N)), "-1 (8 times)"),
+        (np.where(np.arange(N) % 4 == 0, "n/a", RNG.choice(["a", "b"], N)), "'n/a' (100 times)"),
+    ],
+)
 def test_disguised_missing_is_pointed_at_and_stays(column, words):
     r = row(screened(x=column))
     assert r["verdict"] == "look" and r["stays"] and words in r["reason"] and "missing=" in r["advice"]

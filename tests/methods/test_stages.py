@@ -37,10 +37,17 @@ def test_measurements_without_ties_are_no_ids():
     assert screened(RNG.permutation(10**6)[:200]).verdict == "keep"  # whole numbers from a wide range
 
 
-@pytest.mark.parametrize("column", [
-    np.arange(200) + 5000, RNG.permutation(200), [f"L-{k:04d}" for k in range(200)],
-    [f"{k:032x}" for k in RNG.permutation(10**6)[:200]], 10**12 + RNG.permutation(10**9)[:200],
-], ids=["running", "shuffled", "words", "hash", "long number"])  # fmt: skip
+@pytest.mark.parametrize(
+    "column",
+    [
+        np.arange(200) + 5000,
+        RNG.permutation(200),
+        [f"L-{k:04d}" for k in range(200)],
+        [f"{k:032x}" for k in RNG.permutation(10**6)[:200]],
+        10**12 + RNG.permutation(10**9)[:200],
+    ],
+    ids=["running", "shuffled", "words", "hash", "long number"],
+)
 def test_ids_are_barred(column):
     v = screened(column)
     assert v.barred and "looks like an id" in v.reason
@@ -69,8 +76,15 @@ def test_a_rare_value_that_tells_is_not_dropped():
 
 def test_everything_missing_dates_and_text_are_dropped_with_words():
     n = 60
-    frame = pd.DataFrame({"a": RNG.normal(size=n), "none": np.full(n, np.nan), "day": pd.date_range("2025-01-01", periods=n),
-                          "note": [f"the miller wrote a rather long remark about lot {k // 2}" for k in range(n)], "y": RNG.normal(size=n)})  # fmt: skip
+    frame = pd.DataFrame(
+        {
+            "a": RNG.normal(size=n),
+            "none": np.full(n, np.nan),
+            "day": pd.date_range("2025-01-01", periods=n),
+            "note": [f"the miller wrote a rather long remark about lot {k // 2}" for k in range(n)],
+            "y": RNG.normal(size=n),
+        }
+    )
     said = judge(chaff.Screen(), chaff.open_table(frame, target="y"))[1]
     assert [said[f].verdict for f in ("a", "none", "day", "note")] == ["keep", "drop", "drop", "drop"]
     assert "until" in said["day"].reason and "every cell is missing" in said["none"].reason
@@ -83,8 +97,15 @@ def test_screen_settings_are_checked():
 
 def test_single_feature_scores_are_cross_validated():
     n = 500
-    frame = pd.DataFrame({"line": RNG.normal(size=n), "curve": RNG.normal(size=n), "noise": RNG.normal(size=n),
-                          "level": RNG.choice(list("abcdefgh"), n), "many": [f"m{k}" for k in RNG.integers(0, 180, n)]})  # fmt: skip
+    frame = pd.DataFrame(
+        {
+            "line": RNG.normal(size=n),
+            "curve": RNG.normal(size=n),
+            "noise": RNG.normal(size=n),
+            "level": RNG.choice(list("abcdefgh"), n),
+            "many": [f"m{k}" for k in RNG.integers(0, 180, n)],
+        }
+    )
     frame["y"] = 2 * frame["line"] + 2 * frame["curve"] ** 2 + 2 * frame["level"].isin(["a", "b"])
     table = chaff.open_table(frame, target="y")
     got = dict(zip(table.features, single_feature_r2(table, table.features, Setting.of(table)), strict=True))
@@ -272,7 +293,9 @@ def test_importance_reads_groups_as_witnesses():
 
 @pytest.mark.parametrize("classes", [0, 3])
 def test_importance_ranks_signal_first_and_cuts(classes):
-    table = chaff.open_table(make_mixed(400, classes=classes), target="y").with_features(["assay_0", "assay_1", "assay_2", "assay_3", "variety"])
+    table = chaff.open_table(make_mixed(400, classes=classes), target="y").with_features(
+        ["assay_0", "assay_1", "assay_2", "assay_3", "variety"]
+    )
     result, said = judge(chaff.Importance(trees=40, cut={"top": 2}), table)
     assert set(result.ranked().index[:2]) <= {"assay_0", "assay_2"} and sum(v.stays for v in said.values()) == 2
     with pytest.raises(chaff.UsageError):
@@ -315,8 +338,13 @@ def test_search_keeps_pins_and_its_options_hold():
     assert max(len(m.features) for m in forward.moves) == 2
     patient = judge(chaff.Search(strategy="forward", patience=1, nested=False), table)[0]
     assert len(patient.moves) <= 5
-    for options, words in (({"strategy": "sideways"}, "strategy must be"), ({"model": "rigde"}, "Did you mean 'ridge'"),
-                           ({"size": 0}, "1 or more"), ({"margin": -1}, "0 or more"), ({"decide_by": "me"}, "decide_by")):  # fmt: skip
+    for options, words in (
+        ({"strategy": "sideways"}, "strategy must be"),
+        ({"model": "rigde"}, "Did you mean 'ridge'"),
+        ({"size": 0}, "1 or more"),
+        ({"margin": -1}, "0 or more"),
+        ({"decide_by": "me"}, "decide_by"),
+    ):
         with pytest.raises(chaff.UsageError, match=words):
             chaff.Search(**options)
 

@@ -13,11 +13,19 @@ def verdicts(run, stage):
     return {v.feature: v for v in next(r for r in run.stages if r.stage.use == stage).verdicts}
 
 
-@pytest.mark.parametrize("feature, word, stays", [
-    ("lot_no", "look", False), ("crumb_score", "look", False), ("mycotoxin_ppb", "look", True),
-    ("delivered_on", "drop", False), ("farm_code", "drop", False), ("line_id", "drop", False),
-    ("organic", "drop", False), ("line_voltage_v", "drop", False),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "feature, word, stays",
+    [
+        ("lot_no", "look", False),
+        ("crumb_score", "look", False),
+        ("mycotoxin_ppb", "look", True),
+        ("delivered_on", "drop", False),
+        ("farm_code", "drop", False),
+        ("line_id", "drop", False),
+        ("organic", "drop", False),
+        ("line_voltage_v", "drop", False),
+    ],
+)
 def test_the_screen_catches_its_traps(mill_run, feature, word, stays):
     v = verdicts(mill_run, "screen")[feature]
     assert (v.verdict, v.stays) == (word, stays) and v.reason and v.figure
@@ -28,11 +36,15 @@ def test_the_screen_lets_everything_else_pass(mill_run):
     assert others and all(verdicts(mill_run, "screen")[f].verdict == "keep" for f in others)
 
 
-@pytest.mark.parametrize("family, most", [
-    (("protein_pct", "protein_nir_pct"), 1), (("test_weight_kg_hl", "test_weight_lb_bu"), 1),
-    (("gluten_wet_pct", "gluten_dry_pct", "gluten_washed_g", "gluten_machine_pct"), 1),
-    (("sieve_coarse_pct", "sieve_medium_pct", "sieve_fine_pct"), 2),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "family, most",
+    [
+        (("protein_pct", "protein_nir_pct"), 1),
+        (("test_weight_kg_hl", "test_weight_lb_bu"), 1),
+        (("gluten_wet_pct", "gluten_dry_pct", "gluten_washed_g", "gluten_machine_pct"), 1),
+        (("sieve_coarse_pct", "sieve_medium_pct", "sieve_fine_pct"), 2),
+    ],
+)
 def test_overlap_leaves_one_of_each_family_and_two_of_a_sum(mill_run, family, most):
     said = verdicts(mill_run, "overlap")
     left = [f for f in family if said[f].stays]

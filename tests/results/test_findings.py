@@ -82,10 +82,15 @@ def test_tables_are_written_sorted_and_rounded(found, tmp_path):
         found.save(tmp_path / "f.xlsx")
 
 
-@pytest.mark.parametrize(("text", "words"), [
-    ("{", "not JSON"), ("[1]", "holds no findings"), ('{"format": "chaff findings", "version": 9}', "update Chaff"),
-    ('{"format": "chaff findings", "version": 1}', "damaged"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("{", "not JSON"),
+        ("[1]", "holds no findings"),
+        ('{"format": "chaff findings", "version": 9}', "update Chaff"),
+        ('{"format": "chaff findings", "version": 1}', "damaged"),
+    ],
+)
 def test_broken_files_are_refused_in_words(tmp_path, text, words):
     (tmp_path / "f.json").write_text(text)
     with pytest.raises(chaff.DataError, match=words):

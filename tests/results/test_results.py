@@ -19,10 +19,18 @@ def test_paired_difference_cancels_what_makes_a_fold_hard():
     assert np.isnan(corrected_error(hard[:1], 0.25))
 
 
-@pytest.mark.parametrize("spec, stay", [
-    ({"top": 2}, "ca"), ({"share": 0.3}, "ca"), ({"share": 0.25}, "c"), ({"above": 1.0}, "ca"),
-    ({"below": 1.0}, "bd"), ({"times_mean": 1.0}, "ca"), ({"top": 99}, "abcd"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "spec, stay",
+    [
+        ({"top": 2}, "ca"),
+        ({"share": 0.3}, "ca"),
+        ({"share": 0.25}, "c"),
+        ({"above": 1.0}, "ca"),
+        ({"below": 1.0}, "bd"),
+        ({"times_mean": 1.0}, "ca"),
+        ({"top": 99}, "abcd"),
+    ],
+)
 def test_cuts(spec, stay):
     values = pd.Series({"a": 2.0, "b": 0.5, "c": 3.0, "d": 0.1, "e": np.nan})
     if "share" in spec:

@@ -38,8 +38,11 @@ def exact_solution(X, y):
 @pytest.mark.parametrize("kind", ["polynomial", "nearly equal", "far from zero"])
 def test_nine_digits_on_ill_conditioned_whole_numbers(kind):
     x = np.arange(1.0, 22)
-    X = {"polynomial": np.column_stack([x**k for k in range(1, 6)]), "nearly equal": np.column_stack([x * 1000, x * 1000 + (x % 3), x % 5]),
-         "far from zero": np.column_stack([1e7 + x, 1e7 + x**2, x % 4])}[kind]  # fmt: skip
+    X = {
+        "polynomial": np.column_stack([x**k for k in range(1, 6)]),
+        "nearly equal": np.column_stack([x * 1000, x * 1000 + (x % 3), x % 5]),
+        "far from zero": np.column_stack([1e7 + x, 1e7 + x**2, x % 4]),
+    }[kind]
     y = np.round(3 * x - 2 * (x % 7) + (x % 3) ** 2)
     fit, truth = least_squares(X, y), exact_solution(X, y)
     np.testing.assert_allclose(fit.coefficients, truth[1:], rtol=1e-9)
@@ -92,7 +95,13 @@ def test_weights_equal_repeated_rows_and_no_intercept_is_about_zero():
 def test_combinations_of_earlier_columns_get_no_coefficient():
     X = RNG.normal(size=(30, 3))
     X = np.column_stack([X, X[:, 0] - 2 * X[:, 1], np.ones(30)])
-    assert independent(triangle((X - X.mean(0)) / np.where(X.std(0) > 0, X.std(0) * np.sqrt(30), 1)), 1e-10).tolist() == [True, True, True, False, False]
+    assert independent(triangle((X - X.mean(0)) / np.where(X.std(0) > 0, X.std(0) * np.sqrt(30), 1)), 1e-10).tolist() == [
+        True,
+        True,
+        True,
+        False,
+        False,
+    ]
     fit = least_squares(X, RNG.normal(size=30))
     assert np.isnan(fit.coefficients[3:]).all() and fit.rank == 3
     wide = least_squares(RNG.normal(size=(4, 6)), RNG.normal(size=4))

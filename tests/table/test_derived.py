@@ -40,13 +40,16 @@ def test_fills_replace_gaps_and_flags_still_know():
     assert same.column("word").levels == ("a", "b") and same.kind("word") == "binary"
 
 
-@pytest.mark.parametrize(("call", "error", "words"), [
-    (lambda t: t.with_missing_flags(["x"]), chaff.DataError, "no missing cell"),
-    (lambda t: t.with_missing_flags(["nope"]), chaff.UnknownColumn, "not in"),
-    (lambda t: t.with_missing_flags(["tested"]).with_missing_flags(["tested"]), chaff.DataError, "exists already"),
-    (lambda t: t.with_fill({"tested": "zero"}), chaff.UsageError, "holds numbers"),
-    (lambda t: t.with_fill({"tested": float("nan")}), chaff.UsageError, "cannot be filled"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("call", "error", "words"),
+    [
+        (lambda t: t.with_missing_flags(["x"]), chaff.DataError, "no missing cell"),
+        (lambda t: t.with_missing_flags(["nope"]), chaff.UnknownColumn, "not in"),
+        (lambda t: t.with_missing_flags(["tested"]).with_missing_flags(["tested"]), chaff.DataError, "exists already"),
+        (lambda t: t.with_fill({"tested": "zero"}), chaff.UsageError, "holds numbers"),
+        (lambda t: t.with_fill({"tested": float("nan")}), chaff.UsageError, "cannot be filled"),
+    ],
+)
 def test_what_cannot_be_derived_is_refused(call, error, words):
     with pytest.raises(error, match=words):
         call(chaff.open_table(lots(), "y"))

@@ -16,18 +16,21 @@ def opened(**more):
     return chaff.open_table(frame(**more), target="y")
 
 
-@pytest.mark.parametrize("values, kind", [
-    ([1.5, 2, 3, 4, 5, 6], "number"),
-    ([1, 0, 0, 1, 1, 0], "binary"),
-    (["yes", "no", "no", "yes", None, "no"], "binary"),
-    ([True, False, True, True, False, False], "binary"),
-    (["Alba", "Borka", "Cerio", "Alba", "Borka", "Alba"], "category"),
-    (["1", "2", "3", "1", "2", "3"], "category"),
-    ([f"{k / 7:.4f}" for k in range(6)], "category"),
-    (["2025-01-01", "2025-02-01", "2025-01-09", "2025-01-05", "2025-01-03", "2025-03-01"], "date"),
-    (["the quick brown fox jumps over the lazy dog " + w for w in "abcdef"], "text"),
-    (["None", "NA", "Alba", "Alba", "NA", "None"], "category"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "values, kind",
+    [
+        ([1.5, 2, 3, 4, 5, 6], "number"),
+        ([1, 0, 0, 1, 1, 0], "binary"),
+        (["yes", "no", "no", "yes", None, "no"], "binary"),
+        ([True, False, True, True, False, False], "binary"),
+        (["Alba", "Borka", "Cerio", "Alba", "Borka", "Alba"], "category"),
+        (["1", "2", "3", "1", "2", "3"], "category"),
+        ([f"{k / 7:.4f}" for k in range(6)], "category"),
+        (["2025-01-01", "2025-02-01", "2025-01-09", "2025-01-05", "2025-01-03", "2025-03-01"], "date"),
+        (["the quick brown fox jumps over the lazy dog " + w for w in "abcdef"], "text"),
+        (["None", "NA", "Alba", "Alba", "NA", "None"], "category"),
+    ],
+)
 def test_kinds_are_inferred(values, kind):
     assert opened(x=values).kind("x") == kind
 
@@ -62,8 +65,13 @@ def test_told_kinds_win():
 
 
 def test_unknown_names_are_answered_with_the_nearest():
-    for options in ({"target": "protien"}, {"target": "y", "ids": "protien"}, {"target": "y", "groups": "protien"},
-                    {"target": "y", "costs": {"protien": 2}}, {"target": "y", "kinds": {"protien": "number"}}):  # fmt: skip
+    for options in (
+        {"target": "protien"},
+        {"target": "y", "ids": "protien"},
+        {"target": "y", "groups": "protien"},
+        {"target": "y", "costs": {"protien": 2}},
+        {"target": "y", "kinds": {"protien": "number"}},
+    ):
         with pytest.raises(chaff.UnknownColumn, match="Did you mean 'protein'"):
             chaff.open_table(frame(), **options)
     assert issubclass(chaff.UnknownColumn, KeyError) and issubclass(chaff.DataError, ValueError)
@@ -75,13 +83,16 @@ def test_rows_without_a_target_are_left_out_and_counted():
     assert table.column("protein").values.tolist() == [11.0, 12.5, 13.0, 12.0]
 
 
-@pytest.mark.parametrize("y, words", [
-    ([np.nan] * 6, "missing in every row"),
-    ([3.0] * 6, "is 3 in every row"),
-    (["a"] * 6, "one class only, 'a'"),
-    (["a", "a", "a", "b", "b", "c"], "class 'c' of target 'y' has a single row"),
-    (pd.date_range("2025-01-01", periods=6), "holds dates"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "y, words",
+    [
+        ([np.nan] * 6, "missing in every row"),
+        ([3.0] * 6, "is 3 in every row"),
+        (["a"] * 6, "one class only, 'a'"),
+        (["a", "a", "a", "b", "b", "c"], "class 'c' of target 'y' has a single row"),
+        (pd.date_range("2025-01-01", periods=6), "holds dates"),
+    ],
+)
 def test_targets_that_cannot_be_predicted(y, words):
     with pytest.raises(chaff.DataError, match=words):
         chaff.open_table(frame().assign(y=y), target="y")

@@ -13,9 +13,10 @@ def test_a_shuffle_deals_the_same_targets_out_anew():
     table = chaff.demo.table(rows=200)
     other = shuffled(table, np.random.default_rng(0))
     assert sorted(other.y) == sorted(table.y) and (other.y != table.y).mean() > 0.9
-    assert other.features == table.features and (other.column("ash_pct").values == table.column("ash_pct").values)[
-        ~table.column("ash_pct").missing
-    ].all()
+    assert (
+        other.features == table.features
+        and (other.column("ash_pct").values == table.column("ash_pct").values)[~table.column("ash_pct").missing].all()
+    )
     again = shuffled(table, np.random.default_rng(0))
     assert (again.y == other.y).all()
 

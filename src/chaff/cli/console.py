@@ -114,8 +114,11 @@ class Show:
         for warning in closing_warnings(run.closing):
             self.say(f" look: {warning}", LOOK)
         none = "the mean" if run.table.target.task == "regression" else "the class shares of the training rows"
-        self.say(f" none: predicting {none}. Fold scores ({run.closing.folds}) were used to choose" + (
-            f"; the holdout ({run.closing.holdout_rows:,} rows) was not." if run.closing.holdout_rows else "."), QUIET)
+        self.say(
+            f" none: predicting {none}. Fold scores ({run.closing.folds}) were used to choose"
+            + (f"; the holdout ({run.closing.holdout_rows:,} rows) was not." if run.closing.holdout_rows else "."),
+            QUIET,
+        )
         self.say()
         few = run.features if len(run.features) <= 16 else run.features[:12]
         names = ", ".join(few) + (f" … and {len(run.features) - len(few)} more" if len(few) < len(run.features) else "")

@@ -10,8 +10,9 @@ import click
 @click.command("demo")
 @click.option("--out", default="chaff-demo", show_default=True, help="Folder for the results.")
 @click.option("--rows", default=1600, show_default=True, type=click.IntRange(60), help="Lots to make.")
-@click.option("--target", default="loaf_volume", show_default=True,
-              type=click.Choice(["loaf_volume", "accepted", "grade"]), help="What to predict.")
+@click.option(
+    "--target", default="loaf_volume", show_default=True, type=click.Choice(["loaf_volume", "accepted", "grade"]), help="What to predict."
+)
 @click.option("--seed", default=0, show_default=True, help="Fixes the lots and every random draw.")
 @click.option("--workers", type=click.IntRange(1), help="Threads; every core when left out.")
 def command(out: str, rows: int, target: str, seed: int, workers: int | None) -> None:

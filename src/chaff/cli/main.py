@@ -39,9 +39,7 @@ class LazyGroup(click.Group):
         with formatter.section("Commands"):
             formatter.write_dl([(name, words) for name, (_, words) in COMMANDS.items()])
 
-    def resolve_command(
-        self, ctx: click.Context, args: list[str]
-    ) -> tuple[str | None, click.Command | None, list[str]]:
+    def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[str | None, click.Command | None, list[str]]:
         if args and args[0] not in COMMANDS:
             from chaff.errors import nearest
 

@@ -22,9 +22,7 @@ def run_and_show(
 
     tell_of_compiling(show)
     try:
-        run = select(
-            table, plan, pins=pins, seed=seed, workers=workers, holdout=holdout, watch=show.watch, after_stage=show.after_stage
-        )
+        run = select(table, plan, pins=pins, seed=seed, workers=workers, holdout=holdout, watch=show.watch, after_stage=show.after_stage)
     except KeyboardInterrupt:
         show.stop()
         if show.ledger is not None:

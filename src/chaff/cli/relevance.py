@@ -17,8 +17,9 @@ SETTINGS = ("adjust", "bins", "bin_kind", "pool_below", "neighbours", "shuffles"
 @click.command("relevance")
 @click.argument("data", type=click.Path())
 @table_options
-@click.option("--statistics", default="fitting", show_default=True, metavar="NAMES",
-              help="leading, fitting, all, or names separated by commas.")
+@click.option(
+    "--statistics", default="fitting", show_default=True, metavar="NAMES", help="leading, fitting, all, or names separated by commas."
+)
 @click.option("--by", metavar="COLUMN", help="Rank and cut by this column (effect_size).")
 @click.option("--top", type=click.IntRange(1), help="Cut: the best so many.")
 @click.option("--share", type=click.FloatRange(0, 1, min_open=True), help="Cut: the best share of the features, rounded up.")
@@ -26,8 +27,11 @@ SETTINGS = ("adjust", "bins", "bin_kind", "pool_below", "neighbours", "shuffles"
 @click.option("--below", type=float, help="Cut: below this value, for p and q.")
 @click.option("--times-mean", type=float, help="Cut: so many times the mean or more.")
 @click.option("--try", "limits", metavar="A,B,…", help="How many features would stay at these limits, and which.")
-@click.option("--adjust", type=click.Choice(["benjamini_hochberg", "benjamini_yekutieli", "holm", "bonferroni"]),
-              help="How p-values are adjusted (benjamini_hochberg).")
+@click.option(
+    "--adjust",
+    type=click.Choice(["benjamini_hochberg", "benjamini_yekutieli", "holm", "bonferroni"]),
+    help="How p-values are adjusted (benjamini_hochberg).",
+)
 @click.option("--bins", type=int, help="Bins of a number for the information measures (10).")
 @click.option("--bin-kind", type=click.Choice(["equal counts", "equal width", "supervised"]), help="Kind of bins (equal counts).")
 @click.option("--missing-level/--no-missing-level", default=None, help="Whether missing is a level of its own (categories only).")
@@ -99,8 +103,16 @@ def _measured(data: str, cut: dict[str, float] | None, said: dict[str, Any], sho
             raise click.UsageError("--triage keeps the best N by itself: leave out the other cuts, --pairs and --target-above")
         watch = lambda done, of: show.watch(f"{done:,} of {of:,} columns", "done")  # noqa: E731
         try:
-            return triage(data, target, top=said["triage"], by=said["by"] or "effect_size", seed=said["seed"],
-                          workers=said["workers"], watch=watch, **options), None  # fmt: skip
+            return triage(
+                data,
+                target,
+                top=said["triage"],
+                by=said["by"] or "effect_size",
+                seed=said["seed"],
+                workers=said["workers"],
+                watch=watch,
+                **options,
+            ), None
         finally:
             show.stop()
     from chaff.cli.console import tell_of_compiling

@@ -13,8 +13,13 @@ from chaff.cli.table_options import file_ending, numbers, open_said, pairs, pin_
 @click.argument("data", type=click.Path())
 @table_options
 @pin_options
-@click.option("--set", "settings", multiple=True, metavar="LIMIT=VALUE",
-              help="A limit of the screen, such as missing_share=0.8; false switches it off. Repeatable.")
+@click.option(
+    "--set",
+    "settings",
+    multiple=True,
+    metavar="LIMIT=VALUE",
+    help="A limit of the screen, such as missing_share=0.8; false switches it off. Repeatable.",
+)
 @click.option("--by", metavar="COLUMN", help="Sort the columns by this: missing_share, distinct, skew, single_r2, …")
 @click.option("--try", "limits", metavar="A,B,…", help="With --by: how many columns would stay at these limits.")
 @click.option("--all", "everything", is_flag=True, help="List every column, not only the head.")

@@ -16,8 +16,9 @@ OPTIONS = [
     click.option("--target", help="Column to predict (or in the plan's [table])."),
     click.option("--task", type=click.Choice(["auto", "regression", "classification"]), help="Kind of target."),
     click.option("--positive", help="With two classes, the one that counts as positive."),
-    click.option("--target-above", type=float, metavar="NUMBER",
-                 help="Predict whether the target is above; the column itself then takes no part."),
+    click.option(
+        "--target-above", type=float, metavar="NUMBER", help="Predict whether the target is above; the column itself then takes no part."
+    ),
     click.option("--ids", multiple=True, metavar="NAME", help="Column that identifies rows; repeatable."),
     click.option("--ignore", multiple=True, metavar="NAME", help="Column that takes no part; repeatable."),
     click.option("--groups", metavar="NAME", help="Rows of one group stay together in every split."),
@@ -26,8 +27,13 @@ OPTIONS = [
     click.option("--kind", "kinds", multiple=True, metavar="NAME=KIND", help="Set a kind: number, binary, category, date, text."),
     click.option("--together", multiple=True, metavar="NAME=A,B,…", help="Columns made from one category are one feature."),
     click.option("--cost", "costs", multiple=True, metavar="NAME=NUMBER", help="Cost of a column; of equals the dearer goes."),
-    click.option("--missing-flag", "missing_flags", multiple=True, metavar="NAME",
-                 help="Add a feature that says whether this column is missing; repeatable."),
+    click.option(
+        "--missing-flag",
+        "missing_flags",
+        multiple=True,
+        metavar="NAME",
+        help="Add a feature that says whether this column is missing; repeatable.",
+    ),
     click.option("--fill", multiple=True, metavar="NAME=VALUE", help="What a missing cell of this column means; repeatable."),
     click.option("--dictionary", type=click.Path(), help="CSV with the columns name, meaning, unit."),
     click.option("--missing", multiple=True, metavar="WORD", help="Word that stands for a missing cell; repeatable."),
@@ -35,7 +41,7 @@ OPTIONS = [
     click.option("--delimiter", help="Column separator of the CSV file."),
     click.option("--decimal", type=click.Choice([".", ","]), help="Decimal mark of the CSV file."),
     click.option("--encoding", help="Text encoding of the CSV file."),
-]  # fmt: skip
+]
 
 
 def table_options(command: Callable[..., Any]) -> Callable[..., Any]:
@@ -46,11 +52,13 @@ def table_options(command: Callable[..., Any]) -> Callable[..., Any]:
 
 
 def pin_options(command: Callable[..., Any]) -> Callable[..., Any]:
-    for option in reversed([
-        click.option("--pin-keep", multiple=True, metavar="NAME", help="Keep this feature; needs --because."),
-        click.option("--pin-drop", multiple=True, metavar="NAME", help="Leave this feature out; needs --because."),
-        click.option("--because", multiple=True, metavar="TEXT", help="Reason for the pins: one for all, or one a pin in order."),
-    ]):  # fmt: skip
+    for option in reversed(
+        [
+            click.option("--pin-keep", multiple=True, metavar="NAME", help="Keep this feature; needs --because."),
+            click.option("--pin-drop", multiple=True, metavar="NAME", help="Leave this feature out; needs --because."),
+            click.option("--because", multiple=True, metavar="TEXT", help="Reason for the pins: one for all, or one a pin in order."),
+        ]
+    ):
         command = option(command)
     return command
 

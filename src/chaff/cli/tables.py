@@ -81,11 +81,23 @@ def _facts(show: Show, found: Findings, everything: bool, by: str | None) -> Non
     some = kept if everything else kept.head(HEAD)
     headers = ["feature", "kind", "rows", "missing", "distinct", "lowest", "highest", "commonest", "", "sd", "skew", "outlying", "R² alone"]
     rows = [
-        [str(f), r["kind"] + (f", {r['unit']}" if r["unit"] else ""), figure(r["rows"]), share(r["missing_share"]), figure(r["distinct"]),
-         figure(r["low"]), figure(r["high"]), str(r["top_value"])[:18], share(r["top_share"]), figure(r["spread"]), two(r["skew"]),
-         share(r["outlying_share"]), two(r["single_r2"])]
+        [
+            str(f),
+            r["kind"] + (f", {r['unit']}" if r["unit"] else ""),
+            figure(r["rows"]),
+            share(r["missing_share"]),
+            figure(r["distinct"]),
+            figure(r["low"]),
+            figure(r["high"]),
+            str(r["top_value"])[:18],
+            share(r["top_share"]),
+            figure(r["spread"]),
+            two(r["skew"]),
+            share(r["outlying_share"]),
+            two(r["single_r2"]),
+        ]
         for f, r in some.iterrows()
-    ]  # fmt: skip
+    ]
     show.say()
     grid(show, headers, rows)
     rest(show, len(some), len(kept))
@@ -186,9 +198,16 @@ def pairs_table(show: Show, found: Findings, everything: bool) -> None:
     show.say(f" Pairs that tell more together than each alone: {len(over)} beyond chance", "bold")
     some = pairs if everything else pairs.head(max(min(len(over), HEAD), 5))
     rows = [
-        [r["first"], r["second"], share(r["share"]), figure(r["f"]), cell("f_p", r["f_p"]), figure(r["score"]),
-         word("look") if r["beyond_chance"] else "within chance"]
+        [
+            r["first"],
+            r["second"],
+            share(r["share"]),
+            figure(r["f"]),
+            cell("f_p", r["f_p"]),
+            figure(r["score"]),
+            word("look") if r["beyond_chance"] else "within chance",
+        ]
         for _, r in some.iterrows()
-    ]  # fmt: skip
+    ]
     grid(show, ["first", "second", "share of the target", "F", "p", "score", ""], rows, left=2)
     rest(show, len(some), len(pairs))

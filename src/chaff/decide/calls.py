@@ -21,9 +21,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
 
-def screen(
-    table: Table, *, pins: Iterable[Pin] = (), folds: int = 5, seed: int = 0, workers: int | None = None, **limits: Any
-) -> Findings:
+def screen(table: Table, *, pins: Iterable[Pin] = (), folds: int = 5, seed: int = 0, workers: int | None = None, **limits: Any) -> Findings:
     """Look at the table first: what every column holds, and which cannot help, look like an id, or like a leak.
 
     Parameters
@@ -58,9 +56,15 @@ def screen(
 
 
 def relevance(
-    table: Table, statistics: str | Sequence[str] = "fitting", *, by: str | None = None, cut: Any = None, seed: int = 0,
-    workers: int | None = None, **settings: Any,
-) -> Findings:  # fmt: skip
+    table: Table,
+    statistics: str | Sequence[str] = "fitting",
+    *,
+    by: str | None = None,
+    cut: Any = None,
+    seed: int = 0,
+    workers: int | None = None,
+    **settings: Any,
+) -> Findings:
     """Score each feature against the target by the statistics that fit the two kinds.
 
     Parameters
@@ -140,9 +144,7 @@ def prune_correlations(
     return _judged(Correlation(limit), table, pins, 0, seed, workers)
 
 
-def _judged(
-    stage: Stage, table: Table, pins: Iterable[Pin], folds: int, seed: int, workers: int | None, verdicts: bool = True
-) -> Findings:
+def _judged(stage: Stage, table: Table, pins: Iterable[Pin], folds: int, seed: int, workers: int | None, verdicts: bool = True) -> Findings:
     """A stage's findings with its verdicts as columns."""
     work, pinned = Work(seed, workers), checked_pins(list(pins), table)
     setting = Setting.of(table, folds, work=work, pins=pinned) if folds else Setting.unfolded(table, work, pins=pinned)

@@ -50,9 +50,8 @@ class Closing:
 
 
 def close(
-    table: Table, train: Table, held: Ints, rows: Ints, full: Sequence[str], kept: Sequence[str], setting: Setting,
-    models: Sequence[Model],
-) -> Closing:  # fmt: skip
+    table: Table, train: Table, held: Ints, rows: Ints, full: Sequence[str], kept: Sequence[str], setting: Setting, models: Sequence[Model]
+) -> Closing:
     """Score both sets with each model on the run's folds, and once on the holdout.
 
     Parameters
@@ -80,12 +79,8 @@ def _metric(setting: Setting, model: Model) -> str | None:
     return setting.metric if METRICS[setting.metric].needs in model.gives else None
 
 
-def _columns(
-    scorer: SubsetScorer, full: Sequence[str], kept: Sequence[str], where: str, only: list[Metric] | None
-) -> list[Column]:
+def _columns(scorer: SubsetScorer, full: Sequence[str], kept: Sequence[str], where: str, only: list[Metric] | None) -> list[Column]:
     a, b, none = scorer.many([full, kept, []])
     metrics = only or [scorer.metric, *(METRICS[m] for m in a.also if m != scorer.metric.name)]
     label = scorer.model.label
-    return [
-        Column(label, m, where, a.under(m.name), b.under(m.name), float(none.under(m.name).values.mean())) for m in metrics
-    ]
+    return [Column(label, m, where, a.under(m.name), b.under(m.name), float(none.under(m.name).values.mean())) for m in metrics]

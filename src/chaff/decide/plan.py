@@ -21,9 +21,7 @@ from chaff.methods.screen.stage import Screen
 from chaff.methods.search.stage import MODELS, Search
 from chaff.metrics import METRICS
 
-STAGES: dict[str, type] = {
-    s.use: s for s in (Screen, Relevance, Correlation, Inflation, Overlap, Importance, Search)
-}
+STAGES: dict[str, type] = {s.use: s for s in (Screen, Relevance, Correlation, Inflation, Overlap, Importance, Search)}
 
 
 class TableSection(BaseModel):
@@ -120,10 +118,14 @@ class Plan:
 
         out = self.as_mapping()
         out["stage"] = [
-            {"use": s.use} | {k: (False if v is None and _can_be_off(s, k) else v)
-                              for k, v in dataclasses.asdict(s).items() if v is not None or _can_be_off(s, k)}  # type: ignore[call-overload]
+            {"use": s.use}
+            | {
+                k: (False if v is None and _can_be_off(s, k) else v)
+                for k, v in dataclasses.asdict(s).items()
+                if v is not None or _can_be_off(s, k)
+            }  # type: ignore[call-overload]
             for s in self.stages
-        ]  # fmt: skip
+        ]
         return tomlkit.dumps(out)
 
 

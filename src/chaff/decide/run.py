@@ -215,9 +215,17 @@ def _pinned(verdict: Verdict, pins: Mapping[str, Pin]) -> Verdict:
 
 
 def _selection(
-    table: Table, train: Table, plan: Plan, pins: Mapping[str, Pin], reports: list[StageReport], closing: Closing,
-    ledger: Ledger, held: Ints, how: str, seed: int,
-) -> Selection:  # fmt: skip
+    table: Table,
+    train: Table,
+    plan: Plan,
+    pins: Mapping[str, Pin],
+    reports: list[StageReport],
+    closing: Closing,
+    ledger: Ledger,
+    held: Ints,
+    how: str,
+    seed: int,
+) -> Selection:
     kept = set(closing.kept)
     dropped, look = [], []
     for f in table.features:
@@ -232,28 +240,49 @@ def _selection(
     told = replace(plan, pins=tuple(pins.values())).as_mapping() | {"table": _table_section(table)}
     return Selection(
         target=TargetPart(name=target.name, task=target.task, unit=target.unit, classes=list(target.classes), positive=target.positive),
-        kept=[_kept_part(train, f, ledger) for f in closing.kept], dropped=dropped, look=look,
+        kept=[_kept_part(train, f, ledger) for f in closing.kept],
+        dropped=dropped,
+        look=look,
         derived=[DerivedPart(name=d.name, made=d.made, of=d.of, value=d.value) for d in table.source.derived if d.name in kept],
         carried=CarriedPart(ids=list(table.ids), groups=table.groups_name, order=table.order_name, weights=table.weights_name),
-        reading=ReadingPart(missing=list(reading.missing), infinite=table.source.infinite,  # type: ignore[arg-type]
-                            delimiter=reading.delimiter, decimal=reading.decimal, encoding=reading.encoding),
-        holdout=_holdout_part(table, held, how, ledger.holdout_reads), scores=_scores(closing), plan=told, seed=seed,
-        data=DataPart(source=table.label, rows=len(table), columns=[n for n in table.source.arrow.column_names if n != target.name],
-                      fingerprint=fingerprint(table)),
+        reading=ReadingPart(
+            missing=list(reading.missing),
+            infinite=table.source.infinite,  # type: ignore[arg-type]
+            delimiter=reading.delimiter,
+            decimal=reading.decimal,
+            encoding=reading.encoding,
+        ),
+        holdout=_holdout_part(table, held, how, ledger.holdout_reads),
+        scores=_scores(closing),
+        plan=told,
+        seed=seed,
+        data=DataPart(
+            source=table.label,
+            rows=len(table),
+            columns=[n for n in table.source.arrow.column_names if n != target.name],
+            fingerprint=fingerprint(table),
+        ),
         made_with=made_with(),
-    )  # fmt: skip
+    )
 
 
 def _table_section(table: Table) -> dict[str, Any]:
     """How the table was opened, as it would stand in a plan."""
     said = {
-        "target": table.target.name, "task": table.target.task, "positive": table.target.positive, "ids": list(table.ids),
-        "ignore": list(table.ignored), "groups": table.groups_name, "order": table.order_name, "weights": table.weights_name,
-        "kinds": dict(table.source.kinds), "together": {k: list(v) for k, v in table.source.together.items()},
+        "target": table.target.name,
+        "task": table.target.task,
+        "positive": table.target.positive,
+        "ids": list(table.ids),
+        "ignore": list(table.ignored),
+        "groups": table.groups_name,
+        "order": table.order_name,
+        "weights": table.weights_name,
+        "kinds": dict(table.source.kinds),
+        "together": {k: list(v) for k, v in table.source.together.items()},
         "costs": dict(table.costs),
         "missing_flags": [d.of for d in table.source.derived if d.made == "missing flag"],
         "fill": {d.of: d.value for d in table.source.derived if d.made == "fill"},
-    }  # fmt: skip
+    }
     return {k: v for k, v in said.items() if v}
 
 
@@ -266,12 +295,19 @@ def _kept_part(train: Table, name: str, ledger: Ledger) -> KeptPart:
     stored = name in train.source.arrow.column_names
     arrow_type = str(train.source.arrow.schema.field(name).type) if stored else ""
     return KeptPart(
-        name=name, kind=column.kind, words=bool(column.levels) and "string" in arrow_type,
-        range=[float(present.min()), float(present.max())] if number and present.size else None, levels=used,
-        missing_share=round(float(column.missing.mean()), 6), unit=about.unit, meaning=about.text,
+        name=name,
+        kind=column.kind,
+        words=bool(column.levels) and "string" in arrow_type,
+        range=[float(present.min()), float(present.max())] if number and present.size else None,
+        levels=used,
+        missing_share=round(float(column.missing.mean()), 6),
+        unit=about.unit,
+        meaning=about.text,
         members=list(train.source.together[name]) if name in train.source.together else None,
-        verdict="look" if v is not None and v.verdict == "look" else "keep", figure=v.figure if v else "", reason=v.reason if v else "",
-    )  # fmt: skip
+        verdict="look" if v is not None and v.verdict == "look" else "keep",
+        figure=v.figure if v else "",
+        reason=v.reason if v else "",
+    )
 
 
 def _holdout_part(table: Table, held: Ints, how: str, reads: int) -> HoldoutPart:
@@ -283,8 +319,11 @@ def _holdout_part(table: Table, held: Ints, how: str, reads: int) -> HoldoutPart
     return HoldoutPart(
         rows="sha256:" + hashlib.sha256(rows.astype("<i8").tobytes()).hexdigest(),
         bitmap=base64.b64encode(zlib.compress(np.packbits(flags).tobytes(), 9)).decode(),
-        count=int(rows.size), share=round(rows.size / len(table), 6), how=how, reads=reads,
-    )  # fmt: skip
+        count=int(rows.size),
+        share=round(rows.size / len(table), 6),
+        how=how,
+        reads=reads,
+    )
 
 
 def holdout_rows(part: HoldoutPart, source_rows: int) -> Ints:
@@ -321,4 +360,4 @@ def _scores(closing: Closing) -> dict[str, Any]:
         "kept": {"features": list(closing.kept), "scores": [one(c, "kept") for c in closing.columns]},
         "none": {"features": [], "scores": [one_none(c) for c in closing.columns]},
         "folds": closing.folds,
-    }  # fmt: skip
+    }

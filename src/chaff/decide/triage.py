@@ -24,9 +24,17 @@ ROLES = ("ids", "groups", "order", "weights")
 
 
 def triage(
-    source: Any, target: str, *, top: int = 1000, by: str = "effect_size", block: int | None = None, seed: int = 0,
-    workers: int | None = None, watch: Callable[[int, int], None] | None = None, **options: Any,
-) -> Findings:  # fmt: skip
+    source: Any,
+    target: str,
+    *,
+    top: int = 1000,
+    by: str = "effect_size",
+    block: int | None = None,
+    seed: int = 0,
+    workers: int | None = None,
+    watch: Callable[[int, int], None] | None = None,
+    **options: Any,
+) -> Findings:
     """Score the columns of a very wide table and keep the best `top`, reading some columns at a time.
 
     For tables of more columns than memory or patience allow: 100,000 columns become 1,000, on which the real work is done.

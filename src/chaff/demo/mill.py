@@ -81,9 +81,8 @@ def table(rows: int = ROWS, *, target: str = "loaf_volume", seed: int = 0, **cou
     if target not in TARGETS:
         raise UsageError(f"the demo mill's targets are {', '.join(TARGETS)}, not '{target}'")
     return open_table(
-        lots(rows, seed=seed, **counts), target=target, ignore=[t for t in TARGETS if t != target], groups="mill",
-        dictionary=dictionary(),
-    ).named("Wheat lots")  # fmt: skip
+        lots(rows, seed=seed, **counts), target=target, ignore=[t for t in TARGETS if t != target], groups="mill", dictionary=dictionary()
+    ).named("Wheat lots")
 
 
 def dictionary() -> dict[str, tuple[str, str]]:
@@ -102,13 +101,23 @@ def truth(signal: int = SIGNALS, repeats: int = REPEATED, noise: int = NOISES) -
     import pandas as pd
 
     shapes = {
-        "variety": "levels", "falling_number_s": "plateau", "harvest_rain_mm": "threshold",
-        "mixing_energy_wh_kg": "interaction", "dough_temp_c": "interaction",
-    }  # fmt: skip
+        "variety": "levels",
+        "falling_number_s": "plateau",
+        "harvest_rain_mm": "threshold",
+        "mixing_energy_wh_kg": "interaction",
+        "dough_temp_c": "interaction",
+    }
     roles = {
-        "lot_no": "id", "delivered_on": "date", "farm_code": "code", "mill": "group", "line_id": "constant",
-        "organic": "near-constant", "line_voltage_v": "no spread", "crumb_score": "leak", "mycotoxin_ppb": "absence tells",
-    }  # fmt: skip
+        "lot_no": "id",
+        "delivered_on": "date",
+        "farm_code": "code",
+        "mill": "group",
+        "line_id": "constant",
+        "organic": "near-constant",
+        "line_voltage_v": "no spread",
+        "crumb_score": "leak",
+        "mycotoxin_ppb": "absence tells",
+    }
     rows = [(n, r, "", "") for n, r in roles.items()]
     rows += [(n, "signal", "", shapes.get(n, "linear")) for n in _signal_names(signal)]
     rows += [(n, "repeat", of, "") for n, of in _repeat_names(repeats, signal).items()]

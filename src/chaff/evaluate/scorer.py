@@ -55,9 +55,7 @@ class SubsetScorer:
     (4,)
     """
 
-    def __init__(
-        self, table: Table, model: Model, metric: str | None = None, folds: Folds | int = 5, work: Work | None = None
-    ) -> None:
+    def __init__(self, table: Table, model: Model, metric: str | None = None, folds: Folds | int = 5, work: Work | None = None) -> None:
         self.table, self.model, self.work = table, model, work or Work()
         self.features = table.features
         self.folds = make_folds(table, folds, 1, self.work) if isinstance(folds, int) else folds

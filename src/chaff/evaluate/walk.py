@@ -17,7 +17,6 @@ if TYPE_CHECKING:
     from chaff.evaluate.scorer import SubsetScorer
 
 
-
 class Changes(Mapping[str, Score]):
     """name → Score of the set after that one feature came or went. `by_fold` holds all of them, one row a name."""
 
@@ -119,17 +118,14 @@ class ClosedWalk:
         if self._regular:
             for k, s in enumerate(self.splits):
                 errors_after_toggle(
-                    self._A[k], self._V[k], self._base[k], s.starts, self._columns[k], offered, self._inside,
-                    SINGULAR, s.width, errors[k],
-                )  # fmt: skip
+                    self._A[k], self._V[k], self._base[k], s.starts, self._columns[k], offered, self._inside, SINGULAR, s.width, errors[k]
+                )
         else:
             errors[:] = np.nan
         for j in np.flatnonzero(np.isnan(errors).any(0)):
             errors[:, j] = self.scorer.errors_of(self.features ^ {names[j]})
         values = self.scorer.values_of_errors(errors)
-        return Changes(
-            names, values, lambda n, v: self.scorer.score_of_values(self.features ^ {n}, v), self.scorer.metric.higher_is_better
-        )
+        return Changes(names, values, lambda n, v: self.scorer.score_of_values(self.features ^ {n}, v), self.scorer.metric.higher_is_better)
 
     def toggle(self, name: str) -> None:
         entering = name not in self.features

@@ -262,8 +262,7 @@ def scan_histogram(H, size, category, targets, total, leaf_rows, sequence, key, 
 
 
 @kernel
-def split_node(codes, rows, lo, hi, values, targets, levels, category, order, want, total, leaf_rows,
-               H, sequence, key, keys, left, mask):
+def split_node(codes, rows, lo, hi, values, targets, levels, category, order, want, total, leaf_rows, H, sequence, key, keys, left, mask):
     """Best split of one node over the drawn columns: returns (feature or -1, gain) and fills `mask` (4 words)."""
     best = 0.0
     feature = -1
@@ -345,8 +344,24 @@ def push(stack, top, lo, hi, node, depth):
 
 
 @kernel
-def grow_tree(codes, targets, weights, times, levels, category, want, leaf_rows, deepest, state,
-              node_feature, node_left, node_right, node_mask, node_value, gains):
+def grow_tree(
+    codes,
+    targets,
+    weights,
+    times,
+    levels,
+    category,
+    want,
+    leaf_rows,
+    deepest,
+    state,
+    node_feature,
+    node_left,
+    node_right,
+    node_mask,
+    node_value,
+    gains,
+):
     """Grow one tree. Returns the number of nodes.
 
     codes : uint8 (n, p) row-major, code 0 = missing.  targets : float64 (n, t).  weights : float64 (n,).
@@ -403,8 +418,9 @@ def grow_tree(codes, targets, weights, times, levels, category, want, leaf_rows,
         if total[0] < 2 * leaf_rows or depth >= deepest:
             continue
         state = draw_columns(order, want, state)
-        f, g = split_node(codes, rows, lo, hi, values, t_count, levels, category, order, want, total, leaf_rows,
-                          H, sequence, key, keys, left, mask)
+        f, g = split_node(
+            codes, rows, lo, hi, values, t_count, levels, category, order, want, total, leaf_rows, H, sequence, key, keys, left, mask
+        )
         if f < 0:
             continue
         a = partition_rows(codes, f, mask, category[f], rows, values, spare, spare_values, lo, hi)

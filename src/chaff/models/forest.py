@@ -146,16 +146,17 @@ class Forest:
         key = work.key("forest")
 
         def grow(first: int) -> list[tuple[Tree, Floats]]:
-            return [self._tree(codes, inner, w, bins, want, key + t, centre, smooth)
-                    for t in range(first, min(first + TREES_PER_UNIT, self.trees))]  # fmt: skip
+            return [
+                self._tree(codes, inner, w, bins, want, key + t, centre, smooth)
+                for t in range(first, min(first + TREES_PER_UNIT, self.trees))
+            ]
 
         grown = [one for some in work.each(grow, range(0, self.trees, TREES_PER_UNIT)) for one in some]
         gains = np.sum([g for _, g in grown], axis=0) if p else np.zeros(0)
         return FittedForest(train.features, tuple(t for t, _ in grown), gains)
 
     def _tree(
-        self, codes: Bytes, targets: Floats, weights: Floats, bins: Bins, want: int, seed: int, centre: Floats,
-        smooth: float,
+        self, codes: Bytes, targets: Floats, weights: Floats, bins: Bins, want: int, seed: int, centre: Floats, smooth: float
     ) -> tuple[Tree, Floats]:
         n, p = codes.shape
         times = np.empty(n)
@@ -165,9 +166,23 @@ class Forest:
         feature, left, right = (np.zeros(most, np.int64) for _ in range(3))
         mask, value, gains = np.zeros((most, 4), np.uint64), np.zeros((most, 1 + targets.shape[1])), np.zeros(p)
         nodes = grow_tree(
-            codes, targets, weights, times, bins.counts, bins.category, want, float(self.leaf_rows),
-            min(self.depth or DEEPEST, DEEPEST), np.uint64(state), feature, left, right, mask, value, gains,
-        )  # fmt: skip
+            codes,
+            targets,
+            weights,
+            times,
+            bins.counts,
+            bins.category,
+            want,
+            float(self.leaf_rows),
+            min(self.depth or DEEPEST, DEEPEST),
+            np.uint64(state),
+            feature,
+            left,
+            right,
+            mask,
+            value,
+            gains,
+        )
         weight = value[:nodes, :1] + smooth
         leaf = centre + np.divide(value[:nodes, 1:], weight, out=np.zeros((nodes, centre.size)), where=weight > 0)
         return Tree(feature[:nodes].copy(), left[:nodes].copy(), right[:nodes].copy(), mask[:nodes].copy(), leaf), gains

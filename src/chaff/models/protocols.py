@@ -73,9 +73,7 @@ def sample(table: Table, form: Form, binning: Binning | None = None) -> Sample:
         data = Design.of(table, table.features)
     else:
         data = (binning or Binning.learn(table, table.features)).apply(table)
-    return Sample(
-        table.features, data, table.targets, table.weights, table.target.classes, table.groups, table.order
-    )
+    return Sample(table.features, data, table.targets, table.weights, table.target.classes, table.groups, table.order)
 
 
 def select_features(rows: Sample, features: tuple[str, ...]) -> Sample:

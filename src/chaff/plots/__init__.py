@@ -11,6 +11,17 @@ from chaff.plots.residual_figures import predicted_true, residual_checks, residu
 from chaff.plots.size_curve import score_by_size
 
 __all__ = [
-    "correlation_map", "feature_target", "histograms", "missing_map", "predicted_true", "relevance_bars", "residual_checks",
-    "residuals_by_feature", "score_by_size", "scree", "two_features", "vif_bars", "vif_trail",
-]  # fmt: skip
+    "correlation_map",
+    "feature_target",
+    "histograms",
+    "missing_map",
+    "predicted_true",
+    "relevance_bars",
+    "residual_checks",
+    "residuals_by_feature",
+    "score_by_size",
+    "scree",
+    "two_features",
+    "vif_bars",
+    "vif_trail",
+]

@@ -171,8 +171,15 @@ def _mosaic(ax: Any, column: Column, x: Any, y: Any, classes: tuple[str, ...]) -
         ax.bar(left, heights, width=widths, bottom=base, align="edge", color=colour, alpha=0.85, edgecolor=PAPER, linewidth=1.5)
         for k in range(len(keep)):
             if heights[k] > 0.06 and widths[k] > 0.03:
-                ax.text(left[k] + widths[k] / 2, base[k] + heights[k] / 2, f"{name}\n{heights[k]:.0%}", ha="center", va="center",
-                        fontsize=9, color=PAPER)  # fmt: skip
+                ax.text(
+                    left[k] + widths[k] / 2,
+                    base[k] + heights[k] / 2,
+                    f"{name}\n{heights[k]:.0%}",
+                    ha="center",
+                    va="center",
+                    fontsize=9,
+                    color=PAPER,
+                )
         base += heights
     ax.set_xticks(left + widths / 2, [f"{column.levels[k]}\n{int(sizes[k]):,}" for k in keep])
     ax.set_xlim(0, 1)

@@ -54,7 +54,7 @@ def histograms(table: Table, findings: Findings | None = None, features: Sequenc
     axes = figure.subplots(max(down, 1), across, squeeze=False).ravel()
     for ax, name in zip(axes, shown, strict=False):
         _panel(ax, table, name, findings)
-    for ax in axes[len(shown):]:
+    for ax in axes[len(shown) :]:
         ax.set_visible(False)
     target = table.target
     unit = f" ({target.unit})" if target.unit else ""
@@ -118,8 +118,17 @@ def _remarks(ax: Any, column: Any, table: Table, name: str, findings: Findings |
         verdict = str(findings.frame.loc[name, "verdict"])
         words.insert(0, (verdict, LOOK if verdict == "look" else QUIET))
     for k, (text, colour) in enumerate(words):
-        ax.text(0.99, 1.0 - 0.13 * k, text, transform=ax.transAxes, ha="right", va="bottom" if k == 0 else "top", fontsize=7.5,
-                color=colour, bbox={"facecolor": PAPER, "edgecolor": "none", "alpha": 0.75, "pad": 1})  # fmt: skip
+        ax.text(
+            0.99,
+            1.0 - 0.13 * k,
+            text,
+            transform=ax.transAxes,
+            ha="right",
+            va="bottom" if k == 0 else "top",
+            fontsize=7.5,
+            color=colour,
+            bbox={"facecolor": PAPER, "edgecolor": "none", "alpha": 0.75, "pad": 1},
+        )
 
 
 def _short(text: str, most: int) -> str:
@@ -169,4 +178,3 @@ def missing_map(table: Table, findings: Findings | None = None, ax: Any = None) 
 def _tells(findings: Findings | None, name: str) -> str:
     told = findings is not None and "absence_tells" in findings.frame.columns and bool(findings.frame.loc[name, "absence_tells"])
     return "\nabsence tells" if told else ""
-

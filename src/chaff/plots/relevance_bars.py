@@ -79,8 +79,16 @@ def _values(ax: Any, some: Any, by: str, stays: Any, places: Any) -> None:
         reach = np.where(known, np.maximum(np.abs(finite), np.nan_to_num(np.where(values < 0, -low, high))) * np.sign(finite), finite)
     span = max(float(np.abs(reach).max()), 1e-12)
     for place, value, end in zip(places, values, reach, strict=True):
-        ax.annotate(f"{value:.3g}", (end, place), xytext=(5 if value >= 0 else -5, 0), textcoords="offset points", va="center",
-                    ha="left" if value >= 0 else "right", fontsize=8.5, color=QUIET)  # fmt: skip
+        ax.annotate(
+            f"{value:.3g}",
+            (end, place),
+            xytext=(5 if value >= 0 else -5, 0),
+            textcoords="offset points",
+            va="center",
+            ha="left" if value >= 0 else "right",
+            fontsize=8.5,
+            color=QUIET,
+        )
     negative = bool((finite < 0).any())
     ax.set_xlim(-1.15 * span if negative else 0, 1.15 * span)
     if negative:
@@ -99,10 +107,11 @@ def _p_values(ax: Any, p: Any, stays: Any, places: Any) -> None:
     ax.hlines(places, 1.0, shown, color=GRID, linewidth=1.2)
     ax.scatter(shown, places, color=[KEEP if s else DROP for s in stays], s=26, zorder=3)
     ax.set_xscale("log")
-    ax.set_xlim(1.5, least ** 1.06)
+    ax.set_xlim(1.5, least**1.06)
     for place in places[tiny]:
-        ax.annotate("far smaller →", (least, place), xytext=(-7, 0), textcoords="offset points", ha="right", va="center",
-                    fontsize=8.5, color=QUIET)  # fmt: skip
+        ax.annotate(
+            "far smaller →", (least, place), xytext=(-7, 0), textcoords="offset points", ha="right", va="center", fontsize=8.5, color=QUIET
+        )
     dress(ax, "", "p, smaller to the right", "")
     ax.grid(axis="y", visible=False)
     ax.axvline(0.05, color=QUIET, linewidth=1, linestyle=(0, (2, 2)))

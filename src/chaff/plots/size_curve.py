@@ -70,8 +70,16 @@ def _own_folds(ax: Any, trail: Trail) -> None:
     ax.plot(sizes, mean, color=DROP, linewidth=1.6, linestyle=(0, (4, 2)))
     middle = int(0.62 * (len(sizes) - 1))
     sign = 1 if trail.higher_is_better else -1
-    ax.annotate("the same folds that were searched on: optimistic", (sizes[middle], mean[middle]), xytext=(0, 13 * sign),
-                textcoords="offset points", ha="center", va="center", color=QUIET, fontsize=10)  # fmt: skip
+    ax.annotate(
+        "the same folds that were searched on: optimistic",
+        (sizes[middle], mean[middle]),
+        xytext=(0, 13 * sign),
+        textcoords="offset points",
+        ha="center",
+        va="center",
+        color=QUIET,
+        fontsize=10,
+    )
 
 
 def _mark(ax: Any, trail: Trail, move: int, word: str, edge: str, face: str, height: float) -> None:
@@ -81,6 +89,15 @@ def _mark(ax: Any, trail: Trail, move: int, word: str, edge: str, face: str, hei
     ax.axvline(x, color=edge, linewidth=1.2, linestyle=(0, (2, 2)), zorder=1)
     largest = max(len(m.features) for m in trail.moves)
     right = x < 0.6 * largest
-    ax.annotate(f"{word}: {x} features, {y:.3f}", (x, height), xycoords=("data", "axes fraction"),
-                xytext=(8 if right else -8, 0), textcoords="offset points", ha="left" if right else "right", color=edge,
-                fontsize=11, fontweight="bold", zorder=6)  # fmt: skip
+    ax.annotate(
+        f"{word}: {x} features, {y:.3f}",
+        (x, height),
+        xycoords=("data", "axes fraction"),
+        xytext=(8 if right else -8, 0),
+        textcoords="offset points",
+        ha="left" if right else "right",
+        color=edge,
+        fontsize=11,
+        fontweight="bold",
+        zorder=6,
+    )

@@ -141,10 +141,17 @@ class Findings:
 
     def _plain(self) -> dict[str, Any]:
         return {
-            "format": FORMAT, "version": VERSION, "method": self.method, "lead": self.lead,
-            "higher_is_better": self.higher_is_better, "settings": _jsonable(dict(self.settings)), "notes": list(self.notes),
-            "better": dict(self.better), "frame": _split(self.frame), "more": {k: _split(f) for k, f in self.more.items()},
-        }  # fmt: skip
+            "format": FORMAT,
+            "version": VERSION,
+            "method": self.method,
+            "lead": self.lead,
+            "higher_is_better": self.higher_is_better,
+            "settings": _jsonable(dict(self.settings)),
+            "notes": list(self.notes),
+            "better": dict(self.better),
+            "frame": _split(self.frame),
+            "more": {k: _split(f) for k, f in self.more.items()},
+        }
 
     def _known(self, column: str) -> str:
         if column not in self.frame.columns:
@@ -172,18 +179,25 @@ def read_findings(path: str | Path) -> Findings:
     data = read_json(file, "findings", "holds no findings", FORMAT, VERSION)
     try:
         return Findings(
-            data["method"], _joined(data["frame"]), data["lead"], data["higher_is_better"], data["settings"],
-            tuple(data["notes"]), {k: _joined(f) for k, f in data["more"].items()}, data["better"],
-        )  # fmt: skip
+            data["method"],
+            _joined(data["frame"]),
+            data["lead"],
+            data["higher_is_better"],
+            data["settings"],
+            tuple(data["notes"]),
+            {k: _joined(f) for k, f in data["more"].items()},
+            data["better"],
+        )
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise DataError(f"{file.name} is damaged: {error!r}") from error
 
 
 def _split(frame: pd.DataFrame) -> dict[str, Any]:
     return {
-        "index_name": frame.index.name, "index": _jsonable(frame.index.tolist()),
+        "index_name": frame.index.name,
+        "index": _jsonable(frame.index.tolist()),
         "columns": {str(c): _jsonable(frame[c].tolist()) for c in frame.columns},
-    }  # fmt: skip
+    }
 
 
 def _joined(part: Mapping[str, Any]) -> pd.DataFrame:

@@ -16,7 +16,6 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-
 @dataclass(frozen=True)
 class Move:
     """One step: a feature came or went, and what the set then scored in every fold."""

@@ -62,12 +62,7 @@ def benjamini_yekutieli(p: Floats) -> Floats:
     return np.minimum(benjamini_hochberg(p) * (1.0 / np.arange(1, m + 1)).sum(), 1.0) if m else p.copy()
 
 
-ADJUSTMENTS = {
-    "benjamini_hochberg": benjamini_hochberg,
-    "benjamini_yekutieli": benjamini_yekutieli,
-    "holm": holm,
-    "bonferroni": bonferroni,
-}
+ADJUSTMENTS = {"benjamini_hochberg": benjamini_hochberg, "benjamini_yekutieli": benjamini_yekutieli, "holm": holm, "bonferroni": bonferroni}
 
 
 def adjust(p: Floats, method: str) -> Floats:

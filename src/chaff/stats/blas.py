@@ -44,8 +44,18 @@ def add_gram(X: Floats, total: Floats) -> None:
         return
     ref = ctypes.byref
     # Row-major (b, q) is column-major (q, b); its column-major lower triangle is our upper one.
-    _dsyrk()(ref(ctypes.c_char(b"L")), ref(ctypes.c_char(b"N")), ref(n), ref(k), ref(one), X.ctypes.data, ref(n), ref(one),
-             total.ctypes.data, ref(n))  # fmt: skip
+    _dsyrk()(
+        ref(ctypes.c_char(b"L")),
+        ref(ctypes.c_char(b"N")),
+        ref(n),
+        ref(k),
+        ref(one),
+        X.ctypes.data,
+        ref(n),
+        ref(one),
+        total.ctypes.data,
+        ref(n),
+    )
 
 
 def mirror(total: Floats) -> Floats:

@@ -126,9 +126,7 @@ def _of_inverse(P: Floats, C: Floats, starts: Ints, columns: Ints) -> Floats:
     return out
 
 
-def prune_inflation(
-    C: Floats, starts: Ints, columns: Ints, limit: float, order_key: Ints, protected: Flags
-) -> Elimination:
+def prune_inflation(C: Floats, starts: Ints, columns: Ints, limit: float, order_key: Ints, protected: Flags) -> Elimination:
     """Remove the feature with the largest VIF, one at a time, until none over `limit` may go.
 
     Parameters

@@ -73,9 +73,7 @@ def chi_square(counts: Floats) -> ChiSquare:
         v = np.sqrt(np.minimum(phi / np.minimum(r_hat - 1, c_hat - 1), 1.0))
         sparse = (live & (expected < 5)).sum((1, 2)) / np.maximum(live.sum((1, 2)), 1)
     fine = (df >= 1) & (n > 1)
-    return ChiSquare(
-        np.where(fine, x, np.nan), df, chi_square_upper(np.where(fine, x, np.nan), df), np.where(fine, v, np.nan), sparse
-    )
+    return ChiSquare(np.where(fine, x, np.nan), df, chi_square_upper(np.where(fine, x, np.nan), df), np.where(fine, v, np.nan), sparse)
 
 
 def likelihood_ratio(counts: Floats) -> tuple[Floats, Floats, Floats]:

@@ -191,9 +191,16 @@ def rank_test(values: Floats, classes: Ints, count: int, weights: Floats | None 
     p = float(chi_square_upper(np.array(h), np.array(df))) if fine else float("nan")
     nan = np.full(count, np.nan)
     return RankTest(
-        float(h) if fine else float("nan"), df, p, auc, low if fine else nan, high if fine else nan,
-        np.asarray(auc_p) if fine else nan, float(gap) if two else float("nan"), ks_p,
-    )  # fmt: skip
+        float(h) if fine else float("nan"),
+        df,
+        p,
+        auc,
+        low if fine else nan,
+        high if fine else nan,
+        np.asarray(auc_p) if fine else nan,
+        float(gap) if two else float("nan"),
+        ks_p,
+    )
 
 
 def _delong(auc: Floats, own: Floats, rest: Floats, out: Floats, level: float) -> tuple[Floats, Floats]:

@@ -23,7 +23,6 @@ FEW_CUTS = 24  # up to so many, comparing with all of them beats a search
 LEVEL_CODES = 253  # levels with a code of their own; one more code holds the pool
 
 
-
 @dataclass(frozen=True)
 class FeatureBins:
     """How one feature becomes codes."""
@@ -106,9 +105,7 @@ class Binning:
     bins: tuple[FeatureBins, ...]
 
     @classmethod
-    def learn(
-        cls, train: Table, features: Sequence[str], most: int | None = None, work: Work | None = None
-    ) -> Binning:
+    def learn(cls, train: Table, features: Sequence[str], most: int | None = None, work: Work | None = None) -> Binning:
         """Bins for trees (at most 254, and ten rows a bin) unless `most` says how many."""
         most = min(TREE_BINS, max(32, len(train) // ROWS_PER_BIN)) if most is None else most
 
@@ -131,10 +128,7 @@ class Binning:
                 one(f)
         else:
             work.each(one, range(len(self.features)))
-        return Bins(
-            self.features, codes, np.array([b.codes for b in self.bins], np.int64),
-            np.array([b.category for b in self.bins], bool),
-        )  # fmt: skip
+        return Bins(self.features, codes, np.array([b.codes for b in self.bins], np.int64), np.array([b.category for b in self.bins], bool))
 
 
 @dataclass(frozen=True)

@@ -16,9 +16,15 @@ from chaff.table.table import Source, Table
 
 
 def derive_target(
-    source: Any, column: str, *, above: float | None = None, cuts: Sequence[float] | None = None,
-    labels: Sequence[str] | None = None, name: str | None = None, **options: Any,
-) -> Table:  # fmt: skip
+    source: Any,
+    column: str,
+    *,
+    above: float | None = None,
+    cuts: Sequence[float] | None = None,
+    labels: Sequence[str] | None = None,
+    name: str | None = None,
+    **options: Any,
+) -> Table:
     """Open a table whose target is a number column held against a threshold, or cut at several.
 
     The column it was made from is ignored by itself: it would give the target away.
@@ -67,8 +73,10 @@ def derive_target(
     place = np.searchsorted(edges, values, side="left")  # at the threshold itself: not above
     words = [None if np.isnan(v) else named[k] for v, k in zip(values, place, strict=True)]
     if len(set(words) - {None}) < 2:
-        raise DataError(f"every row falls into one class: '{column}' runs from {np.nanmin(values):g} to {np.nanmax(values):g}, "
-                        f"the threshold is {', '.join(f'{e:g}' for e in edges)}")  # fmt: skip
+        raise DataError(
+            f"every row falls into one class: '{column}' runs from {np.nanmin(values):g} to {np.nanmax(values):g}, "
+            f"the threshold is {', '.join(f'{e:g}' for e in edges)}"
+        )
     import pyarrow as pa
 
     ignore = options.pop("ignore", ())
@@ -76,8 +84,14 @@ def derive_target(
     positive = options.pop("positive", named[1] if len(named) == 2 else None)
     # Already read: how text is to be read must not be asked of the Arrow table again.
     rest = {k: v for k, v in options.items() if k not in ("delimiter", "decimal", "encoding")}
-    table = open_table(arrow.append_column(made, pa.array(words, pa.string())), made, task="classification", positive=positive,
-                       ignore=list(dict.fromkeys([*ignore, column])), **rest).named(label)  # fmt: skip
+    table = open_table(
+        arrow.append_column(made, pa.array(words, pa.string())),
+        made,
+        task="classification",
+        positive=positive,
+        ignore=list(dict.fromkeys([*ignore, column])),
+        **rest,
+    ).named(label)
     return replace(table, notes=(*table.notes, f"{made} was made from {column}, which therefore takes no part"))
 
 

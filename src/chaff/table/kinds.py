@@ -18,7 +18,6 @@ TEXT_LENGTH = 40  # mean letters from which words are text, not levels
 ISO_DATE = re.compile(r"\d{4}-\d{2}-\d{2}([T ]\d{2}:\d{2}(:\d{2}(\.\d+)?)?(Z|[+-]\d{2}:?\d{2})?)?")
 
 
-
 @dataclass(frozen=True)
 class Column:
     """One column, decoded. `values` are float64 with NaN where missing, whatever the kind: the number itself, 0 or 1 for a
@@ -143,9 +142,7 @@ def _from_words(name: str, chunked: Any, told: str | None, decimal: str | None) 
     return Column(name, told, values, levels)  # type: ignore[arg-type]
 
 
-def _from_number_words(
-    name: str, values: Floats, levels: tuple[str, ...], numbers: Floats, told: str | None
-) -> Column | None:
+def _from_number_words(name: str, values: Floats, levels: tuple[str, ...], numbers: Floats, told: str | None) -> Column | None:
     """Words that are all numbers become numbers; a mixture is refused, since guessing would drop cells silently."""
     if not levels:
         return None

@@ -47,9 +47,13 @@ class Layout:
             category.append(column.kind in ("category", "text"))
             starts.append(len(names))
         return cls(
-            tuple(features), np.array(starts, np.int64), tuple(names), np.array(category, bool),
-            np.array(gaps, np.int64), table.targets.shape[1],
-        )  # fmt: skip
+            tuple(features),
+            np.array(starts, np.int64),
+            tuple(names),
+            np.array(category, bool),
+            np.array(gaps, np.int64),
+            table.targets.shape[1],
+        )
 
     @property
     def width(self) -> int:

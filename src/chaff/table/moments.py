@@ -65,9 +65,7 @@ class Moments:
                 out += getattr(other, name)
             return out
 
-        return replace(
-            first, rows=sum(m.rows for m in parts), weight=sum(m.weight for m in parts), **{n: total(n) for n in TABLES}
-        )
+        return replace(first, rows=sum(m.rows for m in parts), weight=sum(m.weight for m in parts), **{n: total(n) for n in TABLES})
 
     @property
     def complete(self) -> bool:
@@ -184,9 +182,17 @@ class MomentsLearner:
 
     def finish(self) -> Moments:
         return Moments(
-            self.layout, self.shift, self.rows, self.weight, self.sums, mirror(self.P),
-            self.sums_missing, self.squares_missing, self.weight_missing, self.rows_missing,
-        )  # fmt: skip
+            self.layout,
+            self.shift,
+            self.rows,
+            self.weight,
+            self.sums,
+            mirror(self.P),
+            self.sums_missing,
+            self.squares_missing,
+            self.weight_missing,
+            self.rows_missing,
+        )
 
 
 def learn_shift(table: Table, layout: Layout) -> Floats:

@@ -106,8 +106,18 @@ def open_table(
         arrow, held = _stacked(arrow, label, extra, extra_label)
     table = build_table(
         Source(arrow, label, kinds, members, reading, infinite),
-        target, task, positive, _names(ids), _names(ignore), groups, order, weights, costs, read_dictionary(dictionary), held,
-    )  # fmt: skip
+        target,
+        task,
+        positive,
+        _names(ids),
+        _names(ignore),
+        groups,
+        order,
+        weights,
+        costs,
+        read_dictionary(dictionary),
+        held,
+    )
     return table.with_missing_flags(_names(missing_flags)).with_fill(fill or {}) if missing_flags or fill else table
 
 
@@ -164,10 +174,19 @@ def open_arrays(X: Any, y: Any, names: Sequence[str] | None = None, *, target: s
 
 
 def build_table(
-    source: Source, target: str, task: str, positive: Any, ids: tuple[str, ...], ignore: tuple[str, ...],
-    groups: str | None, order: str | None, weights: str | None, costs: dict[str, float],
-    meanings: dict[str, Meaning], held: int,
-) -> Table:  # fmt: skip
+    source: Source,
+    target: str,
+    task: str,
+    positive: Any,
+    ids: tuple[str, ...],
+    ignore: tuple[str, ...],
+    groups: str | None,
+    order: str | None,
+    weights: str | None,
+    costs: dict[str, float],
+    meanings: dict[str, Meaning],
+    held: int,
+) -> Table:
     """Check the roles, decode the target, and put the Table together."""
     names = list(source.arrow.column_names)
     _check_named(source, names, target, ids, ignore, groups, order, weights, costs)
@@ -188,10 +207,23 @@ def build_table(
     if held:
         notes.append(f"the last {held:,} rows came as a separate holdout")
     return Table(
-        source=source, target=told, features=features, rows=rows, y_all=y, ids=ids, groups_name=groups, order_name=order,
-        weights_name=weights, ignored=ignore, groups_all=_group_codes(source, groups), order_all=_order_values(source, order),
-        weights_all=w, meanings=meanings, costs=costs, notes=tuple(notes),
-    )  # fmt: skip
+        source=source,
+        target=told,
+        features=features,
+        rows=rows,
+        y_all=y,
+        ids=ids,
+        groups_name=groups,
+        order_name=order,
+        weights_name=weights,
+        ignored=ignore,
+        groups_all=_group_codes(source, groups),
+        order_all=_order_values(source, order),
+        weights_all=w,
+        meanings=meanings,
+        costs=costs,
+        notes=tuple(notes),
+    )
 
 
 def read_dictionary(dictionary: Mapping[str, Any] | str | Path | None) -> dict[str, Meaning]:
@@ -232,9 +264,16 @@ def _check_choices(task: str, infinite: str, kinds: Mapping[str, str]) -> None:
 
 
 def _check_named(
-    source: Source, names: list[str], target: str, ids: tuple[str, ...], ignore: tuple[str, ...],
-    groups: str | None, order: str | None, weights: str | None, costs: Mapping[str, float],
-) -> None:  # fmt: skip
+    source: Source,
+    names: list[str],
+    target: str,
+    ids: tuple[str, ...],
+    ignore: tuple[str, ...],
+    groups: str | None,
+    order: str | None,
+    weights: str | None,
+    costs: Mapping[str, float],
+) -> None:
     asked = [target, *ids, *ignore, *source.kinds, *(m for g in source.together.values() for m in g)]
     asked += [r for r in (groups, order, weights) if r]
     for name in asked:
@@ -251,9 +290,7 @@ def _check_named(
             raise UsageError(f"'{target}' is the target and cannot also be under {role}")
 
 
-def _read_target(
-    source: Source, name: str, task: str, positive: Any, unit: str
-) -> tuple[Target, Any, list[str]]:
+def _read_target(source: Source, name: str, task: str, positive: Any, unit: str) -> tuple[Target, Any, list[str]]:
     column = source.column(name)
     notes: list[str] = []
     if task == "auto" and column.kind == "binary" and not column.whole and _are_numbers(column.levels):

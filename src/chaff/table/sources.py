@@ -88,9 +88,7 @@ def read_path(path: Path, reading: Reading) -> Any:
             return pj.read_json(str(path))
     except (pa.ArrowInvalid, pa.ArrowTypeError, OSError, UnicodeError) as error:
         raise DataError(f"{path.name} cannot be read as {ending[1:]}: {_first_line(error)}") from error
-    raise DataError(
-        f"{path.name}: do not know how to read '{ending}'; use .csv, .tsv, .parquet, .feather, .arrow or .jsonl"
-    )
+    raise DataError(f"{path.name}: do not know how to read '{ending}'; use .csv, .tsv, .parquet, .feather, .arrow or .jsonl")
 
 
 def _read_parquet(file: Any) -> Any:

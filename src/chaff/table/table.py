@@ -113,8 +113,7 @@ class Source:
         count = 0 if clean else int(np.isinf(column.values).sum())
         if count and self.infinite == "error":
             raise DataError(
-                f"column '{name}' has {count:,} infinite value{'s' * (count > 1)}; pass infinite='missing' "
-                "(--infinite missing) or fix them"
+                f"column '{name}' has {count:,} infinite value{'s' * (count > 1)}; pass infinite='missing' (--infinite missing) or fix them"
             )
         return replace(column, values=np.where(np.isinf(column.values), np.nan, column.values)) if count else column
 

@@ -23,9 +23,19 @@ OPTIMISTIC = "p-values after selection are optimistic: the same rows chose the f
 
 
 def prune_linear(
-    table: Table, by: Rule = "p", *, direction: str = "backward", p_limit: float = 0.05, vif_limit: float = 10.0, splits: int = 50,
-    pins: Iterable[Pin] = (), features: Sequence[str] | None = None, folds: int = 5, seed: int = 0, workers: int | None = None,
-) -> Findings:  # fmt: skip
+    table: Table,
+    by: Rule = "p",
+    *,
+    direction: str = "backward",
+    p_limit: float = 0.05,
+    vif_limit: float = 10.0,
+    splits: int = 50,
+    pins: Iterable[Pin] = (),
+    features: Sequence[str] | None = None,
+    folds: int = 5,
+    seed: int = 0,
+    workers: int | None = None,
+) -> Findings:
     """Take features out of a linear model (or put them in) one at a time by a rule, and show every move.
 
     Parameters
@@ -82,9 +92,20 @@ def prune_linear(
         s = swept.state()
         for f in set(s.features) ^ set(walk.features):
             walk.toggle(f)
-        moves.append({"action": action, "feature": feature, "why": why, "size": len(s.features), "r_squared": s.r_squared,
-                      "adjusted_r_squared": s.adjusted, "aic": s.aic, "bic": s.bic, "cv_r_squared": walk.score.mean,
-                      "features": ", ".join(s.features)})  # fmt: skip
+        moves.append(
+            {
+                "action": action,
+                "feature": feature,
+                "why": why,
+                "size": len(s.features),
+                "r_squared": s.r_squared,
+                "adjusted_r_squared": s.adjusted,
+                "aic": s.aic,
+                "bic": s.bic,
+                "cv_r_squared": walk.score.mean,
+                "features": ", ".join(s.features),
+            }
+        )
 
     _run(swept, by, direction, p_limit, vif_limit, pinned, told)
     end = swept.state()

@@ -171,10 +171,16 @@ class Swept:
         vif = {f: max(float(-self.A[k, k]) for k in self.columns(f) if k in self.held) for f in losses}
         single = {f: self.columns(f)[0] for f, (_, c) in losses.items() if c == 1 and len(self.columns(f)) == 1}
         return State(
-            self.features, {f: self.p_of(rise, c, rss, df) for f, (rise, c) in losses.items()}, vif,
+            self.features,
+            {f: self.p_of(rise, c, rss, df) for f, (rise, c) in losses.items()},
+            vif,
             {f: float(self.A[k, -1] * self.scale[-1] / self.scale[k]) for f, k in single.items()},
-            1.0 - rss, adjusted, aic, bic, rank,
-        )  # fmt: skip
+            1.0 - rss,
+            adjusted,
+            aic,
+            bic,
+            rank,
+        )
 
     def after(self, feature: str) -> tuple[float, int]:
         """(residual share, rank) if this feature came or went."""

@@ -24,9 +24,16 @@ RIDGE = 1e-8
 
 
 def try_forms(
-    table: Table, features: Sequence[str] | None = None, *, scalers: Sequence[str] = SCALERS, targets: Sequence[str] = TARGETS,
-    penalty: float = 0.0, folds: int = 5, seed: int = 0, workers: int | None = None,
-) -> pd.DataFrame:  # fmt: skip
+    table: Table,
+    features: Sequence[str] | None = None,
+    *,
+    scalers: Sequence[str] = SCALERS,
+    targets: Sequence[str] = TARGETS,
+    penalty: float = 0.0,
+    folds: int = 5,
+    seed: int = 0,
+    workers: int | None = None,
+) -> pd.DataFrame:
     """Cross-validated R², RMSE and MAE of linear models under every scaler and target transform.
 
     Parameters

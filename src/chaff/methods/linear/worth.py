@@ -86,9 +86,15 @@ def column_worth(
 
 
 def try_sizes(
-    table: Table, ranking: Sequence[str] | Findings | None = None, sizes: Sequence[int] | None = None, *, by: str | None = None,
-    folds: int = 5, seed: int = 0, workers: int | None = None,
-) -> pd.DataFrame:  # fmt: skip
+    table: Table,
+    ranking: Sequence[str] | Findings | None = None,
+    sizes: Sequence[int] | None = None,
+    *,
+    by: str | None = None,
+    folds: int = 5,
+    seed: int = 0,
+    workers: int | None = None,
+) -> pd.DataFrame:
     """Linear models of the top 5, 10, 15, … features of a ranking, side by side.
 
     Parameters

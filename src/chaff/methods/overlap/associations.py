@@ -69,8 +69,10 @@ def associations(table: Table, *, limit: float = 0.7, features: Sequence[str] | 
     i, j = np.triu_indices(len(names), 1)
     over = np.flatnonzero(np.nan_to_num(A[i, j]) > limit)
     over = over[np.argsort(-A[i, j][over], kind="stable")]
-    pairs = pd.DataFrame([(names[i[k]], names[j[k]], A[i[k], j[k]], _what(table, names[i[k]], names[j[k]])) for k in over],
-                         columns=["first", "second", "association", "what"])  # fmt: skip
+    pairs = pd.DataFrame(
+        [(names[i[k]], names[j[k]], A[i[k], j[k]], _what(table, names[i[k]], names[j[k]])) for k in over],
+        columns=["first", "second", "association", "what"],
+    )
     groups = group_table(names, group)
     more = {"matrix": pd.DataFrame(A, index=names, columns=names), "pairs": pairs, "groups": groups}
     notes = (f"{len(table):,} rows, {len(names)} columns",)
@@ -123,9 +125,14 @@ def _pair(a: Column, b: Column) -> float:
 
 
 def clusters(
-    table: Table, *, limit: float = 0.7, linkage: str = "average", features: Sequence[str] | None = None, seed: int = 0,
+    table: Table,
+    *,
+    limit: float = 0.7,
+    linkage: str = "average",
+    features: Sequence[str] | None = None,
+    seed: int = 0,
     workers: int | None = None,
-) -> Findings:  # fmt: skip
+) -> Findings:
     """Clusters of columns that go together, one of each to stay and why.
 
     Parameters
@@ -171,8 +178,16 @@ def clusters(
     frame["cluster"] = frame["cluster"].map(order)
     merges = pd.DataFrame(tree, columns=["first", "second", "distance", "size"])
     notes = (*found.notes, f"{len(order)} clusters by {linkage} linkage at 1 - association = {1 - limit:g}")
-    return Findings("clusters", frame.sort_values("cluster", kind="stable"), "cluster", False, {"limit": limit, "linkage": linkage}, notes,
-                    {"tree": merges, "matrix": found.more["matrix"]}, {"cluster": "lower", "size": "higher"})  # fmt: skip
+    return Findings(
+        "clusters",
+        frame.sort_values("cluster", kind="stable"),
+        "cluster",
+        False,
+        {"limit": limit, "linkage": linkage},
+        notes,
+        {"tree": merges, "matrix": found.more["matrix"]},
+        {"cluster": "lower", "size": "higher"},
+    )
 
 
 def _why(name: str, first: str, members: list[str], claim: Any) -> str:

@@ -10,16 +10,7 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.errors import UsageError
-from chaff.methods.overlap.matrix import (
-    TELL,
-    Matrix,
-    bytes_for,
-    check_memory,
-    complete_rows,
-    number_matrix,
-    number_names,
-    target_as_number,
-)
+from chaff.methods.overlap.matrix import TELL, Matrix, bytes_for, check_memory, complete_rows, number_matrix, number_names, target_as_number
 from chaff.methods.overlap.pair_cut import column_correlations
 from chaff.results.findings import Findings
 from chaff.stats.correlation import correlation_p, fisher_interval
@@ -36,10 +27,19 @@ NAMES = {"pearson": "pearson_r", "spearman": "spearman_rho", "kendall": "kendall
 
 
 def correlations(
-    table: Table, method: str = "pearson", *, limit: float = 0.95, limits: Sequence[float] = (0.7, 0.8, 0.9, 0.95, 0.99),
-    rows: str = "pairwise", with_target: bool = False, partial: bool = False, shrink: bool | None = None,
-    features: Sequence[str] | None = None, level: float = 0.95, workers: int | None = None,
-) -> Findings:  # fmt: skip
+    table: Table,
+    method: str = "pearson",
+    *,
+    limit: float = 0.95,
+    limits: Sequence[float] = (0.7, 0.8, 0.9, 0.95, 0.99),
+    rows: str = "pairwise",
+    with_target: bool = False,
+    partial: bool = False,
+    shrink: bool | None = None,
+    features: Sequence[str] | None = None,
+    level: float = 0.95,
+    workers: int | None = None,
+) -> Findings:
     """Which number columns go together, and in which groups.
 
     Parameters
@@ -164,8 +164,18 @@ def pair_table(names: Sequence[str], r: Floats, rows: Floats, limit: float, leve
     variance = {"pearson_r": 1.0, "spearman_rho": 1.06, "kendall_tau": 0.437}[what]
     low, high = fisher_interval(values[over], 3 + (n[over] - 3) / variance, level)
     named = np.array(names, dtype=object)
-    return pd.DataFrame({"first": named[i[over]], "second": named[j[over]], what: values[over], f"{what}_low": low, f"{what}_high": high,
-                         "rows": n[over].astype(int), "p": p[over], "q": q[over]})  # fmt: skip
+    return pd.DataFrame(
+        {
+            "first": named[i[over]],
+            "second": named[j[over]],
+            what: values[over],
+            f"{what}_low": low,
+            f"{what}_high": high,
+            "rows": n[over].astype(int),
+            "p": p[over],
+            "q": q[over],
+        }
+    )
 
 
 def groups_of(r: Floats, limit: float) -> Any:
@@ -190,9 +200,17 @@ def group_table(names: Sequence[str], group: Any) -> pd.DataFrame:
 
 
 def _findings(
-    table: Table, matrix: Matrix, count: int, r: Floats, shared: Floats, pairs: pd.DataFrame, method: str, limit: float,
-    limits: Sequence[float], notes: list[str],
-) -> Findings:  # fmt: skip
+    table: Table,
+    matrix: Matrix,
+    count: int,
+    r: Floats,
+    shared: Floats,
+    pairs: pd.DataFrame,
+    method: str,
+    limit: float,
+    limits: Sequence[float],
+    notes: list[str],
+) -> Findings:
     import pandas as pd
 
     names = list(matrix.names)
@@ -209,10 +227,12 @@ def _findings(
         tried.append((value, int((away > value).sum() // 2), int(g.max(initial=0)), int((g > 0).sum())))
     groups = group_table(names, group)
     more = {
-        "matrix": pd.DataFrame(r, index=names, columns=names), "rows": pd.DataFrame(shared.astype(int), index=names, columns=names),
-        "pairs": pairs, "groups": groups,
+        "matrix": pd.DataFrame(r, index=names, columns=names),
+        "rows": pd.DataFrame(shared.astype(int), index=names, columns=names),
+        "pairs": pairs,
+        "groups": groups,
         "limits": pd.DataFrame(tried, columns=["limit", "pairs", "groups", "columns"]).set_index("limit"),
-    }  # fmt: skip
+    }
     notes = [f"{count:,} rows, {len(names)} number columns", *notes]
     settings = {"method": method, "limit": limit, "target": table.target.name}
     return Findings("correlations", frame, "strongest_r", True, settings, tuple(notes), more, {"strongest_r": "magnitude"})

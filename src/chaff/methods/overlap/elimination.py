@@ -66,9 +66,13 @@ class Inflation:
         frame.iloc[done.went, frame.columns.get_loc("move")] = np.arange(1, done.went.size + 1)
         names = np.array(table.features, object)
         trail = pd.DataFrame(
-            {"move": np.arange(1, done.went.size + 1), "feature": names[done.went], "vif": done.vif,
-             "explained_by": [", ".join(_witnesses(C, starts, columns, int(f), names)) for f in done.went]}
-        )  # fmt: skip
+            {
+                "move": np.arange(1, done.went.size + 1),
+                "feature": names[done.went],
+                "vif": done.vif,
+                "explained_by": [", ".join(_witnesses(C, starts, columns, int(f), names)) for f in done.went],
+            }
+        )
         notes = () if moments.complete else ("gaps: correlations over the rows where both columns are present",)
         return Findings(self.use, frame, "vif", False, asdict(self), notes, {"trail": trail})
 
@@ -103,9 +107,7 @@ def inflation_matrix(moments: Moments) -> tuple[Floats, Ints, Ints]:
     return C, levels.starts, np.arange(columns.size, dtype=np.int64)
 
 
-def _exact_first(
-    moments: Moments, C: Floats, starts: Ints, columns: Ints, key: Ints, protected: Flags, limit: float
-) -> Elimination:
+def _exact_first(moments: Moments, C: Floats, starts: Ints, columns: Ints, key: Ints, protected: Flags, limit: float) -> Elimination:
     """Exact dependencies among complete columns first, where they can be told for certain; then the limit.
 
     Pairwise correlations need not fit together: with gaps the matrix may have negative eigenvalues, which are clipped. That
@@ -123,9 +125,8 @@ def _exact_first(
 
 
 def _prune_some(
-    C: Floats, starts: Ints, columns: Ints, some: Ints, limit: float, key: Ints, protected: Flags,
-    clip: bool = False,
-) -> Elimination:  # fmt: skip
+    C: Floats, starts: Ints, columns: Ints, some: Ints, limit: float, key: Ints, protected: Flags, clip: bool = False
+) -> Elimination:
     picks = [columns[starts[f] : starts[f + 1]] for f in some]
     inner = np.concatenate([[0], np.cumsum([c.size for c in picks])]).astype(np.int64)
     flat = np.concatenate([*picks, np.empty(0, np.int64)]).astype(np.int64)
@@ -140,8 +141,7 @@ def _witnesses(C: Floats, starts: Ints, columns: Ints, f: int, names: Any) -> li
     """The features most correlated with f: a hint at who explains it."""
     own = columns[starts[f] : starts[f + 1]]
     strength = [
-        (float(np.abs(C[np.ix_(own, columns[starts[g] : starts[g + 1]])]).max(initial=0.0)), g)
-        for g in range(starts.size - 1) if g != f
-    ]  # fmt: skip
+        (float(np.abs(C[np.ix_(own, columns[starts[g] : starts[g + 1]])]).max(initial=0.0)), g) for g in range(starts.size - 1) if g != f
+    ]
     strength.sort(key=lambda s: (-s[0], s[1]))
     return [str(names[g]) for s, g in strength[:WITNESSES] if s >= 0.3]

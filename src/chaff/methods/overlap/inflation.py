@@ -71,8 +71,10 @@ def inflation(table: Table, *, features: Sequence[str] | None = None, workers: i
     if rough:
         clipped = (*clipped, f"more than half missing, so their figures are rough: {', '.join(rough[:5])}")
     with np.errstate(divide="ignore"):
-        frame = pd.DataFrame({"vif": vif, "tolerance": 1.0 / vif, "r_squared": 1.0 - 1.0 / vif, "df": np.diff(starts)},
-                             index=pd.Index(table.features, name="feature"))  # fmt: skip
+        frame = pd.DataFrame(
+            {"vif": vif, "tolerance": 1.0 / vif, "r_squared": 1.0 - 1.0 / vif, "df": np.diff(starts)},
+            index=pd.Index(table.features, name="feature"),
+        )
     frame["explained_by"] = explained_by(C, starts, list(table.features))
     need = bytes_for(width, len(table))
     said = (f"needs about {need / 1e9:.1f} GB",) if need > TELL else ()
@@ -141,9 +143,14 @@ def explained_by(C: Any, starts: Any, names: list[str]) -> list[str]:
 
 
 def prune_inflation(
-    table: Table, limit: float = 10.0, *, pins: Iterable[Pin] = (), features: Sequence[str] | None = None, seed: int = 0,
+    table: Table,
+    limit: float = 10.0,
+    *,
+    pins: Iterable[Pin] = (),
+    features: Sequence[str] | None = None,
+    seed: int = 0,
     workers: int | None = None,
-) -> Findings:  # fmt: skip
+) -> Findings:
     """Remove the feature with the largest VIF, one at a time, until none is over the limit.
 
     Parameters

@@ -70,8 +70,10 @@ def check_memory(columns: int, rows: int) -> None:
     """Refused, with the size, when it is more than the machine has to give."""
     need, there = bytes_for(columns, rows), _memory()
     if need > 0.8 * there:
-        raise DataError(f"{columns:,} columns by {rows:,} rows take about {need / 1e9:.1f} GB, of {there / 1e9:.1f} GB that are there: "
-                        "name fewer columns with features=…, or take fewer rows")  # fmt: skip
+        raise DataError(
+            f"{columns:,} columns by {rows:,} rows take about {need / 1e9:.1f} GB, of {there / 1e9:.1f} GB that are there: "
+            "name fewer columns with features=…, or take fewer rows"
+        )
 
 
 def _memory() -> float:

@@ -29,9 +29,7 @@ class Priority:
 def priorities(table: Table, setting: Setting) -> dict[str, Priority]:
     effects = effect_sizes(table, setting, table.features)
     return {
-        f: Priority(
-            setting.kept_by_pin(f), effects[f], float(table.column(f).missing.mean()), table.costs.get(f, 0.0), k
-        )
+        f: Priority(setting.kept_by_pin(f), effects[f], float(table.column(f).missing.mean()), table.costs.get(f, 0.0), k)
         for k, f in enumerate(table.features)
     }
 

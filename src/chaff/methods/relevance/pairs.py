@@ -226,8 +226,7 @@ def _all_pairs(coded: Coded, work: Work) -> Scores:
 
     done = work.each(block, np.array_split(pairs, min(len(pairs), 64)))
     real = np.concatenate([d[0] for d in done])
-    return Scores(pairs[:, 0], pairs[:, 1], real[:, 0], real[:, 1], real[:, 2], real[:, 3], real[:, 4],
-                  np.max([d[1] for d in done], 0))  # fmt: skip
+    return Scores(pairs[:, 0], pairs[:, 1], real[:, 0], real[:, 1], real[:, 2], real[:, 3], real[:, 4], np.max([d[1] for d in done], 0))
 
 
 def _centre(steps: Bytes) -> tuple[Floats, Floats]:
@@ -252,10 +251,19 @@ def _findings(table: Table, coded: Coded, s: Scores, alpha: float, top: int) -> 
     order = np.argsort(-s.score, kind="stable")[:top]
     names = np.array(coded.features, dtype=object)
     p = f_upper(f, s.df, s.df_within)
-    listed = pd.DataFrame({
-        "first": names[s.first[order]], "second": names[s.second[order]], "share": share[order], "f": f[order], "f_df": s.df[order],
-        "f_df_within": s.df_within[order], "f_p": p[order], "score": s.score[order], "beyond_chance": s.score[order] > threshold,
-    })  # fmt: skip
+    listed = pd.DataFrame(
+        {
+            "first": names[s.first[order]],
+            "second": names[s.second[order]],
+            "share": share[order],
+            "f": f[order],
+            "f_df": s.df[order],
+            "f_df_within": s.df_within[order],
+            "f_p": p[order],
+            "score": s.score[order],
+            "beyond_chance": s.score[order] > threshold,
+        }
+    )
     frame = _by_feature(coded.features, s, share, threshold)
     notes = (
         f"{len(table):,} rows, {len(s.score):,} pairs; threshold {threshold:.2f} from the largest of all pairs in {SHUFFLES} shuffles"

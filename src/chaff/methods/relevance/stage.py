@@ -117,9 +117,17 @@ class Relevance:
 
     def _view(self, table: Table, work: Work) -> View:
         return View(
-            table, work, self.bins, self.bin_kind, self.missing_level, self.level, self.pool_below, self.neighbours,
-            self.sample_rows, self.places,
-        )  # fmt: skip
+            table,
+            work,
+            self.bins,
+            self.bin_kind,
+            self.missing_level,
+            self.level,
+            self.pool_below,
+            self.neighbours,
+            self.sample_rows,
+            self.places,
+        )
 
     def _measured(self, view: View, names: set[str]) -> tuple[pd.DataFrame, dict[str, Any]]:
         """Every statistic asked for, with the leading test of each kind whether it was asked for or not."""
@@ -175,12 +183,16 @@ class Relevance:
             notes.append(f"neighbour measures on a random draw of {self.sample_rows:,} rows")
         seldom = [f for f in view.of_kind("category") if _too_many_levels(view, f)]
         if seldom and "mutual_information" in frame:
-            notes.append(f"the levels of {_some(seldom)} come fewer than {FEWEST_A_LEVEL} times each: information measures run high there"
-                         ", and mrmr leaves them out")  # fmt: skip
+            notes.append(
+                f"the levels of {_some(seldom)} come fewer than {FEWEST_A_LEVEL} times each: information measures run high there"
+                ", and mrmr leaves them out"
+            )
         if self.shuffles and frame.shape[0] > 0.05 * (self.shuffles + 1):
             need = int(np.ceil(frame.shape[0] / 0.05)) - 1
-            notes.append(f"{self.shuffles} shuffles are too few to adjust single p-values over {frame.shape[0]} features "
-                         f"(that takes {need:,}): go by the _family_p columns, from the largest value of each shuffle")  # fmt: skip
+            notes.append(
+                f"{self.shuffles} shuffles are too few to adjust single p-values over {frame.shape[0]} features "
+                f"(that takes {need:,}): go by the _family_p columns, from the largest value of each shuffle"
+            )
         loose = (self.cut or {}).get("below", 0.0) > LARGE_P and better(self.by) == "lower" and self.by not in STATISTICS
         if self.cut and loose:
             notes.append(f"a limit of {self.cut['below']:g} on {self.by} lets through much that is chance")
@@ -194,10 +206,11 @@ class Relevance:
         cut = Cut.from_mapping(self.cut)
         stays = set(result.stays(cut, self.by))
         return tuple(
-            keep(str(f), self.use, figures[f], str(cut)) if f in stays
+            keep(str(f), self.use, figures[f], str(cut))
+            if f in stays
             else drop(str(f), self.use, figures[f], str(cut), f"not in {cut} by {self.by}")
             for f in values.index
-        )  # fmt: skip
+        )
 
 
 def _too_many_levels(view: View, feature: str) -> bool:
@@ -211,10 +224,13 @@ def _families(view: View, wanted: set[str]) -> list[tuple[Any, list[str], set[st
         numbers, levels = view.of_kind("number", "binary"), view.of_kind("category")
         both = [*levels, *view.of_kind("binary")]
         plan = [
-            (means.pearson, numbers, {"pearson_r", "f"}), (means.between_levels, levels, {"f"}), (means.between_levels, both, {"welch_f"}),
-            (ranks.against_number, numbers, ranks.FAMILY), (ranks.between_levels, both, {"kruskal_h"}),
+            (means.pearson, numbers, {"pearson_r", "f"}),
+            (means.between_levels, levels, {"f"}),
+            (means.between_levels, both, {"welch_f"}),
+            (ranks.against_number, numbers, ranks.FAMILY),
+            (ranks.between_levels, both, {"kruskal_h"}),
             (tables.curves, view.of_kind("number"), {"correlation_ratio"}),
-        ]  # fmt: skip
+        ]
     else:
         numbers, levels = view.of_kind("number"), view.of_kind("category", "binary")
         plan = [
@@ -269,8 +285,11 @@ def _effect(part: pd.DataFrame, lead: str) -> dict[str, Any]:
     if lead == "f":
         low, high = np.sqrt(part["eta_squared_low"].to_numpy(float)), np.sqrt(part["eta_squared_high"].to_numpy(float))
         return {"effect_size": np.sqrt(part["omega_squared"].to_numpy(float)), "effect_size_low": low, "effect_size_high": high}
-    return {"effect_size": part["cramers_v"].to_numpy(float), "effect_size_low": part["cramers_v_low"].to_numpy(float),
-            "effect_size_high": part["cramers_v_high"].to_numpy(float)}  # fmt: skip
+    return {
+        "effect_size": part["cramers_v"].to_numpy(float),
+        "effect_size_low": part["cramers_v_low"].to_numpy(float),
+        "effect_size_high": part["cramers_v_high"].to_numpy(float),
+    }
 
 
 def _too_good(frame: pd.DataFrame) -> list[str]:
@@ -280,14 +299,14 @@ def _too_good(frame: pd.DataFrame) -> list[str]:
         return []
     second = float(explained.iloc[1]) if explained.size > 1 else 0.0
     if explained.iloc[0] >= NEARLY_ALL or (explained.iloc[0] >= MUCH and 0 < second <= explained.iloc[0] / FAR_ABOVE):
-        return [f"{explained.index[0]} alone explains {explained.iloc[0]:.0%}, the next {second:.0%}: "
-                "was it written down after the fact? chaff.screen looks closer"]  # fmt: skip
+        return [
+            f"{explained.index[0]} alone explains {explained.iloc[0]:.0%}, the next {second:.0%}: "
+            "was it written down after the fact? chaff.screen looks closer"
+        ]
     return []
 
 
-COMPANIONS = {
-    "f": ("eta_squared", "omega_squared"), "chi_square": ("cramers_v", "sparse_share"), "correlation_ratio": ("curve_f",),
-}  # fmt: skip
+COMPANIONS = {"f": ("eta_squared", "omega_squared"), "chi_square": ("cramers_v", "sparse_share"), "correlation_ratio": ("curve_f",)}
 ENDS = ("", "_p", "_q", "_low", "_high", "_df", "_df_within", "_rows", "_class", "_corrected", "_family_p")
 
 

@@ -10,10 +10,28 @@ from chaff.arrays import Floats
 from chaff.table.kinds import Column
 
 CODES = (-1.0, -9.0, -99.0, -999.0, -9999.0, 9.0, 99.0, 999.0, 9999.0, 99999.0)
-WORDS = frozenset({
-    "unknown", "n/a", "na", "n.a.", "none", "null", "nil", "nan", "missing", "not known", "not available", "not measured", "tbd",
-    "?", "-", "--", ".", "blank",
-})  # fmt: skip
+WORDS = frozenset(
+    {
+        "unknown",
+        "n/a",
+        "na",
+        "n.a.",
+        "none",
+        "null",
+        "nil",
+        "nan",
+        "missing",
+        "not known",
+        "not available",
+        "not measured",
+        "tbd",
+        "?",
+        "-",
+        "--",
+        ".",
+        "blank",
+    }
+)
 FEWEST = 3  # one odd value may be a typing error; a code comes again
 WITH_UNIT = re.compile(r"\s*[-+]?\d+(?:[.,]\d+)?\s*[A-Za-z%°µ][A-Za-z%°µ/²³.]{0,7}\s*")
 

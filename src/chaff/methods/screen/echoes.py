@@ -117,5 +117,3 @@ def _correlation(a: Floats, b: Floats) -> float:
     if a.size < FEWEST_ROWS or a.std() == 0 or b.std() == 0:
         return 0.0
     return float(abs(np.corrcoef(a, b)[0, 1]))
-
-

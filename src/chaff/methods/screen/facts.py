@@ -88,12 +88,30 @@ def column_facts(table: Table, name: str) -> Facts:
     low, first, third, high = _spots(values) if n and number else (float("nan"),) * 4
     skew, outlying = _shape(values, spread, first, third) if n and number else (float("nan"),) * 2
     return Facts(
-        name, column.kind, about.text, about.unit, n, 1 - n / max(len(table), 1), distinct.size,
-        distinct.size / n if n else float("nan"), _word(column, distinct, top), counts[top] / n if n else float("nan"), low, high,
-        middle, spread, _relative_spread(values, distinct, spread, middle) if column.kind == "number" else float("nan"),
-        third - first, skew, outlying, sentinel_words(column, distinct, counts), units_example(column, distinct),
-        _id_why(column, distinct), column, float(distinct[top]) if distinct.size else float("nan"),
-    )  # fmt: skip
+        name,
+        column.kind,
+        about.text,
+        about.unit,
+        n,
+        1 - n / max(len(table), 1),
+        distinct.size,
+        distinct.size / n if n else float("nan"),
+        _word(column, distinct, top),
+        counts[top] / n if n else float("nan"),
+        low,
+        high,
+        middle,
+        spread,
+        _relative_spread(values, distinct, spread, middle) if column.kind == "number" else float("nan"),
+        third - first,
+        skew,
+        outlying,
+        sentinel_words(column, distinct, counts),
+        units_example(column, distinct),
+        _id_why(column, distinct),
+        column,
+        float(distinct[top]) if distinct.size else float("nan"),
+    )
 
 
 def _spots(values: Any) -> tuple[float, ...]:

@@ -41,8 +41,11 @@ def _twins(table: Table, features: Sequence[str]) -> list[tuple[str, int, str]]:
     torn = counts[high > low].sum()
     return [
         ("equal rows", same, f"{same:,} rows repeat another one, target included"),
-        ("contradictions", int(torn),
-         f"{torn:,} rows agree in every feature with a row of another target: {_ceiling(table, place, counts)}"),
+        (
+            "contradictions",
+            int(torn),
+            f"{torn:,} rows agree in every feature with a row of another target: {_ceiling(table, place, counts)}",
+        ),
     ]
 
 

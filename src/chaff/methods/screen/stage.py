@@ -31,10 +31,18 @@ if TYPE_CHECKING:
 
 NO_RELATION = 0.01  # cross-validated one-feature R²
 BETTER = {
-    "missing_share": "lower", "top_share": "lower", "outlying_share": "lower", "distinct": "higher", "distinct_share": "higher",
-    "spread": "higher", "relative_spread": "higher", "quartile_range": "higher", "skew": "magnitude", "single_r2": "higher",
+    "missing_share": "lower",
+    "top_share": "lower",
+    "outlying_share": "lower",
+    "distinct": "higher",
+    "distinct_share": "higher",
+    "spread": "higher",
+    "relative_spread": "higher",
+    "quartile_range": "higher",
+    "skew": "magnitude",
+    "single_r2": "higher",
     "rows": "higher",
-}  # fmt: skip
+}
 
 
 @dataclass(frozen=True)
@@ -140,8 +148,16 @@ class Screen:
 
     def _verdict(self, name: Any, row: pd.Series, rivals: Rivals) -> Verdict:
         for check in (
-            self._unusable, self._echo, self._id, self._repeat, self._leak, self._missing, self._one_value, self._spread, self._disguise
-        ):  # fmt: skip
+            self._unusable,
+            self._echo,
+            self._id,
+            self._repeat,
+            self._leak,
+            self._missing,
+            self._one_value,
+            self._spread,
+            self._disguise,
+        ):
             found = check(name, row, rivals)
             if found is not None:
                 return found
@@ -167,8 +183,14 @@ class Screen:
             return look(name, self.use, figure, f"{self.id_share:g}", f"looks like an id: {row['id_why']}", stays=False)
         if self.id_share is not None and row["nearly_id"] and not row["single_r2"] > NO_RELATION:
             figure = f"distinct_share {row['distinct_share']:.3g}"
-            return look(name, self.use, figure, "0.5", "looks like an id with repeats: large whole numbers, nearly all different, "
-                        "no relation to the target", stays=True)  # fmt: skip
+            return look(
+                name,
+                self.use,
+                figure,
+                "0.5",
+                "looks like an id with repeats: large whole numbers, nearly all different, no relation to the target",
+                stays=True,
+            )
         if row["with_units"]:
             reason = f"numbers written with a unit ('{row['with_units']}')"
             return look(name, self.use, f"distinct {row['distinct']}", "", reason, stays=True)

@@ -18,7 +18,6 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-
 def tells(table: Table, facts: Sequence[Facts], p_limit: float, least_effect: float) -> pd.DataFrame:
     """absence_p, absence_effect, absence_tells, absence_words and the same for `rare`, one row a feature.
 

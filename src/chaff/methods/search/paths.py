@@ -29,9 +29,14 @@ class Paths:
             moves += self._backward(scorer)
         metric = scorer.metric
         return Trail(
-            name, tuple(moves), scorer.features, metric.name, metric.higher_is_better, scorer.test_share,
+            name,
+            tuple(moves),
+            scorer.features,
+            metric.name,
+            metric.higher_is_better,
+            scorer.test_share,
             (f"{scorer.folds.how}, {metric.label}",),
-        )  # fmt: skip
+        )
 
     def _forward(self, scorer: SubsetScorer) -> list[Move]:
         walk = scorer.walk(self.pinned)
@@ -47,9 +52,7 @@ class Paths:
         first = as_move("start", "", walk.score, "backward")
         return [first, *self._steps(walk, scorer, left, steps, "remove", "backward")]
 
-    def _steps(
-        self, walk: Walk, scorer: SubsetScorer, left: list[str], steps: int, action: str, direction: str
-    ) -> list[Move]:
+    def _steps(self, walk: Walk, scorer: SubsetScorer, left: list[str], steps: int, action: str, direction: str) -> list[Move]:
         moves: list[Move] = []
         sign = 1 if scorer.metric.higher_is_better else -1
         best, since = -np.inf, 0

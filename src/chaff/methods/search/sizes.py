@@ -57,9 +57,7 @@ def nested_sizes(
         values.append(dict(zip(sizes, judge.on_split(k, [sets[s] | spared for s in sizes]), strict=True)))
     if len(values) < 2 or not sizes:
         return None
-    moves = tuple(
-        Move("size", "", trail.moves[by_size[s]].features | spared, np.array([v[s] for v in values]), "nested") for s in sizes
-    )
+    moves = tuple(Move("size", "", trail.moves[by_size[s]].features | spared, np.array([v[s] for v in values]), "nested") for s in sizes)
     metric = judge.metric
     note = f"{scorer.folds.how}, the search run anew inside each, {metric.label} of {judge.model.label}"
     return sizes, Trail("sizes", moves, trail.offered, metric.name, metric.higher_is_better, trail.test_share, (note,))

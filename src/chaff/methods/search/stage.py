@@ -124,21 +124,29 @@ class Search:
         gain = (here.changes(table.features).means - here.score.mean) * (1 if metric.higher_is_better else -1)
         worth = dict(zip(table.features, gain.tolist(), strict=True))
         return SearchTrail(
-            trail.method, trail.moves, trail.offered, trail.metric, trail.higher_is_better, trail.test_share, trail.notes,
-            chosen=chosen, worth=worth, metric_label=metric.label, rule=self.rule(setting), decided=decided,
-        )  # fmt: skip
+            trail.method,
+            trail.moves,
+            trail.offered,
+            trail.metric,
+            trail.higher_is_better,
+            trail.test_share,
+            trail.notes,
+            chosen=chosen,
+            worth=worth,
+            metric_label=metric.label,
+            rule=self.rule(setting),
+            decided=decided,
+        )
 
     def _paths(self, features: int, pinned: frozenset[str]) -> tuple[Paths, tuple[str, ...]]:
         """The paths to walk, and what was shortened: a whole backward path costs the cube of the features."""
         if self.strategy != "both" or features <= MANY_FEATURES:
             return Paths(self.strategy, pinned, self.size, self.patience), ()
         size = self.size or MANY_FEATURES // 2
-        note = f"{features:,} features: forward only, to {size}; strategy = \"backward\" walks the other way"
+        note = f'{features:,} features: forward only, to {size}; strategy = "backward" walks the other way'
         return Paths("forward", pinned, size, self.patience), (note,)
 
-    def _choose(
-        self, trail: Trail, scorer: SubsetScorer, paths: Paths, table: Table, setting: Setting
-    ) -> tuple[tuple[str, ...], Trail]:
+    def _choose(self, trail: Trail, scorer: SubsetScorer, paths: Paths, table: Table, setting: Setting) -> tuple[tuple[str, ...], Trail]:
         """The features of the chosen size, and the trail of scores that chose it."""
         rule = self.rule(setting)
         judge = setting.scorer(table, Forest(), setting.metric) if self._asks_forest(table, scorer) else scorer
@@ -188,14 +196,12 @@ class Search:
         return {str(f): float(v) for f, v in frame.loc[frame["beyond_chance"], "importance"].items()}
 
 
-
-
 def _check_memory(scorer: SubsetScorer) -> None:
     """Thousands of columns need tables of their square: refused with what would help, before anything is built."""
     if scorer.closed and scorer.bytes_needed > CLOSED_FORM_BYTES:
         raise DataError(
             f"search: {len(scorer.features):,} features need {scorer.bytes_needed / 2**30:.1f} GiB in closed form, over "
-            f"{CLOSED_FORM_BYTES / 2**30:.0f}; cut before it, for example with [[stage]] use = \"relevance\", cut = {{ top = 1000 }}"
+            f'{CLOSED_FORM_BYTES / 2**30:.0f}; cut before it, for example with [[stage]] use = "relevance", cut = {{ top = 1000 }}'
         )
 
 

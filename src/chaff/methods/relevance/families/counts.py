@@ -44,8 +44,15 @@ def _tests(table: Floats, rows: int, wanted: set[str], view: View) -> dict[str, 
         smaller = np.array([max(min(sides) - 1, 1)])
         nan = np.array([np.nan])
         bounds = cramers_v_interval(x.chi_square, x.df, np.array([table.sum()]), smaller, view.level) if view.level else (nan, nan)
-        out |= {"chi_square": x.chi_square[0], "chi_square_df": x.df[0], "chi_square_p": x.p[0], "cramers_v": x.cramers_v[0],
-                "cramers_v_low": bounds[0][0], "cramers_v_high": bounds[1][0], "sparse_share": x.sparse_share[0]}  # fmt: skip
+        out |= {
+            "chi_square": x.chi_square[0],
+            "chi_square_df": x.df[0],
+            "chi_square_p": x.p[0],
+            "cramers_v": x.cramers_v[0],
+            "cramers_v_low": bounds[0][0],
+            "cramers_v_high": bounds[1][0],
+            "sparse_share": x.sparse_share[0],
+        }
     if "g" in wanted:
         g, df, p = likelihood_ratio(table[None])
         out |= {"g": g[0], "g_df": df[0], "g_p": p[0]}
@@ -145,5 +152,10 @@ def curves(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
 
     tables = np.array(view.work.each(one, range(len(features)))).reshape(-1, 4, most)
     c = curve(tables[:, 0], tables[:, 1], tables[:, 2], tables[:, 3].sum(1))
-    return {"correlation_ratio": c.correlation_ratio, "curve_f": c.f, "curve_f_df": c.df, "curve_f_df_within": c.df_within,
-            "curve_f_p": c.p}  # fmt: skip
+    return {
+        "correlation_ratio": c.correlation_ratio,
+        "curve_f": c.f,
+        "curve_f_df": c.df,
+        "curve_f_df_within": c.df_within,
+        "curve_f_p": c.p,
+    }

@@ -122,8 +122,12 @@ def _f_columns(result: OneWay, level: float | None) -> dict[str, Any]:
     nan = np.full(result.f.shape, np.nan)
     low, high = eta_squared_interval(result.f, result.df_between, result.df_within, level) if level else (nan, nan)
     return {
-        "f": result.f, "f_df": result.df_between, "f_df_within": result.df_within, "f_p": result.p,
-        "eta_squared": result.eta_squared, "eta_squared_low": low, "eta_squared_high": high, "omega_squared": result.omega_squared,
-    }  # fmt: skip
-
-
+        "f": result.f,
+        "f_df": result.df_between,
+        "f_df_within": result.df_within,
+        "f_p": result.p,
+        "eta_squared": result.eta_squared,
+        "eta_squared_low": low,
+        "eta_squared_high": high,
+        "omega_squared": result.omega_squared,
+    }

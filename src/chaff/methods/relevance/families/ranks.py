@@ -45,8 +45,11 @@ def _pair(x: Floats, y: Ranked, spread: Spread | None, wanted: set[str], level: 
     if "distance_correlation" in wanted:
         nan = float("nan")
         d = distance_correlation(spread_of(x, mine.order), spread) if spread is not None else None
-        out |= {"distance_correlation": d.correlation if d else nan, "distance_correlation_corrected": d.corrected if d else nan,
-                "distance_correlation_p": d.p if d else nan}  # fmt: skip
+        out |= {
+            "distance_correlation": d.correlation if d else nan,
+            "distance_correlation_corrected": d.corrected if d else nan,
+            "distance_correlation_p": d.p if d else nan,
+        }
     return out
 
 
@@ -117,8 +120,12 @@ def between_levels(view: View, features: list[str], wanted: set[str]) -> dict[st
         some = levels >= 0
         test = rank_test(view.y[some], levels[some], count) if some.any() else None
         nan = float("nan")
-        return {"rows": int(some.sum()), "kruskal_h": test.h if test else nan, "kruskal_h_df": test.df if test else nan,
-                "kruskal_h_p": test.p if test else nan}  # fmt: skip
+        return {
+            "rows": int(some.sum()),
+            "kruskal_h": test.h if test else nan,
+            "kruskal_h_df": test.df if test else nan,
+            "kruskal_h_p": test.p if test else nan,
+        }
 
     return _columns(view.work.each(one, features))
 
