@@ -3,13 +3,13 @@
 import numpy as np
 import pandas as pd
 import pytest
+from chaff.methods.search.paths import Paths
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import chaff
 from chaff.evaluate.setting import Setting
 from chaff.folds import Folds, Split
-from chaff.methods.search.paths import Paths
 from chaff.table.moments import table_moments
 
 FEATURE_SET = ["protein_pct", "protein_nir_pct", "variety", "ash_pct", "falling_number_s", "mycotoxin_ppb", "shift"]
@@ -104,9 +104,9 @@ def test_relevance_and_overlap_do_not_depend_on_row_order(mill_table):
     table = mill_table.take(np.arange(0, 1600, 2))
     setting = Setting.of(table)
     for stage in (chaff.Relevance(), chaff.Overlap()):
-        first = stage.judge(table.with_features(FEATURE_SET), setting, setting.work).frame
+        first = stage.judge(table.with_features(FEATURE_SET), setting).frame
         shuffled = chaff.demo.lots().iloc[::2].sample(frac=1, random_state=1).reset_index(drop=True)
         other = chaff.open_table(shuffled, target="loaf_volume").with_features(FEATURE_SET)
-        again = stage.judge(other, Setting.of(other), setting.work).frame
+        again = stage.judge(other, Setting.of(other)).frame
         for column in first.select_dtypes("number"):
             np.testing.assert_allclose(first[column], again[column], rtol=1e-7, atol=1e-9)

@@ -11,24 +11,28 @@ __version__ = "0.1.0"
 _PUBLIC = {
     "open_table": "chaff.table.opening",
     "open_arrays": "chaff.table.opening",
-    "derive_target": "chaff.table.derive_target",
+    "derive_target": "chaff.table.opening",
     "Table": "chaff.table.table",
-    "screen": "chaff.decide.calls",
-    "relevance": "chaff.decide.calls",
+    "screen": "chaff.decide.calls.looking",
+    "relevance": "chaff.decide.calls.looking",
     "triage": "chaff.decide.triage",
-    "correlations": "chaff.methods.overlap.correlations",
-    "prune_correlations": "chaff.decide.calls",
-    "associations": "chaff.methods.overlap.associations",
-    "clusters": "chaff.methods.overlap.associations",
-    "inflation": "chaff.methods.overlap.inflation",
-    "prune_inflation": "chaff.methods.overlap.inflation",
-    "dependencies": "chaff.methods.overlap.relations",
-    "components": "chaff.methods.overlap.relations",
+    "correlations": "chaff.decide.calls.repeats",
+    "prune_correlations": "chaff.decide.calls.repeats",
+    "associations": "chaff.decide.calls.repeats",
+    "clusters": "chaff.decide.calls.repeats",
+    "inflation": "chaff.decide.calls.repeats",
+    "prune_inflation": "chaff.decide.calls.repeats",
+    "dependencies": "chaff.decide.calls.repeats",
+    "components": "chaff.decide.calls.repeats",
+    "overlaps": "chaff.decide.calls.repeats",
+    "Overlaps": "chaff.decide.calls.repeats",
+    "importance": "chaff.decide.calls.models",
+    "search": "chaff.decide.calls.models",
     "linear_summary": "chaff.methods.linear.summary",
     "LinearSummary": "chaff.methods.linear.summary",
     "by_hand": "chaff.methods.linear.by_hand",
     "ByHand": "chaff.methods.linear.by_hand",
-    "prune_linear": "chaff.methods.linear.pruning",
+    "prune_linear": "chaff.decide.calls.models",
     "column_worth": "chaff.methods.linear.worth",
     "try_sizes": "chaff.methods.linear.worth",
     "residuals": "chaff.methods.linear.checks",
@@ -54,9 +58,9 @@ _PUBLIC = {
     "Score": "chaff.results.score",
     "Verdict": "chaff.results.verdict",
     "Work": "chaff.work",
-    "LeastSquares": "chaff.models.least_squares",
-    "Ridge": "chaff.models.least_squares",
-    "Forest": "chaff.models.forest",
+    "Pin": "chaff.results.pin",
+    "Scoring": "chaff.decide.plan",
+    "Terms": "chaff.table.terms",
     "Screen": "chaff.methods.screen.stage",
     "Relevance": "chaff.methods.relevance.stage",
     "Correlation": "chaff.methods.overlap.pair_cut",
@@ -71,6 +75,8 @@ _PUBLIC = {
     "PlanError": "chaff.errors",
     "ModelError": "chaff.errors",
 }
+# Rooms whose choices are found in their files: `chaff.Ridge`, `chaff.Forward` and whatever is added to them.
+_REGISTRIES = (("chaff.models.named", "MODELS"), ("chaff.methods.search.strategy", "STRATEGIES"))
 _ROOMS = ("demo", "plots", "stats")
 
 __all__ = [*_PUBLIC, *_ROOMS, "__version__"]  # noqa: PLE0604  every entry is a string
@@ -83,6 +89,12 @@ def __getattr__(name: str) -> Any:
         return value
     if name in _ROOMS:
         return importlib.import_module(f"chaff.{name}")
+    if name[:1].isupper():
+        for module, registry in _REGISTRIES:
+            choice = getattr(importlib.import_module(module), registry).of_class(name)
+            if choice is not None:
+                globals()[name] = choice
+                return choice
     raise AttributeError(f"module 'chaff' has no attribute {name!r}")
 
 

@@ -28,8 +28,19 @@ class Truth:
 
 
 @dataclass(frozen=True)
+class RowLosses:
+    """What every test row of one split lost: by a set's predictions, and by knowing nothing but the training rows' means."""
+
+    loss: Floats
+    """float64 (n,)."""
+    none: Floats
+    """float64 (n,): the loss of the training mean, or of the training shares of the classes."""
+    weights: Floats
+
+
+@dataclass(frozen=True)
 class Metric:
-    """A way to score predictions."""
+    """A way to score predictions: from the loss of each row where it is a mean of them, else from the predictions as a whole."""
 
     name: str
     label: str
@@ -38,18 +49,59 @@ class Metric:
     needs: Need
     task: str
     """"regression", "classification" or "both"."""
-    of_predictions: Callable[[Truth, Floats], float]
+    row_loss: Callable[[Floats, Floats], Floats] | None
+    """(targets (n, t), predicted (n, t)) → loss of each row (n,), lower is better; None where a single row has none."""
+    of_losses: Callable[[float, float, float], float] | None
+    """(weighted sum of the losses, the same of knowing nothing, weight) → score."""
     of_errors: Callable[[float, float, float], float] | None = None
     """(squared error, squared error of the training mean, weight) → score, where that is all it needs."""
+    of_whole: Callable[[Truth, Floats], float] | None = None
+    """From predictions as a whole, where rows have no loss of their own."""
     two_classes_only: bool = False
     unit_of_target: bool = False
 
+    def losses(self, truth: Truth, predicted: Floats) -> RowLosses:
+        """The loss of every row.
 
-def _squared(truth: Truth, predicted: Floats) -> tuple[float, float, float]:
-    w = truth.weights[:, None]
-    error = float((w * (truth.targets - predicted) ** 2).sum())
-    around = float((w * (truth.targets - truth.train_means) ** 2).sum())
-    return error, around, float(truth.weights.sum())
+        Raises
+        ------
+        UsageError
+            Where the metric has none.
+        """
+        if self.row_loss is None:
+            having = ", ".join(m.name for m in METRICS.values() if m.row_loss is not None)
+            raise UsageError(f"metric '{self.name}' ranks rows against each other, so a single row has no loss; those that have: {having}")
+        none = self.row_loss(truth.targets, np.broadcast_to(truth.train_means, truth.targets.shape))
+        return RowLosses(self.row_loss(truth.targets, predicted), none, truth.weights)
+
+    def of_predictions(self, truth: Truth, predicted: Floats) -> float:
+        """The score of predictions (n, t)."""
+        if self.of_losses is None:
+            return self.of_whole(truth, predicted) if self.of_whole is not None else float("nan")
+        rows = self.losses(truth, predicted)
+        w = rows.weights
+        return self.of_losses(float((w * rows.loss).sum()), float((w * rows.none).sum()), float(w.sum()))
+
+
+def squared_loss(targets: Floats, predicted: Floats) -> Floats:
+    """Over the leading axes of `predicted` (…, n, t)."""
+    return np.asarray(((targets - predicted) ** 2).sum(-1))
+
+
+def absolute_loss(targets: Floats, predicted: Floats) -> Floats:
+    return np.asarray(np.abs(targets - predicted)[..., 0])
+
+
+def log_loss(targets: Floats, predicted: Floats) -> Floats:
+    """Minus the log of the share given to the class that it was; over the leading axes of `predicted` (…, n, t)."""
+    p = full_probabilities(predicted.reshape(-1, predicted.shape[-1]))
+    shares = p.reshape(*predicted.shape[:-1], p.shape[1])
+    return np.asarray(-(indicators(targets) * np.log(shares)).sum(-1))
+
+
+def miss(targets: Floats, predicted: Floats) -> Floats:
+    """1 where the likeliest class is not the one that it was."""
+    return np.asarray((full_probabilities(predicted).argmax(1) != indicators(targets).argmax(1)).astype(float))
 
 
 def r2_of_errors(error: float, around: float, weight: float) -> float:
@@ -58,8 +110,12 @@ def r2_of_errors(error: float, around: float, weight: float) -> float:
     return 1.0 - error / around if around > 0 else 0.0
 
 
-def _rmse_of_errors(error: float, around: float, weight: float) -> float:
+def _root_mean(error: float, around: float, weight: float) -> float:
     return float(np.sqrt(max(error, 0.0) / weight))
+
+
+def _mean(loss: float, none: float, weight: float) -> float:
+    return loss / weight
 
 
 def full_probabilities(predicted: Floats) -> Floats:
@@ -70,19 +126,9 @@ def full_probabilities(predicted: Floats) -> Floats:
     return np.asarray(p / p.sum(1, keepdims=True))
 
 
-def _indicators(truth: Truth) -> Floats:
-    t = truth.targets
-    return np.concatenate([1 - t, t], axis=1) if t.shape[1] == 1 else t
-
-
-def _log_loss(truth: Truth, predicted: Floats) -> float:
-    row = -(_indicators(truth) * np.log(full_probabilities(predicted))).sum(1)
-    return float(np.average(row, weights=truth.weights))
-
-
-def _accuracy(truth: Truth, predicted: Floats) -> float:
-    hit = full_probabilities(predicted).argmax(1) == _indicators(truth).argmax(1)
-    return float(np.average(hit, weights=truth.weights))
+def indicators(targets: Floats) -> Floats:
+    """(n, classes) from (n, 1) of the positive class, or as it is."""
+    return np.concatenate([1 - targets, targets], axis=1) if targets.shape[1] == 1 else targets
 
 
 def _auc(truth: Truth, predicted: Floats) -> float:
@@ -100,29 +146,12 @@ def _auc(truth: Truth, predicted: Floats) -> float:
 METRICS = {
     m.name: m
     for m in (
-        Metric("r2", "R²", True, "values", "both", lambda t, p: r2_of_errors(*_squared(t, p)), r2_of_errors),
-        Metric(
-            "rmse",
-            "RMSE",
-            False,
-            "values",
-            "regression",
-            lambda t, p: _rmse_of_errors(*_squared(t, p)),
-            _rmse_of_errors,
-            unit_of_target=True,
-        ),
-        Metric(
-            "mae",
-            "MAE",
-            False,
-            "values",
-            "regression",
-            lambda t, p: float(np.average(np.abs(t.targets - p)[:, 0], weights=t.weights)),
-            unit_of_target=True,
-        ),
-        Metric("log_loss", "log loss", False, "probabilities", "classification", _log_loss),
-        Metric("auc", "ROC AUC", True, "scores", "classification", _auc, two_classes_only=True),
-        Metric("accuracy", "accuracy", True, "labels", "classification", _accuracy),
+        Metric("r2", "R²", True, "values", "both", squared_loss, r2_of_errors, r2_of_errors),
+        Metric("rmse", "RMSE", False, "values", "regression", squared_loss, _root_mean, _root_mean, unit_of_target=True),
+        Metric("mae", "MAE", False, "values", "regression", absolute_loss, _mean, unit_of_target=True),
+        Metric("log_loss", "log loss", False, "probabilities", "classification", log_loss, _mean),
+        Metric("auc", "ROC AUC", True, "scores", "classification", None, None, of_whole=_auc, two_classes_only=True),
+        Metric("accuracy", "accuracy", True, "labels", "classification", miss, lambda lost, none, weight: 1.0 - lost / weight),
     )
 }
 

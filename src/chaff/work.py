@@ -10,9 +10,9 @@ import hashlib
 import os
 import threading
 from collections.abc import Callable, Iterable
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import Any, Protocol, TypeVar
+from typing import Any, Generic, Protocol, TypeVar
 
 import numpy as np
 
@@ -25,7 +25,7 @@ _inside = threading.local()
 class Watch(Protocol):
     """Somebody who wants to know how far a run is: the command line, a notebook, a test."""
 
-    def __call__(self, stage: str, message: str) -> None: ...
+    def __call__(self, stage: str, done: int, of: int) -> None: ...
 
 
 @dataclass(frozen=True)
@@ -39,16 +39,25 @@ class Work:
     workers : int or None
         Threads for the outermost parallel loop; None takes every core. Results do not depend on it.
     watch : callable or None
-        Called as ``watch(stage, message)`` when something worth telling has happened.
+        Called as ``watch(stage, done, of)`` while it runs: (stage, 0, 0) when a stage begins, then how many of its units are
+        done, of how many.
+    executor : concurrent.futures.Executor or None
+        Carries out the outermost parallel loop in place of threads of its own: processes, or a cluster's client that speaks
+        the same interface. Tasks and what they return must then be picklable, as all of Chaff's are.
     """
 
     seed: int = 0
     workers: int | None = None
     watch: Watch | None = None
+    executor: Executor | None = None
 
-    def tell(self, stage: str, message: str) -> None:
+    def __reduce__(self) -> tuple[Any, ...]:
+        """What travels to another process is the seed; it works alone there, and nobody watches."""
+        return Work, (self.seed, 1)
+
+    def tell(self, stage: str, done: int = 0, of: int = 0) -> None:
         if self.watch is not None:
-            self.watch(stage, message)
+            self.watch(stage, done, of)
 
     def key(self, *names: object) -> int:
         """A 63-bit number for the stream with these names; equal names give equal numbers on every machine."""
@@ -59,23 +68,54 @@ class Work:
         """A generator of its own for what the names say."""
         return np.random.default_rng(self.key(*names))
 
-    def each(self, fn: Callable[[Unit], Result], units: Iterable[Unit]) -> list[Result]:
-        """`[fn(u) for u in units]` on the workers, in order. Only the outermost loop takes them; BLAS then runs on one
+    def each(self, task: Callable[[Unit], Result], units: Iterable[Unit], stage: str = "") -> list[Result]:
+        """`[task(u) for u in units]` on the workers, in order. Only the outermost loop takes them; BLAS then runs on one
         thread in each, so that two workers never fight over the same two cores. After an error or Ctrl-C no further unit
-        begins, in this loop or in one inside it."""
+        begins, in this loop or in one inside it. A task returns what it found and never writes into what it was given;
+        `stage` names the loop for whoever watches."""
         todo = list(units)
-        workers = min(self.workers or os.cpu_count() or 1, len(todo))
         stop: threading.Event | None = getattr(_inside, "stop", None)
-        if workers <= 1 or stop is not None:
-            return [_unless_stopped(fn, u, stop) for u in todo]
+        if stop is not None or (self.executor is None and min(self.workers or os.cpu_count() or 1, len(todo)) <= 1):
+            return [self._told(_unless_stopped(task, u, stop), stage, k, len(todo)) for k, u in enumerate(todo, 1)]
+        if self.executor is not None:
+            return self._gather([self.executor.submit(_alone, task, u) for u in todo], stage)
         stop = threading.Event()
         with _blas().limit(limits=1, user_api="blas"):
-            pool = ThreadPoolExecutor(workers)
+            pool = ThreadPoolExecutor(min(self.workers or os.cpu_count() or 1, len(todo)))
             try:
-                return list(pool.map(lambda u: _in_worker(fn, u, stop), todo))
+                return self._gather([pool.submit(_in_worker, task, u, stop) for u in todo], stage)
             finally:
                 stop.set()
                 pool.shutdown(wait=True, cancel_futures=True)
+
+    def _gather(self, futures: list[Future[Result]], stage: str) -> list[Result]:
+        """Results in order; after an error what has not begun is not begun."""
+        try:
+            return [self._told(future.result(), stage, k, len(futures)) for k, future in enumerate(futures, 1)]
+        finally:
+            for future in futures:
+                future.cancel()
+
+    def _told(self, result: Result, stage: str, done: int, of: int) -> Result:
+        if stage:
+            self.tell(stage, done, of)
+        return result
+
+
+@dataclass(frozen=True)
+class Task(Generic[Result]):
+    """A module's own function with everything but its last argument, the unit; picklable as long as what it is given is."""
+
+    function: Callable[..., Result]
+    given: tuple[Any, ...]
+
+    def __call__(self, unit: Any) -> Result:
+        return self.function(*self.given, unit)
+
+
+def task(function: Callable[..., Result], *given: Any) -> Task[Result]:
+    """A task for `Work.each`."""
+    return Task(function, given)
 
 
 class _Stopped(Exception):
@@ -94,6 +134,12 @@ def _in_worker(fn: Callable[[Any], Any], unit: Any, stop: threading.Event) -> An
         return _unless_stopped(fn, unit, stop)
     finally:
         _inside.stop = None
+
+
+def _alone(task: Callable[[Any], Any], unit: Any) -> Any:
+    """One unit in somebody else's worker: loops inside it are plain, BLAS runs on one thread."""
+    with _blas().limit(limits=1, user_api="blas"):
+        return _in_worker(task, unit, threading.Event())
 
 
 _controller: list[Any] = []

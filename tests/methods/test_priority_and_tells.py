@@ -6,10 +6,11 @@ import pytest
 import scipy.stats as ss
 
 import chaff
-from chaff.evaluate.setting import Pin, Setting
+from chaff.evaluate.setting import Setting
 from chaff.methods.overlap.priority import Priority, priorities, why_stays
 from chaff.methods.screen.facts import column_facts
 from chaff.methods.screen.tells import tells
+from chaff.results.pin import Pin
 
 RNG = np.random.default_rng(2)
 

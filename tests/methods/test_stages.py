@@ -6,12 +6,13 @@ import numpy as np
 import pandas as pd
 import pytest
 import scipy.stats as ss
+from chaff.methods.search.paths import Paths
 
 import chaff
-from chaff.evaluate.setting import Pin, Setting
+from chaff.evaluate.setting import Setting
 from chaff.methods.screen.alone import single_feature_r2
 from chaff.methods.screen.facts import column_facts
-from chaff.methods.search.paths import Paths
+from chaff.results.pin import Pin
 from chaff.results.trail import SizeRule
 from tests.conftest import make_mixed
 
@@ -20,7 +21,7 @@ RNG = np.random.default_rng(11)
 
 def judge(stage, table, **fields):
     setting = Setting.of(table, **fields)
-    result = stage.judge(table, setting, setting.work)
+    result = stage.judge(table, setting)
     return result, {v.feature: v for v in stage.verdicts(result, setting)}
 
 

@@ -85,7 +85,7 @@ def test_class_targets_bar_the_leak_too(target):
     table = chaff.demo.table(rows=900, target=target)
     screen = chaff.Screen()
     setting = Setting.of(table)
-    said = {v.feature: v for v in screen.verdicts(screen.judge(table, setting, setting.work), setting)}
+    said = {v.feature: v for v in screen.verdicts(screen.judge(table, setting), setting)}
     assert said["crumb_score"].barred and said["lot_no"].barred and said["mycotoxin_ppb"].stays
     assert "missing rows are" in said["mycotoxin_ppb"].reason
 

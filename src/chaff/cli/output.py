@@ -10,7 +10,7 @@ from chaff.cli.console import Show, tell_of_compiling
 if TYPE_CHECKING:
     from chaff.decide.plan import Plan
     from chaff.decide.run import Run
-    from chaff.evaluate.setting import Pin
+    from chaff.results.pin import Pin
     from chaff.table.table import Table
 
 

@@ -139,7 +139,7 @@ def _again(data: str, cut: dict[str, float] | None, said: dict[str, Any]) -> Any
 
     found = read_findings(data)
     if said["by"]:
-        found = dataclasses.replace(found, lead=said["by"], higher_is_better=found.way(said["by"]) != "lower")
+        found = dataclasses.replace(found, lead=said["by"])
     if cut:
         stays = set(found.stays(cut))
         frame = found.frame.assign(verdict=["keep" if f in stays else "drop" for f in found.frame.index])

@@ -13,7 +13,8 @@ import numpy as np
 from chaff.decide.selection import KeptPart, Selection
 from chaff.errors import DataError, UsageError, nearest
 from chaff.files import whole_file
-from chaff.table.sources import Reading, csv_batches, read_source
+from chaff.table.derived import filled_cells, flag_cells, gaps_of
+from chaff.table.sources import csv_batches, read_source
 
 BATCH = 65_536
 
@@ -45,7 +46,7 @@ def _open(selection: Selection, source: Any) -> tuple[str, list[str], Iterator[A
     """(label, column names, batches as Arrow tables)."""
     import pyarrow as pa
 
-    reading = Reading(**selection.reading.model_dump(exclude={"infinite"}))
+    reading = selection.terms.reading
     path = Path(source) if isinstance(source, str | Path) else None
     if path is not None and path.exists() and path.stat().st_size:
         if path.suffix.lower() in (".parquet", ".pq"):
@@ -79,15 +80,14 @@ def _never_empty(batches: Iterator[Any], schema: Any, wanted: list[str]) -> Iter
 
 def _wanted_columns(selection: Selection, names: list[str], label: str) -> list[str]:
     """Target first if present, then ids, groups, order and weights if present, then the kept columns, all of which must be."""
-    carried = selection.carried
-    roles = [selection.target.name, *carried.ids, carried.groups, carried.order, carried.weights]
+    roles = [selection.target.name, *selection.terms.roles]
     kept = _stored(selection)
     gone = [k for k in kept if k not in names]
     if gone:
         shown = ", ".join(f"'{g}'" for g in gone[:5]) + (f" and {len(gone) - 5} more" if len(gone) > 5 else "")
         hint = nearest(gone[0], names) if len(gone) == 1 else ""
         raise DataError(f"{label} lacks kept column{'s' * (len(gone) > 1)} {shown}.{hint}")
-    return list(dict.fromkeys([r for r in roles if r and r in names] + kept))
+    return list(dict.fromkeys([r for r in roles if r in names] + kept))
 
 
 def _checked(selection: Selection, batch: Any, label: str) -> Any:
@@ -130,38 +130,16 @@ def _derived(selection: Selection, batch: Any) -> Any:
     """The batch with missing flags made and gaps filled as the selection says, kept columns in their order."""
     if not selection.derived:
         return batch
-    import pyarrow as pa
-    import pyarrow.compute as pc
-
-    flags, infinite = _flags(selection), selection.reading.infinite == "missing"
-    gaps = {d.of: _gaps(batch.column(d.of), infinite) for d in selection.derived}
+    flags, infinite = _flags(selection), selection.terms.infinite == "missing"
+    gaps = {d.of: gaps_of(batch.column(d.of), infinite) for d in selection.derived}
     for d in selection.derived:
         if d.made == "fill":
-            place, column = batch.column_names.index(d.of), _no_dictionary(batch.column(d.of))
-            kind = column.type if not pa.types.is_integer(column.type) or float(d.value or 0).is_integer() else pa.float64()
-            full = pc.if_else(gaps[d.of], pa.scalar(d.value, kind), column.cast(kind))
-            batch = batch.set_column(place, d.of, full)
+            place = batch.column_names.index(d.of)
+            batch = batch.set_column(place, d.of, filled_cells(batch.column(d.of), gaps[d.of], d.value))
     for name, of in flags.items():
-        batch = batch.append_column(name, gaps[of].cast(pa.int8()))
+        batch = batch.append_column(name, flag_cells(gaps[of]))
     roles = [n for n in batch.column_names if n not in _stored(selection) and n not in flags]
     return batch.select(list(dict.fromkeys([*roles, *(m for k in selection.kept for m in (k.members or [k.name]))])))
-
-
-def _no_dictionary(column: Any) -> Any:
-    import pyarrow.types as pt
-
-    return column.cast(column.type.value_type) if pt.is_dictionary(column.type) else column
-
-
-def _gaps(column: Any, infinite: bool) -> Any:
-    """Which cells are missing, as the table that was selected from saw it."""
-    import pyarrow.compute as pc
-    import pyarrow.types as pt
-
-    if not pt.is_floating(column.type):
-        return pc.is_null(column)
-    gaps = pc.is_null(column, nan_is_null=True)
-    return pc.or_kleene(gaps, pc.fill_null(pc.is_inf(column), False)) if infinite else gaps
 
 
 def _derived_array(selection: Selection, X: Any) -> Any:

@@ -63,20 +63,14 @@ def close(
     """
     columns: list[Column] = []
     for model in models:
-        scorer = SubsetScorer(train.with_features(tuple(full)), model, _metric(setting, model), setting.folds, setting.work)
+        scorer = setting.scorer(train.with_features(tuple(full)), model)
         columns += _columns(scorer, full, kept, "folds", [scorer.metric])
     if held.size:
         split = one_split(table, rows, held)
         for model in models:
-            scorer = SubsetScorer(table.with_features(tuple(full)), model, _metric(setting, model), split, setting.work)
+            scorer = SubsetScorer(table.with_features(tuple(full)), model, setting.metric_of(model), split, setting.work)
             columns += _columns(scorer, full, kept, "holdout", None)
     return Closing(tuple(full), tuple(kept), tuple(columns), setting.folds.how, int(held.size))
-
-
-def _metric(setting: Setting, model: Model) -> str | None:
-    if setting.metric is None:
-        return None
-    return setting.metric if METRICS[setting.metric].needs in model.gives else None
 
 
 def _columns(scorer: SubsetScorer, full: Sequence[str], kept: Sequence[str], where: str, only: list[Metric] | None) -> list[Column]:

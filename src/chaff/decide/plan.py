@@ -1,87 +1,83 @@
-"""Plans: the stages and their settings that turn a table into a selection, in TOML or as objects."""
+"""Plans: the stages and their settings that turn a table into a selection, in TOML or as objects.
+
+Everything about a plan is checked before anything runs: names, keys, types and limits when it is read, and whether it fits the
+table (`check_plan`) before the first stage.
+"""
 
 from __future__ import annotations
 
 import dataclasses
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
-
-from chaff.errors import ChaffError, PlanError, nearest
-from chaff.evaluate.setting import Pin, Stage
+from chaff.choices import told, wrong_fields
+from chaff.decide.stages import STAGES, stage_from, tell_stage
+from chaff.errors import ChaffError, PlanError, UsageError, nearest
+from chaff.evaluate.stage import ChecksTable, Stage, name_of
 from chaff.methods.importance.stage import Importance
-from chaff.methods.overlap.elimination import Inflation
-from chaff.methods.overlap.pair_cut import Correlation
 from chaff.methods.overlap.stage import Overlap
 from chaff.methods.relevance.stage import Relevance
 from chaff.methods.screen.stage import Screen
-from chaff.methods.search.stage import MODELS, Search
-from chaff.metrics import METRICS
+from chaff.methods.search.stage import Search
+from chaff.metrics import METRICS, find_metric
+from chaff.models.named import as_model
+from chaff.models.protocols import Model
+from chaff.results.pin import Pin
+from chaff.table.table import Table
+from chaff.table.terms import Terms
 
-STAGES: dict[str, type] = {s.use: s for s in (Screen, Relevance, Correlation, Inflation, Overlap, Importance, Search)}
-
-
-class TableSection(BaseModel):
-    """`[table]`: the arguments of `chaff.open_table`."""
-
-    model_config = ConfigDict(extra="forbid")
-
-    target: str | None = None
-    task: str = "auto"
-    positive: str | None = None
-    ids: str | list[str] = Field(default_factory=list)
-    ignore: str | list[str] = Field(default_factory=list)
-    groups: str | None = None
-    order: str | None = None
-    weights: str | None = None
-    kinds: dict[str, str] = Field(default_factory=dict)
-    together: dict[str, list[str]] = Field(default_factory=dict)
-    costs: dict[str, float] = Field(default_factory=dict)
-    dictionary: str | None = None
-    missing: str | list[str] = Field(default_factory=list)
-    infinite: str = "error"
-    missing_flags: str | list[str] = Field(default_factory=list)
-    fill: dict[str, float | str] = Field(default_factory=dict)
-    delimiter: str | None = None
-    decimal: str | None = None
-    encoding: str | None = None
-
-    def options(self) -> dict[str, Any]:
-        """Only what was said, for `open_table`."""
-        return self.model_dump(exclude_unset=True)
+SECTIONS = ("table", "score", "stage", "pin")
 
 
-class ScoreSection(BaseModel):
-    """`[score]`: how sets are compared."""
+@dataclass(frozen=True)
+class Scoring:
+    """`[score]`: how sets are compared.
 
-    model_config = ConfigDict(extra="forbid")
+    Parameters
+    ----------
+    model : model, str or dict
+        Scores the full and the kept set, beside ridge.
+    metric : str or None
+        r2, rmse, mae, log_loss, auc or accuracy; the default one for the target when left out.
+    folds, repeats : int
+    holdout : float
+        Share of the rows set aside before anything is looked at; 0 for none.
+    """
 
-    model: str = "forest"
-    """Scores the full and the kept set, beside ridge."""
+    model: Model | str | Mapping[str, Any] = "forest"
     metric: str | None = None
-    folds: int = Field(default=5, ge=2)
-    repeats: int = Field(default=1, ge=1)
-    holdout: float = Field(default=0.2, ge=0, lt=1)
+    folds: int = 5
+    repeats: int = 1
+    holdout: float = 0.2
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "model", as_model(self.model))
+        if self.metric is not None and self.metric not in METRICS:
+            raise PlanError(f"metric: unknown metric '{self.metric}'; there are {', '.join(METRICS)}.{nearest(self.metric, METRICS)}")
+        if self.folds < 2 or self.repeats < 1:
+            raise PlanError(f"folds must be 2 or more and repeats 1 or more, not {self.folds} and {self.repeats}")
+        if not 0 <= self.holdout < 1:
+            raise PlanError(f"holdout must be 0 or more and below 1, not {self.holdout}")
+
+    def as_mapping(self) -> dict[str, Any]:
+        out = {f.name: getattr(self, f.name) for f in dataclasses.fields(self)}
+        return {k: told(v, "label") if k == "model" else v for k, v in out.items() if v is not None}
 
 
-class PinSection(BaseModel):
-    model_config = ConfigDict(extra="forbid")
+@dataclass(frozen=True)
+class PinEntry:
+    """`[[pin]]`: a person's own decision."""
 
     feature: str
-    verdict: str = Field(pattern="^(keep|drop)$")
-    because: str = Field(min_length=1)
+    verdict: Literal["keep", "drop"]
+    because: str
 
-
-class PlanFile(BaseModel):
-    model_config = ConfigDict(extra="forbid")
-
-    table: TableSection = Field(default_factory=TableSection)
-    score: ScoreSection = Field(default_factory=lambda: ScoreSection())
-    stage: list[dict[str, Any]]
-    pin: list[PinSection] = Field(default_factory=list)
+    def __post_init__(self) -> None:
+        if not self.because.strip():
+            raise PlanError(f"pin of '{self.feature}' needs a reason: because = …")
 
 
 @dataclass(frozen=True)
@@ -89,44 +85,36 @@ class Plan:
     """Stages in order, how sets are scored, and pins. `read_plan` makes one from TOML, `built_in_plan` is the default."""
 
     stages: tuple[Stage, ...]
-    score: ScoreSection = field(default_factory=lambda: ScoreSection())
-    table: TableSection = field(default_factory=TableSection)
+    score: Scoring = field(default_factory=Scoring)
+    table: Terms = field(default_factory=Terms)
     pins: tuple[Pin, ...] = ()
 
     def __post_init__(self) -> None:
         if not self.stages:
             raise PlanError("a plan needs at least one stage; the stages are " + ", ".join(STAGES))
+        twins = [n for n, count in Counter(name_of(s) for s in self.stages).items() if count > 1]
+        if twins:
+            raise PlanError(f"two stages go by '{twins[0]}': give one of them a name of its own (name = …)")
 
     def as_mapping(self) -> dict[str, Any]:
         """The plan as plain data, as it stands in a selection; None and defaults of the table are left out."""
-        out: dict[str, Any] = {}
-        table = self.table.model_dump(exclude_defaults=True)
-        if table:
-            out["table"] = table
-        out["score"] = {k: v for k, v in self.score.model_dump().items() if v is not None}
-        out["stage"] = [
-            {"use": s.use} | {k: v for k, v in dataclasses.asdict(s).items() if v is not None}  # type: ignore[call-overload]
-            for s in self.stages
-        ]
-        if self.pins:
-            out["pin"] = [dataclasses.asdict(p) for p in self.pins]
-        return out
+        return self._told(None)
 
     def to_toml(self) -> str:
         """The plan as a TOML file's text. A switched-off limit (None) is written as false."""
         import tomlkit
 
-        out = self.as_mapping()
-        out["stage"] = [
-            {"use": s.use}
-            | {
-                k: (False if v is None and _can_be_off(s, k) else v)
-                for k, v in dataclasses.asdict(s).items()
-                if v is not None or _can_be_off(s, k)
-            }  # type: ignore[call-overload]
-            for s in self.stages
-        ]
-        return tomlkit.dumps(out)
+        return tomlkit.dumps(self._told(False))
+
+    def _told(self, off: Any) -> dict[str, Any]:
+        out: dict[str, Any] = {}
+        if self.table.as_mapping():
+            out["table"] = self.table.as_mapping()
+        out["score"] = self.score.as_mapping()
+        out["stage"] = [tell_stage(s, off) for s in self.stages]
+        if self.pins:
+            out["pin"] = [dataclasses.asdict(p) for p in self.pins]
+        return out
 
 
 def built_in_plan() -> Plan:
@@ -162,88 +150,80 @@ def read_plan(path: str | Path) -> Plan:
 
 def plan_from(data: Mapping[str, Any], label: str = "plan") -> Plan:
     """A plan from plain data (parsed TOML)."""
-    problems: list[str] = []
-    if not data.get("stage"):
+    problems = [f"{k}: unknown section; a plan has {', '.join(SECTIONS)}.{nearest(k, SECTIONS)}" for k in data if k not in SECTIONS]
+    table = _section(Terms, data.get("table", {}), "table", problems)
+    score = _section(Scoring, data.get("score", {}), "score", problems)
+    entries = _entries(data, "stage", problems)
+    if not entries:
         problems.append("no [[stage]]: a plan needs at least one; the stages are " + ", ".join(STAGES))
-    try:
-        parsed = PlanFile.model_validate({"stage": [], **data})
-    except ValidationError as error:
-        problems += [_in_words(e) for e in error.errors()]
-        parsed = PlanFile(stage=[s for s in data.get("stage", []) if isinstance(s, dict)])
-    if parsed.score.model not in MODELS:
-        problems.append(f"score.model: unknown model '{parsed.score.model}'; there are {', '.join(MODELS)}")
-    if parsed.score.metric is not None and parsed.score.metric not in METRICS:
-        problems.append(f"score.metric: unknown metric '{parsed.score.metric}'; there are {', '.join(METRICS)}")
-    stages = [_stage(k, entry, problems) for k, entry in enumerate(parsed.stage, 1)]
+    stages = [stage_from(entry, f"stage {k}", problems) for k, entry in enumerate(entries, 1)]
+    pins = [_section(PinEntry, entry, f"pin {k}", problems) for k, entry in enumerate(_entries(data, "pin", problems), 1)]
     if problems:
-        listed = problems[0] if len(problems) == 1 else "\n" + "\n".join(f"  - {p}" for p in problems)
-        raise PlanError(f"{label}: {listed}")
-    pins = tuple(Pin(p.feature, p.verdict, p.because) for p in parsed.pin)  # type: ignore[arg-type]
-    return Plan(tuple(s for s in stages if s is not None), parsed.score, parsed.table, pins)
-
-
-def _stage(number: int, entry: dict[str, Any], problems: list[str]) -> Stage | None:
-    use = entry.get("use")
-    where = f"stage {number}"
-    if use not in STAGES:
-        problems.append(f"{where}: use = {use!r} is not a stage; there are {', '.join(STAGES)}.{nearest(str(use), STAGES)}")
-        return None
-    cls = STAGES[use]
-    known = [f.name for f in dataclasses.fields(cls)]
-    before = len(problems)
-    for key in entry:
-        if key != "use" and key not in known:
-            problems.append(f"{where} ({use}): unknown key '{key}'; it has {', '.join(known)}.{nearest(key, known)}")
-    if len(problems) > before:
-        return None
-    fields = {k: v for k, v in entry.items() if k != "use"}
-    return make_stage(cls, fields, f"{where} ({use})", problems)
-
-
-def make_stage(cls: type, fields: dict[str, Any], where: str, problems: list[str]) -> Stage | None:
-    """A stage from plain values; `false` switches an optional limit off."""
-    for f in dataclasses.fields(cls):
-        if fields.get(f.name) is False and "None" in str(f.type) and "bool" not in str(f.type):
-            fields[f.name] = None
+        raise PlanError(f"{label}: " + (problems[0] if len(problems) == 1 else "\n" + "\n".join(f"  - {p}" for p in problems)))
     try:
-        checked: Stage = TypeAdapter(cls).validate_python(fields)
-    except ValidationError as error:
-        problems += [f"{where}: {_in_words(e)}" for e in error.errors()]
+        return Plan(tuple(s for s in stages if s is not None), score, table, tuple(Pin(p.feature, p.verdict, p.because) for p in pins))
+    except PlanError as error:
+        raise PlanError(f"{label}: {error}") from error
+
+
+def _entries(data: Mapping[str, Any], name: str, problems: list[str]) -> list[Mapping[str, Any]]:
+    given = data.get(name, [])
+    if not isinstance(given, list) or not all(isinstance(e, Mapping) for e in given):
+        problems.append(f"{name}: write it as [[{name}]], once for each")
+        return []
+    return given
+
+
+def _section(cls: type, given: Any, where: str, problems: list[str]) -> Any:
+    """One section as its dataclass; what is wrong with it is added to `problems`."""
+    if not isinstance(given, Mapping):
+        problems.append(f"{where}: write it as [{where}] with keys below it")
         return None
+    needed = {f.name for f in dataclasses.fields(cls) if f.default is dataclasses.MISSING and f.default_factory is dataclasses.MISSING}
+    wrong = [f"{name} is missing" for name in sorted(needed - set(given))] + wrong_fields(cls, given)
+    try:
+        if not wrong:
+            return cls(**given)
     except ChaffError as error:
-        problems.append(f"{where}: {error}")
-        return None
-    return checked
+        wrong = [str(error)]
+    problems += [f"{where}: {w}" for w in wrong]
+    return None
 
 
 def with_settings(plan: Plan, settings: Mapping[str, Mapping[str, Any]]) -> Plan:
     """The plan with some fields of its stages changed: stage name → field → value."""
-    problems: list[str] = []
+    names = [name_of(s) for s in plan.stages]
+    problems = [
+        f"the plan has no stage '{name}'; it has {', '.join(names)}.{nearest(name, names)}" for name in settings if name not in names
+    ]
     stages: list[Stage] = []
-    names = [s.use for s in plan.stages]
-    for use in settings:
-        if use not in names:
-            problems.append(f"the plan has no stage '{use}'; it has {', '.join(names)}.{nearest(use, names)}")
     for k, stage in enumerate(plan.stages, 1):
-        new = dict(settings.get(stage.use, {}))
-        entry = {"use": stage.use, **dataclasses.asdict(stage), **new}  # type: ignore[call-overload]
-        made = _stage(k, entry, problems)
+        new = settings.get(name_of(stage))
+        made = stage_from({**tell_stage(stage, off=False), **new}, f"stage {k}", problems) if new else stage
         stages.append(made or stage)
     if problems:
         raise PlanError("; ".join(problems))
     return dataclasses.replace(plan, stages=tuple(stages))
 
 
-def _can_be_off(stage: Any, name: str) -> bool:
-    default = {f.name: f.default for f in dataclasses.fields(stage)}[name]
-    return default is not None and not isinstance(default, bool)
+def check_plan(plan: Plan, table: Table) -> None:
+    """What can be told beforehand of whether the plan fits the table; every mistake in one go.
 
-
-def _in_words(error: Any) -> str:
-    where = ".".join(str(p) for p in error["loc"])
-    if error["type"] == "extra_forbidden":
-        sections: dict[Any, type[BaseModel]] = {"table": TableSection, "score": ScoreSection, "pin": PinSection}
-        head = error["loc"][0]
-        known = list(sections[head].model_fields if head in sections and len(error["loc"]) > 1 else PlanFile.model_fields)
-        return f"{where}: unknown key; it may be {', '.join(known)}.{nearest(str(error['loc'][-1]), known)}"
-    return f"{where}: {error['msg'][0].lower()}{error['msg'][1:]}"
+    Raises
+    ------
+    PlanError
+    """
+    problems = []
+    try:
+        if plan.score.metric is not None:
+            find_metric(plan.score.metric, table.target.task, len(table.target.classes))
+    except UsageError as error:
+        problems.append(f"score: {error}")
+    for stage in plan.stages:
+        try:
+            if isinstance(stage, ChecksTable):
+                stage.check_table(table)
+        except UsageError as error:
+            problems.append(f"stage '{name_of(stage)}': {error}")
+    if problems:
+        raise PlanError(problems[0] if len(problems) == 1 else "\n" + "\n".join(f"  - {p}" for p in problems))

@@ -9,8 +9,9 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from chaff.errors import DataError
+from chaff.errors import DataError, UsageError
 from chaff.files import read_json, write_text
+from chaff.table.terms import Terms
 
 VERSION = 1
 
@@ -78,15 +79,6 @@ class DerivedPart(_Part):
     value: float | str | None = None
 
 
-class CarriedPart(_Part):
-    """Columns that `apply` carries along where they are present."""
-
-    ids: list[str] = Field(default_factory=list)
-    groups: str | None = None
-    order: str | None = None
-    weights: str | None = None
-
-
 class HoldoutPart(_Part):
     """The rows that were set aside before anything was looked at."""
 
@@ -109,16 +101,6 @@ class DataPart(_Part):
     fingerprint: str
 
 
-class ReadingPart(_Part):
-    """How text files are read, so that `apply` reads new ones alike."""
-
-    missing: list[str] = Field(default_factory=list)
-    infinite: Literal["error", "missing"] = "error"
-    delimiter: str | None = None
-    decimal: str | None = None
-    encoding: str | None = None
-
-
 class Selection(_Part):
     """A selection. `chaff.select(…).selection` makes one; `save`, `chaff.read_selection` and `apply` do the rest."""
 
@@ -129,14 +111,17 @@ class Selection(_Part):
     dropped: list[DroppedPart]
     look: list[LookPart]
     derived: list[DerivedPart] = Field(default_factory=list)
-    carried: CarriedPart = Field(default_factory=CarriedPart)
-    reading: ReadingPart = Field(default_factory=ReadingPart)
     holdout: HoldoutPart = Field(default_factory=HoldoutPart)
     scores: dict[str, Any] = Field(default_factory=dict)
     plan: dict[str, Any] = Field(default_factory=dict)
     seed: int = 0
     data: DataPart
     made_with: dict[str, str] = Field(default_factory=dict)
+
+    @property
+    def terms(self) -> Terms:
+        """How the table was opened: roles, and how text is read, so that `apply` reads new rows alike."""
+        return Terms.said(**self.plan.get("table", {}))
 
     @property
     def features(self) -> tuple[str, ...]:
@@ -206,11 +191,15 @@ def read_selection(path: str | Path) -> Selection:
     file = Path(path)
     data = read_json(file, "selection", "is not a selection", "chaff selection", VERSION)
     try:
-        return Selection.model_validate(data)
+        selection = Selection.model_validate(data)
+        _ = selection.terms
+    except UsageError as error:
+        raise DataError(f"{file.name} is a damaged selection: plan.table: {error}") from error
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(p) for p in first["loc"])
         raise DataError(f"{file.name} is a damaged selection: {where}: {first['msg']}") from error
+    return selection
 
 
 def json_schema() -> str:

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from chaff.decide.closing import Closing, Column
-from chaff.decide.run import StageReport
+from chaff.decide.walk import StageReport
 from chaff.methods.search.stage import SearchTrail
+from chaff.results.findings import Findings
 
 
 def three_digits(value: float) -> str:
@@ -69,7 +70,7 @@ def stage_line(report: StageReport) -> tuple[str, str]:
     before, after = len(report.offered), len(report.kept)
     count = f"{before} → {after}" if before != after else f"{before}"
     parts = []
-    if report.stage.use == "importance" and hasattr(report.result, "frame") and "beyond_chance" in report.result.frame:
+    if isinstance(report.result, Findings) and "beyond_chance" in report.result.frame:
         parts.append(f"{int(report.result.frame['beyond_chance'].sum())} beyond chance")
     if isinstance(report.result, SearchTrail):
         trail = report.result.decided or report.result

@@ -10,7 +10,7 @@ from chaff.errors import DataError, UnknownColumn, UsageError, nearest
 from chaff.evaluate.setting import Setting
 from chaff.methods.relevance.catalogue import NAMES, better, resolve
 from chaff.methods.relevance.stage import Relevance
-from chaff.results.findings import Findings
+from chaff.results.findings import Findings, Way
 from chaff.table.opening import open_table
 from chaff.table.sources import Reading, read_source, source_columns
 from chaff.table.table import Table
@@ -83,7 +83,7 @@ def triage(
     work = Work(seed, workers)
     best: pd.DataFrame | None = None
     done, unread = 0, 0
-    ways: dict[str, str] = {}
+    ways: dict[str, Way] = {}
     for table in tables:
         found = _scored(table, by, work)
         done += len(table.features)
@@ -92,7 +92,7 @@ def triage(
             continue
         ways = dict(found.better)
         both = found.frame if best is None else pd.concat([best, found.frame])
-        merged = Findings("triage", both, by, found.higher_is_better, better=ways)
+        merged = Findings("triage", both, by, ways)
         best = merged.ranked(by).head(top)
         if watch is not None:
             watch(done, names)
@@ -105,7 +105,7 @@ def triage(
     settings = {"columns": done, "top": top, "by": by}
     # q-values of one block count that block only, so they are left out rather than shown for what they are not.
     kept_ways = {k: v for k, v in ways.items() if k not in q}
-    return Findings("triage", best.drop(columns=q), by, better(by) != "lower", settings, notes, {}, kept_ways)
+    return Findings("triage", best.drop(columns=q), by, kept_ways, settings, notes)
 
 
 def _scored(table: Table, by: str, work: Work) -> Findings | None:
@@ -118,7 +118,7 @@ def _scored(table: Table, by: str, work: Work) -> Findings | None:
     stage = Relevance("leading" if statistic == "leading" else [statistic], by)
     if statistic == "leading":
         stage = Relevance([n for n in resolve("leading", table) if n != "mutual_information"], by)
-    found = stage.judge(table, Setting.unfolded(table, work), work)
+    found = stage.judge(table, Setting.unfolded(table, work))
     return found if by in found.frame.columns else None
 
 

@@ -1,19 +1,31 @@
-"""Cross-validated squared errors of linear models in closed form, from the moments of the folds' parts."""
+"""The engine for linear models: cross-validated squared errors in closed form, from the moments of the folds' parts."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
 from chaff.arrays import Floats, Ints
+from chaff.evaluate.engine import Set
+from chaff.evaluate.fitted import truth_of
+from chaff.evaluate.walk import ClosedWalk
 from chaff.folds import Folds, Split
+from chaff.metrics import Metric, RowLosses
+from chaff.models.protocols import ClosedForm, Model
+from chaff.results.score import Score
 from chaff.stats.least_squares import pivoted_solve
+from chaff.table.design import Design
+from chaff.table.layout import Layout
 from chaff.table.levels import TrainedLevels
 from chaff.table.moments import Moments, part_moments
 from chaff.table.table import Table
 from chaff.work import Work
+
+CLOSED_FORM_BYTES = 6 << 30  # past this the closed form is built for each set by itself
+WIDE = 1000  # columns from which splits are worth handing out to workers
 
 
 @dataclass(frozen=True)
@@ -31,16 +43,33 @@ class ClosedSplit:
     """Squared error of the training mean on the test rows, summed over targets."""
     weight: float
     """Weight of the test rows."""
+    levels: TrainedLevels
+    means: Floats
+    """float64 (design width,): training means in the columns' own units, which also fill missing cells."""
 
-    def error_of(self, features: Sequence[int]) -> float:
-        """Test squared error of the set's fit; a singular set gets the pivoted fit."""
+    def solve(self, features: Sequence[int]) -> tuple[Ints, Floats]:
+        """(live columns of the set, their coefficients (k, t)); a singular set gets the pivoted fit."""
         cols = np.concatenate([np.arange(self.starts[f], self.starts[f + 1]) for f in sorted(features)] or [np.empty(0, int)])
         cols = cols.astype(np.int64)
         t = np.arange(self.width, self.A.shape[0])
-        beta = pivoted_solve(self.A[np.ix_(cols, cols)], self.A[np.ix_(cols, t)])
+        return cols, pivoted_solve(self.A[np.ix_(cols, cols)], self.A[np.ix_(cols, t)])
+
+    def error_of(self, features: Sequence[int]) -> float:
+        """Test squared error of the set's fit."""
+        cols, beta = self.solve(features)
+        t = np.arange(self.width, self.A.shape[0])
         V = self.V
         error = np.diagonal(V)[t].sum() - 2.0 * (beta * V[np.ix_(cols, t)]).sum()
         return float(error + (beta * (V[np.ix_(cols, cols)] @ beta)).sum())
+
+    def predict(self, features: Sequence[int], about_means: Floats, centre: Floats) -> Floats:
+        """(n, t) from a design about the training means."""
+        cols, beta = self.solve(features)
+        spread = np.zeros((about_means.shape[1], beta.shape[1]))
+        spread[self.levels.columns[cols]] = beta
+        self.levels.spread(spread)
+        used = np.flatnonzero(spread.any(1))
+        return np.asarray(centre + about_means[:, used] @ spread[used])
 
 
 def close_split(train: Moments, test: Moments, penalty: float) -> ClosedSplit:
@@ -59,7 +88,8 @@ def close_split(train: Moments, test: Moments, penalty: float) -> ClosedSplit:
     width = levels.columns.size
     A[np.arange(width), np.arange(width)] *= 1.0 + penalty
     around = float(np.diagonal(V)[width:].sum())
-    return ClosedSplit(A, V, levels.starts, width, around, test.weight)
+    means = (train.means + train.shift)[: layout.width]
+    return ClosedSplit(A, V, levels.starts, width, around, test.weight, levels, means)
 
 
 def part_sums(table: Table, features: Sequence[str], folds: Folds, work: Work) -> list[list[Moments]]:
@@ -70,13 +100,22 @@ def part_sums(table: Table, features: Sequence[str], folds: Folds, work: Work) -
 def close_splits(parts: list[list[Moments]], splits: Sequence[Split], penalty: float, work: Work) -> list[ClosedSplit]:
     """Every split in closed form, from the moments of the parts it is made of."""
 
-    def one(split: Split) -> ClosedSplit:
-        moments = parts[split.repeat]
-        train = Moments.sum_of([moments[j] for j in split.train])
-        return close_split(train, moments[split.test], penalty)
+    close = CloseSplit(parts, penalty)
+    wide = parts[0][0].sums.size > WIDE  # below that, handing out the work costs more than it saves
+    return work.each(close, splits) if wide else [close(s) for s in splits]
 
-    wide = parts[0][0].sums.size > 1000  # below that, handing out the work costs more than it saves
-    return work.each(one, splits) if wide else [one(s) for s in splits]
+
+@dataclass(frozen=True)
+class CloseSplit:
+    """Split → its closed form, from the moments of the parts."""
+
+    parts: list[list[Moments]]
+    penalty: float
+
+    def __call__(self, split: Split) -> ClosedSplit:
+        moments = self.parts[split.repeat]
+        train = Moments.sum_of([moments[j] for j in split.train])
+        return close_split(train, moments[split.test], self.penalty)
 
 
 def bytes_needed(width: int, folds: Folds) -> int:
@@ -84,3 +123,115 @@ def bytes_needed(width: int, folds: Folds) -> int:
     walk copies."""
     parts = sum(int(p.max()) + 1 for p in folds.parts)
     return 8 * width * width * (4 * parts + 4 * folds.count)
+
+
+@dataclass(frozen=True)
+class ErrorsOf:
+    """Set → test squared error per split."""
+
+    splits: list[ClosedSplit]
+    place: dict[str, int]
+
+    def __call__(self, features: Set) -> Floats:
+        where = [self.place[n] for n in features]
+        return np.array([s.error_of(where) for s in self.splits])
+
+
+class ClosedEngine:
+    """See `chaff.evaluate.engine.Engine`. Every metric must be a function of squared errors."""
+
+    def __init__(
+        self, table: Table, model: Model, metrics: tuple[Metric, ...], folds: Folds, work: Work, parts: list[list[Moments]] | None = None
+    ) -> None:
+        self.table, self.model, self.metrics, self.folds, self.work = table, model, metrics, folds, work
+        self.penalty = model.ridge_equivalent() if isinstance(model, ClosedForm) else 0.0
+        self.place = {n: k for k, n in enumerate(table.features)}
+        self._given = parts
+
+    @cached_property
+    def bytes_needed(self) -> int:
+        """Memory that the closed form of all features would take at its peak."""
+        layout = Layout.of(self.table, self.table.features)
+        return bytes_needed(layout.width + layout.targets, self.folds)
+
+    @property
+    def fits_whole(self) -> bool:
+        return self.bytes_needed <= CLOSED_FORM_BYTES
+
+    @cached_property
+    def parts(self) -> list[list[Moments]]:
+        return self._given if self._given is not None else part_sums(self.table, self.table.features, self.folds, self.work)
+
+    @cached_property
+    def splits(self) -> list[ClosedSplit]:
+        return close_splits(self.parts, self.folds.splits, self.penalty, self.work)
+
+    def prepare(self) -> None:
+        if self.fits_whole:
+            _ = self.splits
+
+    def scores(self, sets: Sequence[Set], splits: Sequence[int]) -> Floats:
+        errors = self.errors(sets, splits)
+        around, weight = (x[list(splits)] for x in self.around)
+        return np.stack([over_splits(m, errors, around, weight) for m in self.metrics], axis=-1)
+
+    def errors(self, sets: Sequence[Set], splits: Sequence[int] | None = None) -> Floats:
+        """Test squared errors, float64 (sets, splits); over all splits when left out."""
+        asked = list(range(self.folds.count) if splits is None else splits)
+        if self.fits_whole:
+            errors_of = ErrorsOf([self.splits[k] for k in asked], self.place)
+            done = self.work.each(errors_of, sets) if len(sets) > 1 else [errors_of(s) for s in sets]
+        else:
+            done = [self._alone(s)[asked] for s in sets]
+        return np.array(done).reshape(len(sets), len(asked))
+
+    def _alone(self, features: Set) -> Floats:
+        """One set by itself, where the closed form of all features would not fit into memory."""
+        names = [n for n in self.table.features if n in features]
+        parts = part_sums(self.table, names, self.folds, self.work)
+        splits = close_splits(parts, self.folds.splits, self.penalty, self.work)
+        return np.array([s.error_of(range(len(names))) for s in splits])
+
+    @cached_property
+    def around(self) -> tuple[Floats, Floats]:
+        """(squared error of the training mean, weight of the test rows) per split; the same for every set."""
+        if self.fits_whole:
+            splits = self.splits
+        else:
+            splits = close_splits(part_sums(self.table, [], self.folds, self.work), self.folds.splits, 0.0, self.work)
+        return np.array([s.around for s in splits]), np.array([s.weight for s in splits])
+
+    def losses(self, sets: Sequence[Set], splits: Sequence[int]) -> list[list[RowLosses]]:
+        out: list[list[RowLosses]] = [[] for _ in sets]
+        for k in splits:
+            train, test = (self.table.take(rows) for rows in self.folds.rows(self.folds.splits[k]))
+            truth, closed = truth_of(train, test), self.splits[k]
+            X = Design.of(test, test.features).filled(closed.means) - closed.means
+            for rows, features in zip(out, sets, strict=True):
+                predicted = closed.predict([self.place[n] for n in features], X, truth.train_means)
+                rows.append(self.metrics[0].losses(truth, predicted))
+        return out
+
+    def walk(self, start: Set) -> ClosedWalk | None:
+        return ClosedWalk(self, self.splits, start) if self.fits_whole else None
+
+    def score(self, features: Set, errors: Floats) -> Score:
+        """A score from test squared errors per split."""
+        return Score(features, self.metrics[0].name, self.values(errors[None])[0], self.folds.test_share)
+
+    def values(self, errors: Floats) -> Floats:
+        """(sets, splits) of the first metric from squared errors of the same shape."""
+        return over_splits(self.metrics[0], errors, *self.around)
+
+    def inside(self, split: int) -> ClosedEngine | None:
+        """Moments of the parts are shared, not learned again."""
+        inner = self.folds.inside(self.folds.splits[split])
+        parts = self.parts if self.fits_whole else None
+        return ClosedEngine(self.table, self.model, self.metrics, inner, self.work, parts) if inner.splits else None
+
+
+def over_splits(metric: Metric, errors: Floats, around: Floats, weight: Floats) -> Floats:
+    """A metric that is a function of squared errors, for many sets at once: (sets, splits)."""
+    if metric.name == "r2":
+        return np.where(around > 0, 1.0 - errors / np.where(around > 0, around, 1.0), 0.0)
+    return np.sqrt(np.maximum(errors, 0.0) / np.where(weight > 0, weight, 1.0))

@@ -1,39 +1,27 @@
-"""Setting and Stage: what a way of judging features is given, and what it has to give back."""
+"""Setting: what all stages of a run share."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Hashable, Mapping
 from dataclasses import dataclass, field
-from typing import Any, ClassVar, Literal, Protocol
+from typing import Any
 
 import numpy as np
 
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.folds import Folds, make_folds
+from chaff.metrics import METRICS
 from chaff.models.least_squares import Ridge
 from chaff.models.protocols import Model
-from chaff.results.findings import Findings
-from chaff.results.trail import SizeRule, Trail
-from chaff.results.verdict import Verdict
+from chaff.results.pin import Pin
+from chaff.results.trail import SizeRule
 from chaff.table.table import Table
 from chaff.work import Work
 
 
 @dataclass(frozen=True)
-class Pin:
-    """A person's own decision on a feature, with a reason."""
-
-    feature: str
-    verdict: Literal["keep", "drop"]
-    because: str
-
-
-@dataclass(frozen=True)
 class Setting:
-    """What all stages of a run share.
-
-    `earlier` holds the results of the stages before, by the stage's name.
-    """
+    """What all stages of a run share: folds, model, metric, pins, and what the stages before have found."""
 
     folds: Folds
     model: Model = field(default_factory=Ridge)
@@ -41,7 +29,12 @@ class Setting:
     rule: SizeRule = field(default_factory=SizeRule)
     pins: Mapping[str, Pin] = field(default_factory=dict)
     earlier: Mapping[str, Any] = field(default_factory=dict)
+    """Results of the stages before, by what they are (`use`); the latest where there are two of a kind."""
+    spared: Mapping[str, float] = field(default_factory=dict)
+    """Features that a stage before wants no search to throw out, with the figure that says so."""
     work: Work = field(default_factory=Work)
+    scorers: dict[Hashable, SubsetScorer] = field(default_factory=dict, compare=False, repr=False)
+    """One scorer per (features, model, metric), so that nothing is prepared or scored twice in a run."""
 
     @classmethod
     def of(cls, table: Table, folds: int = 5, repeats: int = 1, work: Work | None = None, **fields: Any) -> Setting:
@@ -55,21 +48,37 @@ class Setting:
         return cls(Folds((np.zeros(len(table), np.int64),), (), "no folds"), work=work or Work(), **fields)
 
     def scorer(self, table: Table, model: Model | None = None, metric: str | None = None) -> SubsetScorer:
-        """A scorer on the run's folds."""
-        return SubsetScorer(table, model or self.model, metric, self.folds, self.work)
+        """A scorer on the run's folds, the same one at each call; the run's metric where the model can serve it."""
+        model = model or self.model
+        metric = metric or self.metric_of(model)
+        key = (table.features, _key(model), metric)
+        known = self.scorers.get(key)
+        if known is not None and _same_rows(known.table, table):
+            return known
+        made = SubsetScorer(table, model, metric, self.folds, self.work)
+        return self.scorers.setdefault(key, made) if known is None else made
+
+    def metric_of(self, model: Model) -> str | None:
+        """The run's metric where the model gives what it needs; None, the model's default one, otherwise."""
+        return self.metric if self.metric is not None and METRICS[self.metric].needs in model.gives else None
 
     def kept_by_pin(self, feature: str) -> bool:
         pin = self.pins.get(feature)
         return pin is not None and pin.verdict == "keep"
 
 
-class Stage(Protocol):
-    """A frozen dataclass: its fields are its keyword arguments, its TOML keys and its command options."""
+def _key(model: Model) -> Hashable:
+    """A person's own model need not be hashable: it then stands for itself only."""
+    return model if isinstance(model, Hashable) and _hashes(model) else id(model)
 
-    use: ClassVar[str]
-    """Its name in a plan and on the command line."""
-    loosen: ClassVar[str]
-    """What to change when it leaves no feature."""
 
-    def judge(self, table: Table, setting: Setting, work: Work) -> Findings | Trail: ...
-    def verdicts(self, result: Any, setting: Setting) -> tuple[Verdict, ...]: ...
+def _hashes(thing: Hashable) -> bool:
+    try:
+        hash(thing)
+    except TypeError:
+        return False
+    return True
+
+
+def _same_rows(a: Table, b: Table) -> bool:
+    return a.source is b.source and a.rows is b.rows and a.y_all is b.y_all and a.weights_all is b.weights_all

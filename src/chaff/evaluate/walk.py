@@ -8,13 +8,15 @@ from typing import TYPE_CHECKING, Protocol
 import numpy as np
 
 from chaff.arrays import Floats
-from chaff.evaluate.closed import ClosedSplit
 from chaff.kernels.sweep import errors_after_toggle, toggle
 from chaff.results.score import Score
 from chaff.stats.least_squares import SINGULAR
 
 if TYPE_CHECKING:
+    from chaff.evaluate.closed import ClosedEngine, ClosedSplit
     from chaff.evaluate.scorer import SubsetScorer
+
+TIE = 1e-12  # scores closer than this are a tie, broken by name
 
 
 class Changes(Mapping[str, Score]):
@@ -29,8 +31,9 @@ class Changes(Mapping[str, Score]):
         return np.asarray(self.by_fold.mean(1))
 
     def best(self) -> str:
-        """The name whose change scores best; the first in the table's order among equals."""
-        return self.names[int(np.argmax(self.means if self._up else -self.means))]
+        """The name whose change scores best; of equals the first by name, so that the order of the columns decides nothing."""
+        means = self.means if self._up else -self.means
+        return min(self.names[k] for k in np.flatnonzero(means >= means.max() - TIE))
 
     def __getitem__(self, name: str) -> Score:
         return self._score(name, self.by_fold[self._place[name]])
@@ -79,9 +82,9 @@ class ClosedWalk:
     so that a score never depends on the way that led to it.
     """
 
-    def __init__(self, scorer: SubsetScorer, splits: list[ClosedSplit], start: frozenset[str]) -> None:
-        self.scorer, self.splits, self.features = scorer, splits, start
-        self._place = {n: k for k, n in enumerate(scorer.features)}
+    def __init__(self, engine: ClosedEngine, splits: list[ClosedSplit], start: frozenset[str]) -> None:
+        self.engine, self.splits, self.features = engine, splits, start
+        self._place = engine.place
         self._columns = [np.arange(s.width, dtype=np.int64) for s in splits]
         self._base = [np.diagonal(s.A).copy() for s in splits]
         self._regular = self._sweep_afresh()
@@ -107,12 +110,12 @@ class ClosedWalk:
     @property
     def score(self) -> Score:
         if not self._regular:
-            return self.scorer(self.features)
+            return self.engine.score(self.features, self.engine.errors([self.features])[0])
         errors = np.array([np.diagonal(V)[s.width :].sum() for V, s in zip(self._V, self.splits, strict=True)])
-        return self.scorer.score_of_errors(self.features, errors)
+        return self.engine.score(self.features, errors)
 
     def changes(self, names: Sequence[str] | None = None) -> Changes:
-        names = tuple(self.scorer.features if names is None else names)
+        names = tuple(self._place if names is None else names)
         errors = np.empty((len(self.splits), len(names)))
         offered = np.array([self._place[n] for n in names], np.int64)
         if self._regular:
@@ -123,9 +126,11 @@ class ClosedWalk:
         else:
             errors[:] = np.nan
         for j in np.flatnonzero(np.isnan(errors).any(0)):
-            errors[:, j] = self.scorer.errors_of(self.features ^ {names[j]})
-        values = self.scorer.values_of_errors(errors)
-        return Changes(names, values, lambda n, v: self.scorer.score_of_values(self.features ^ {n}, v), self.scorer.metric.higher_is_better)
+            errors[:, j] = self.engine.errors([self.features ^ {names[j]}])[0]
+        metric, share = self.engine.metrics[0], self.engine.folds.test_share
+        here = self.features
+        values = self.engine.values(errors.T)
+        return Changes(names, values, lambda n, v: Score(here ^ {n}, metric.name, v, share), metric.higher_is_better)
 
     def toggle(self, name: str) -> None:
         entering = name not in self.features

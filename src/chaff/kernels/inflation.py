@@ -6,6 +6,8 @@ import numpy as np
 
 from chaff.kernels.jit import kernel
 
+ROUNDING = 1e-13
+
 
 @kernel
 def determinant(M, columns, L):
@@ -91,7 +93,11 @@ def eliminate(P, starts, columns, own, removable, order_key, limit, tie, went, v
             vif[f] = inflation_of(P, f, starts, columns, own, L)
             if vif[f] <= limit:
                 continue
-            if best < 0 or vif[f] > vif[best] * (1.0 + tie) or (vif[f] >= vif[best] * (1.0 - tie) and order_key[f] > order_key[best]):
+            if best < 0:
+                best = f
+                continue
+            near = tie + ROUNDING * vif[best]  # the larger, the nearer to singular: rounding grows with it
+            if vif[f] > vif[best] * (1.0 + near) or (vif[f] >= vif[best] * (1.0 - near) and order_key[f] > order_key[best]):
                 best = f
         if best < 0:
             return gone

@@ -8,13 +8,13 @@ from typing import ClassVar
 import numpy as np
 import numpy.typing as npt
 
-from chaff.arrays import Bytes, Floats, Ints
+from chaff.arrays import Bytes, Flags, Floats, Ints
 from chaff.errors import UsageError
 from chaff.kernels.forest import add_predictions, add_shuffle_changes, draw_bootstrap, grow_tree
 from chaff.metrics import Need
 from chaff.models.protocols import Form, Sample
 from chaff.table.bins import Bins
-from chaff.work import Work
+from chaff.work import Work, task
 
 TREES_PER_UNIT = 10
 DEEPEST = 500
@@ -49,7 +49,7 @@ class FittedForest:
             add_predictions(codes, t.feature, t.left, t.right, t.mask, t.value, out)
         return out
 
-    def importance(self, by: str = "impurity") -> Floats:
+    def importance(self) -> Floats:
         """Drop in squared error that a feature's splits brought, as a share of the total."""
         total = self.gains.sum()
         return self.gains / total if total > 0 else self.gains.copy()
@@ -72,14 +72,34 @@ class FittedForest:
         size = max(16, CHANGE_BYTES // (8 * partners.shape[0] * p * t))
         blocks = [slice(i, min(i + size, n)) for i in range(0, n, size)]
 
-        def one(where: slice) -> tuple[slice, Floats]:
-            out = np.zeros((partners.shape[0], p, where.stop - where.start, t))
-            for k in self.trees:
-                add_shuffle_changes(codes, k.feature, k.left, k.right, k.mask, k.value, partners, where.start, where.stop, out)
-            out /= len(self.trees)
-            return where, out
+        return self._sum(codes, t) / len(self.trees), work.each(task(self._changes, codes, partners, t), blocks)
 
-        return self._sum(codes, t) / len(self.trees), work.each(one, blocks)
+    def _changes(self, codes: Bytes, partners: Ints, targets: int, where: slice) -> tuple[slice, Floats]:
+        """Changes in some rows."""
+        out = np.zeros((partners.shape[0], codes.shape[1], where.stop - where.start, targets))
+        for k in self.trees:
+            add_shuffle_changes(codes, k.feature, k.left, k.right, k.mask, k.value, partners, where.start, where.stop, out)
+        out /= len(self.trees)
+        return where, out
+
+
+@dataclass(frozen=True)
+class Growth:
+    """What all trees of a forest are grown from."""
+
+    codes: Bytes
+    """uint8 (n, features), row-major."""
+    targets: Floats
+    """float64 (n, t), about `centre`."""
+    weights: Floats
+    counts: Ints
+    category: Flags
+    want: int
+    """Columns drawn at each split."""
+    key: int
+    centre: Floats
+    smooth: float
+    """Weight of the training shares in a leaf."""
 
 
 @dataclass(frozen=True)
@@ -135,56 +155,41 @@ class Forest:
 
     def fit(self, train: Sample, work: Work) -> FittedForest:
         bins: Bins = train.data
-        codes = _row_major(bins)
-        n, p = codes.shape
-        w = np.ones(n) if train.weights is None else train.weights
-        centre = np.average(train.targets, axis=0, weights=w)
-        # Centred, so that a target far from zero loses no digits in the gains.
-        inner = train.targets - centre
-        smooth = 1.0 if train.classes else 0.0
-        want = self.drawn_columns(p, bool(train.classes)) if p else 0
-        key = work.key("forest")
-
-        def grow(first: int) -> list[tuple[Tree, Floats]]:
-            return [
-                self._tree(codes, inner, w, bins, want, key + t, centre, smooth)
-                for t in range(first, min(first + TREES_PER_UNIT, self.trees))
-            ]
-
-        grown = [one for some in work.each(grow, range(0, self.trees, TREES_PER_UNIT)) for one in some]
+        n, p = bins.codes.shape[1], len(bins.features)
+        weights = np.ones(n) if train.weights is None else train.weights
+        centre = np.average(train.targets, axis=0, weights=weights)
+        growth = Growth(
+            _row_major(bins),
+            train.targets - centre,  # centred, so that a target far from zero loses no digits in the gains
+            weights,
+            bins.counts,
+            bins.category,
+            self.drawn_columns(p, bool(train.classes)) if p else 0,
+            work.key("forest"),
+            centre,
+            1.0 if train.classes else 0.0,
+        )
+        grown = [one for some in work.each(task(self._some_trees, growth), range(0, self.trees, TREES_PER_UNIT)) for one in some]
         gains = np.sum([g for _, g in grown], axis=0) if p else np.zeros(0)
         return FittedForest(train.features, tuple(t for t, _ in grown), gains)
 
-    def _tree(
-        self, codes: Bytes, targets: Floats, weights: Floats, bins: Bins, want: int, seed: int, centre: Floats, smooth: float
-    ) -> tuple[Tree, Floats]:
-        n, p = codes.shape
+    def _some_trees(self, growth: Growth, first: int) -> list[tuple[Tree, Floats]]:
+        return [self._tree(growth, t) for t in range(first, min(first + TREES_PER_UNIT, self.trees))]
+
+    def _tree(self, g: Growth, number: int) -> tuple[Tree, Floats]:
+        """(one tree, gain of every feature)."""
+        n, p = g.codes.shape
         times = np.empty(n)
         draws = min(n, ROWS_PER_TREE) if self.rows_per_tree is None else self.rows_per_tree
-        state = draw_bootstrap(np.uint64(seed), draws, times)
-        most = 2 * (draws // self.leaf_rows) + 3
+        state = draw_bootstrap(np.uint64(g.key + number), draws, times)
+        most, t = 2 * (draws // self.leaf_rows) + 3, g.targets.shape[1]
         feature, left, right = (np.zeros(most, np.int64) for _ in range(3))
-        mask, value, gains = np.zeros((most, 4), np.uint64), np.zeros((most, 1 + targets.shape[1])), np.zeros(p)
-        nodes = grow_tree(
-            codes,
-            targets,
-            weights,
-            times,
-            bins.counts,
-            bins.category,
-            want,
-            float(self.leaf_rows),
-            min(self.depth or DEEPEST, DEEPEST),
-            np.uint64(state),
-            feature,
-            left,
-            right,
-            mask,
-            value,
-            gains,
-        )
-        weight = value[:nodes, :1] + smooth
-        leaf = centre + np.divide(value[:nodes, 1:], weight, out=np.zeros((nodes, centre.size)), where=weight > 0)
+        mask, value, gains = np.zeros((most, 4), np.uint64), np.zeros((most, 1 + t)), np.zeros(p)
+        limits = (g.want, float(self.leaf_rows), min(self.depth or DEEPEST, DEEPEST), np.uint64(state))
+        out = (feature, left, right, mask, value, gains)
+        nodes = grow_tree(g.codes, g.targets, g.weights, times, g.counts, g.category, *limits, *out)
+        weight = value[:nodes, :1] + g.smooth
+        leaf = g.centre + np.divide(value[:nodes, 1:], weight, out=np.zeros((nodes, t)), where=weight > 0)
         return Tree(feature[:nodes].copy(), left[:nodes].copy(), right[:nodes].copy(), mask[:nodes].copy(), leaf), gains
 
 

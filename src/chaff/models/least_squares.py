@@ -37,7 +37,7 @@ class FittedLinear:
         design: Design = rows.data
         return self.centre + (design.filled(self.means) - self.means) @ self.coefficients
 
-    def importance(self, by: str = "coefficient") -> Floats:
+    def importance(self) -> Floats:
         """Length of each feature's standardised coefficients."""
         size = (self.coefficients * self.spread[:, None]) ** 2
         return np.array([np.sqrt(size[a:b].sum()) for a, b in zip(self.starts, self.starts[1:])])
@@ -54,10 +54,12 @@ class LeastSquares:
     reads: ClassVar[Form] = "design"
     gives: ClassVar[frozenset[Need]] = frozenset({"values", "labels", "scores"})
     label: ClassVar[str] = "least squares"
-    penalty: ClassVar[float] = 0.0
+
+    def ridge_equivalent(self) -> float:
+        return 0.0
 
     def fit(self, train: Sample, work: Work) -> FittedLinear:
-        return fit_linear(train.data, self.penalty)
+        return fit_linear(train.data, 0.0)
 
 
 @dataclass(frozen=True)
@@ -84,6 +86,9 @@ class Ridge:
     def __post_init__(self) -> None:
         if not self.penalty >= 0:
             raise UsageError(f"penalty must be 0 or more, not {self.penalty}")
+
+    def ridge_equivalent(self) -> float:
+        return self.penalty
 
     def fit(self, train: Sample, work: Work) -> FittedLinear:
         return fit_linear(train.data, self.penalty)

@@ -1,15 +1,17 @@
-"""What a model is: a frozen dataclass that learns from one numeric form and predicts from another."""
+"""What a model is: a frozen dataclass that learns from one numeric form and predicts from another.
+
+What more it can do (be scored in closed form, weigh its features, be shuffled) is a power, and a power is asked for by a
+method of its own, never guessed from a field: a lasso has a `penalty` too.
+"""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any, Literal, Protocol, runtime_checkable
 
 from chaff.arrays import Floats, Ints
 from chaff.metrics import Need
-from chaff.table.bins import Binning
-from chaff.table.design import Design
-from chaff.table.moments import table_moments
 from chaff.table.table import Table
 from chaff.work import Work
 
@@ -31,14 +33,11 @@ class Sample:
     order: Floats | None = None
 
 
-@runtime_checkable
 class Fitted(Protocol):
+    """A model that has learned."""
+
     def predict(self, rows: Sample) -> Floats:
         """(n, t): values, or class shares in the form of `Table.targets`."""
-        ...
-
-    def importance(self, by: str) -> Floats:
-        """One number a feature."""
         ...
 
 
@@ -56,26 +55,35 @@ class Model(Protocol):
     def fit(self, train: Sample, work: Work) -> Fitted: ...
 
 
+class Prepared(Protocol):
+    """One numeric form, learned on training rows once a split; applied to rows, and cut down to fewer features."""
+
+    def apply(self, rows: Table) -> Sample: ...
+    def select(self, rows: Sample, features: Sequence[str]) -> Sample: ...
+
+
 @runtime_checkable
-class Exact(Protocol):
-    """The power of being scored in closed form from moments: least squares, plain or with this penalty."""
+class ClosedForm(Protocol):
+    """A model's power of being scored from moments without a fit."""
 
-    @property
-    def penalty(self) -> float: ...
-
-
-def sample(table: Table, form: Form, binning: Binning | None = None) -> Sample:
-    """The table's rows and features in one form; bins need the binning that training rows gave."""
-    data: Any
-    if form == "moments":
-        data = table_moments(table, table.features)
-    elif form == "design":
-        data = Design.of(table, table.features)
-    else:
-        data = (binning or Binning.learn(table, table.features)).apply(table)
-    return Sample(table.features, data, table.targets, table.weights, table.target.classes, table.groups, table.order)
+    def ridge_equivalent(self) -> float:
+        """The λ of the ridge that it is; 0 for least squares."""
+        ...
 
 
-def select_features(rows: Sample, features: tuple[str, ...]) -> Sample:
-    """The same rows with fewer features; for bins only, since that is where it costs next to nothing."""
-    return replace(rows, features=features, data=rows.data.select(features))
+@runtime_checkable
+class Weighs(Protocol):
+    """A fitted model's power of saying how much it uses each feature."""
+
+    def importance(self) -> Floats:
+        """float64 (features,)."""
+        ...
+
+
+@runtime_checkable
+class Shuffles(Protocol):
+    """A fitted model's power of predicting cheaply what shuffling one feature would change."""
+
+    def shuffled(self, rows: Sample, partners: Ints, work: Work) -> tuple[Floats, list[tuple[slice, Floats]]]:
+        """Predictions (n, t), and blocks of (rows, changes (shuffles, features, rows, t))."""
+        ...

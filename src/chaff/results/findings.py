@@ -6,7 +6,7 @@ import json
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 from chaff.errors import DataError, UsageError, nearest
 from chaff.files import read_json, write_text, write_with
@@ -16,6 +16,8 @@ if TYPE_CHECKING:
     import pandas as pd
 
 FORMAT, VERSION = "chaff findings", 1
+Way = Literal["higher", "lower", "magnitude", "nearest"]
+"""Of the two sided ones: magnitude, the further from no relation the better; nearest, the nearer to it."""
 NEUTRAL = {"auc": 0.5}  # where "no relation" is not 0
 
 
@@ -38,24 +40,23 @@ class Findings:
     """Indexed by feature."""
     lead: str
     """The column that ranks."""
-    higher_is_better: bool = True
+    better: Mapping[str, Way] = field(default_factory=dict)
+    """Which way is better in each column that says something of that kind; "higher" where nothing is said."""
     settings: Mapping[str, Any] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
     more: Mapping[str, pd.DataFrame] = field(default_factory=dict)
     """Further frames: matrices, pairs, trails of an elimination."""
-    better: Mapping[str, str] = field(default_factory=dict)
-    """Which way is better in each column: "higher", "lower" or "magnitude" (the further from no relation, either way)."""
+    shown_first: Literal["best", "worst"] = "best"
+    """Which end a person wants to see first: the worst of what repeats, the best of what predicts."""
 
-    def way(self, column: str) -> str:
-        if column in self.better:
-            return self.better[column]
-        return "higher" if column != self.lead or self.higher_is_better else "lower"
+    def way(self, column: str) -> Way:
+        return self.better.get(column, "higher")
 
     def values(self, by: str | None = None) -> pd.Series:
         """A column as it is ranked and cut: the distance from no relation where either way counts (an AUC of 0.2 as 0.8)."""
         column = self._known(by or self.lead)
         values = self.frame[column]
-        if self.way(column) != "magnitude":
+        if self.way(column) not in ("magnitude", "nearest"):
             return values
         middle = NEUTRAL.get(column, 0.0)
         return (values - middle).abs() + middle
@@ -63,13 +64,23 @@ class Findings:
     def ranked(self, by: str | None = None) -> pd.DataFrame:
         """The frame with the best first; features without a value last."""
         column = by or self.lead
-        order = self.values(column).sort_values(ascending=self.way(column) == "lower", kind="stable").index
+        order = self.values(column).sort_values(ascending=self.ascending(column), kind="stable").index
         return self.frame.loc[order]
+
+    def ascending(self, column: str) -> bool:
+        """Whether the smaller value is the better one."""
+        return self.way(column) in ("lower", "nearest")
+
+    def shown(self, by: str | None = None) -> pd.DataFrame:
+        """The frame in the order in which a person wants to see it."""
+        column = by or self.lead
+        ascending = self.ascending(column) == (self.shown_first == "best")
+        return self.frame.loc[self.values(column).sort_values(ascending=ascending, kind="stable").index]
 
     def rank(self, by: str | None = None) -> pd.Series:
         """Place of every feature by one column, 1 for the best, ties sharing the better place; missing without a value."""
         column = by or self.lead
-        return self.values(column).rank(ascending=self.way(column) == "lower", method="min")
+        return self.values(column).rank(ascending=self.ascending(column), method="min")
 
     def scaled(self) -> pd.DataFrame:
         """Every ranking column from 0 (the worst feature) to 1 (the best), to be looked at side by side."""
@@ -83,7 +94,7 @@ class Findings:
             finite = values.where(np.isfinite(values))
             low, high = finite.min(), finite.max()
             part = (values.clip(upper=high) - low) / (high - low) if high > low else values.where(values.isna(), 1.0)
-            out[column] = 1.0 - part if self.way(column) == "lower" else part
+            out[column] = 1.0 - part if self.ascending(column) else part
         import pandas as pd
 
         return pd.DataFrame(out, index=self.frame.index)
@@ -92,7 +103,7 @@ class Findings:
         """Features that a cut keeps, best first; nothing is computed again."""
         column = by or self.lead
         rule = cut if isinstance(cut, Cut) else Cut.from_mapping(cut)
-        flags = rule.stays(self.values(column), self.way(column) != "lower")
+        flags = rule.stays(self.values(column), not self.ascending(column))
         return tuple(str(f) for f in self.ranked(column).index if flags[f])
 
     def try_limits(self, limits: Iterable[float], by: str | None = None, rule: str | None = None) -> pd.DataFrame:
@@ -113,7 +124,7 @@ class Findings:
         import pandas as pd
 
         column = by or self.lead
-        rule = rule or ("below" if self.way(column) == "lower" else "above")
+        rule = rule or ("below" if self.ascending(column) else "above")
         sets = [(limit, self.stays({rule: limit}, column)) for limit in limits]
         if not sets:
             raise UsageError("no limit to try")
@@ -145,7 +156,7 @@ class Findings:
             "version": VERSION,
             "method": self.method,
             "lead": self.lead,
-            "higher_is_better": self.higher_is_better,
+            "shown_first": self.shown_first,
             "settings": _jsonable(dict(self.settings)),
             "notes": list(self.notes),
             "better": dict(self.better),
@@ -160,7 +171,7 @@ class Findings:
         return column
 
     def __str__(self) -> str:
-        head = self.ranked().head(20).dropna(axis=1, how="all")
+        head = self.shown().head(20).dropna(axis=1, how="all")
         rest = len(self.frame) - len(head)
         tail = f"\n… and {rest} more" if rest else ""
         notes = "".join(f"\n{n}" for n in self.notes)
@@ -178,16 +189,9 @@ def read_findings(path: str | Path) -> Findings:
     file = Path(path)
     data = read_json(file, "findings", "holds no findings", FORMAT, VERSION)
     try:
-        return Findings(
-            data["method"],
-            _joined(data["frame"]),
-            data["lead"],
-            data["higher_is_better"],
-            data["settings"],
-            tuple(data["notes"]),
-            {k: _joined(f) for k, f in data["more"].items()},
-            data["better"],
-        )
+        more = {k: _joined(f) for k, f in data["more"].items()}
+        notes, first = tuple(data["notes"]), data["shown_first"]
+        return Findings(data["method"], _joined(data["frame"]), data["lead"], data["better"], data["settings"], notes, more, first)
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise DataError(f"{file.name} is damaged: {error!r}") from error
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -61,20 +62,13 @@ class Trail:
 
     @cached_property
     def frame(self) -> pd.DataFrame:
-        """One row a move: move, direction, action, feature, size, score, score_se."""
-        import pandas as pd
-
-        return pd.DataFrame(
-            {
-                "move": np.arange(len(self.moves)),
-                "direction": [m.direction for m in self.moves],
-                "action": [m.action for m in self.moves],
-                "feature": [m.feature for m in self.moves],
-                "size": [len(m.features) for m in self.moves],
-                "score": self.means,
-                "score_se": [corrected_error(m.values, self.test_share) for m in self.moves],
-            }
-        )
+        """One row a move, indexed by it: action, feature, size, direction, score, score_se."""
+        rows = [
+            {"action": m.action, "feature": m.feature, "size": len(m.features), "direction": m.direction, "score": mean}
+            | {"score_se": corrected_error(m.values, self.test_share)}
+            for m, mean in zip(self.moves, self.means.tolist(), strict=True)
+        ]
+        return trail_frame(rows, ("direction", "score", "score_se"))
 
     def features_at(self, move: int) -> tuple[str, ...]:
         """The set after that move, in the order of the table."""
@@ -115,3 +109,14 @@ class Trail:
     def best(self, rule: SizeRule | None = None) -> tuple[str, ...]:
         """The features of the chosen move."""
         return self.features_at(self.chosen_move(rule))
+
+
+def trail_frame(rows: Sequence[Mapping[str, Any]], further: Sequence[str] = ()) -> pd.DataFrame:
+    """The one shape of every trail: one row a move, indexed by `move`, with action, feature and size (how many features are
+    in after it), then whatever the method measured. `further` names those columns where there may be no row."""
+    import pandas as pd
+
+    columns = ["action", "feature", "size", *further]
+    frame = pd.DataFrame(list(rows), columns=columns if not rows else None)
+    frame = frame[[*columns[:3], *[c for c in frame.columns if c not in columns[:3]]]]
+    return frame.rename_axis("move")

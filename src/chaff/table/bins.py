@@ -14,7 +14,7 @@ import numpy as np
 from chaff.arrays import Bytes, Flags, Floats, Ints
 from chaff.kernels.counts import codes_by_cuts
 from chaff.table.table import Table
-from chaff.work import Work
+from chaff.work import Work, task
 
 TREE_BINS = 254
 INFORMATION_BINS = 10
@@ -109,26 +109,24 @@ class Binning:
         """Bins for trees (at most 254, and ten rows a bin) unless `most` says how many."""
         most = min(TREE_BINS, max(32, len(train) // ROWS_PER_BIN)) if most is None else most
 
-        def one(name: str) -> FeatureBins:
-            column = train.column(name)
-            learner = FeatureBinsLearner(column.kind in ("category", "text"), len(column.levels), most)
-            learner.add(column.values)
-            return learner.finish()
-
-        return cls(tuple(features), tuple((work or Work()).each(one, features)))
+        return cls(tuple(features), tuple((work or Work()).each(task(_feature_bins, train, most), features)))
 
     def apply(self, table: Table, work: Work | None = None) -> Bins:
-        codes = np.empty((len(self.features), len(table)), np.uint8)
-
-        def one(f: int) -> None:
-            codes[f] = self.bins[f].code(table.column(self.features[f]).values)
-
-        if work is None:
-            for f in range(len(self.features)):
-                one(f)
-        else:
-            work.each(one, range(len(self.features)))
+        places = range(len(self.features))
+        coded = task(self._codes, table)
+        rows = [coded(f) for f in places] if work is None else work.each(coded, places)
+        codes = np.array(rows, np.uint8).reshape(len(self.features), len(table))
         return Bins(self.features, codes, np.array([b.codes for b in self.bins], np.int64), np.array([b.category for b in self.bins], bool))
+
+    def _codes(self, table: Table, f: int) -> Bytes:
+        return self.bins[f].code(table.column(self.features[f]).values)
+
+
+def _feature_bins(train: Table, most: int, name: str) -> FeatureBins:
+    column = train.column(name)
+    learner = FeatureBinsLearner(column.kind in ("category", "text"), len(column.levels), most)
+    learner.add(column.values)
+    return learner.finish()
 
 
 @dataclass(frozen=True)

@@ -1,15 +1,18 @@
-"""Columns made from columns: a flag for what is missing, a value in its place. Recorded, so that `apply` makes them again."""
+"""Columns made from columns: a flag for what is missing, a value in its place.
+
+Made from cells as they are stored, so that a table and `apply`, batch by batch, make the same ones.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, replace
-from typing import Literal
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
+from typing import Any, Literal
 
 import numpy as np
 
 from chaff.errors import DataError, UsageError
-from chaff.table.kinds import Column
+from chaff.table.kinds import Column, number_word
 
 FLAG_LEVELS = ("present", "missing")
 
@@ -25,23 +28,56 @@ class Derived:
     value: float | str | None = None
 
 
-def missing_flag(derived: Derived, column: Column) -> Column:
-    """1 where the column is missing, else 0."""
-    return Column(derived.name, "binary", column.missing.astype(float), FLAG_LEVELS, True)
+def gaps_of(column: Any, infinite_is_missing: bool) -> Any:
+    """Which cells of an Arrow column are missing."""
+    import pyarrow.compute as pc
+    import pyarrow.types as pt
+
+    if not pt.is_floating(column.type):
+        return pc.is_null(column)
+    gaps = pc.is_null(column, nan_is_null=True)
+    return pc.or_kleene(gaps, pc.fill_null(pc.is_inf(column), False)) if infinite_is_missing else gaps
 
 
-def filled(derived: Derived, column: Column) -> Column:
-    """The column with its gaps filled; a word that is no level yet becomes one."""
-    gaps = column.missing
-    if not column.levels:
-        return replace(column, values=np.where(gaps, float(derived.value), column.values))  # type: ignore[arg-type]
-    word = str(derived.value)
-    levels = column.levels if word in column.levels else tuple(sorted((*column.levels, word)))
-    place = np.array([levels.index(level) for level in column.levels], float)
-    values = np.full(column.values.size, float(levels.index(word)))
-    values[~gaps] = place[column.values[~gaps].astype(np.int64)]
-    kind = "category" if len(levels) > 2 and column.kind == "binary" else column.kind
-    return replace(column, kind=kind, values=values, levels=levels)
+def flag_cells(gaps: Any) -> Any:
+    """0 or 1 in every row."""
+    import pyarrow as pa
+
+    return gaps.cast(pa.int8())
+
+
+def filled_cells(column: Any, gaps: Any, value: float | str | None) -> Any:
+    """The column with a value in its gaps. A word among numbers turns them into words; a fraction among whole numbers makes
+    fractions of all."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+    import pyarrow.types as pt
+
+    if pt.is_dictionary(column.type):
+        column = column.cast(column.type.value_type)
+    kind = column.type
+    wordy = pt.is_string(kind) or pt.is_large_string(kind) or pt.is_string_view(kind)
+    if wordy:
+        return pc.if_else(gaps, pa.scalar(number_word(value) if isinstance(value, float) else str(value), kind), column)
+    number = _as_number(value)
+    if pt.is_boolean(kind) or number is None:
+        cells = [None if v is None or v != v else number_word(float(v)) if not isinstance(v, bool) else str(v) for v in column.to_pylist()]
+        return pc.if_else(gaps, pa.scalar(str(value)), pa.chunked_array([pa.array(cells, pa.string())]))
+    if pt.is_integer(kind) and not number.is_integer():
+        kind = pa.float64()
+    return pc.if_else(gaps, pa.scalar(int(number) if pt.is_integer(kind) else number, kind), column.cast(kind))
+
+
+def _as_number(value: object) -> float | None:
+    try:
+        return float(value)  # type: ignore[arg-type]
+    except (TypeError, ValueError):
+        return None
+
+
+def flag_column(name: str, cells: Any) -> Column:
+    """A flag as a table sees it."""
+    return Column(name, "binary", np.asarray(cells.to_numpy(), np.float64), FLAG_LEVELS, True)
 
 
 def checked_fill(column: Column, value: object) -> float | str:
@@ -64,7 +100,7 @@ def flag_name(name: str) -> str:
     return f"{name}_missing"
 
 
-def flags_for(names: tuple[str, ...], known: Mapping[str, object] | frozenset[str]) -> tuple[Derived, ...]:
+def flags_for(names: tuple[str, ...], known: Mapping[str, object] | Collection[str]) -> tuple[Derived, ...]:
     """One flag a column, under names that nothing has yet."""
     for name in names:
         if flag_name(name) in known:

@@ -35,6 +35,11 @@ class Design:
             X[where] = layout.columns_of(table, where, targets)[: layout.width].T
         return cls(layout, X)
 
+    def select(self, features: Sequence[str]) -> Design:
+        """The same rows with fewer features."""
+        layout, columns = self.layout.select(features)
+        return Design(layout, self.X[:, columns])
+
     def filled(self, means: Floats) -> Floats:
         """The matrix with each missing number at `means` (float64 (width,), in the columns' own units)."""
         return np.where(np.isnan(self.X), means[None, :], self.X)

@@ -66,7 +66,8 @@ def _floats(chunked: Any) -> Floats:
     return np.ascontiguousarray(chunked.to_numpy(), dtype=np.float64)
 
 
-def _number_word(value: float) -> str:
+def number_word(value: float) -> str:
+    """A number as the level of a category: whole numbers without a point."""
     return str(int(value)) if float(value).is_integer() and abs(value) < 1e15 else repr(float(value))
 
 
@@ -77,7 +78,7 @@ def _from_numbers(name: str, values: Floats, whole: bool, told: str | None) -> C
     few = _few_distinct(present, 2)
     if told in (None, "binary") and few is not None and few.size == 2:
         coded = np.where(np.isnan(values), np.nan, (values == few[1]).astype(float))
-        return Column(name, "binary", coded, (_number_word(few[0]), _number_word(few[1])), whole)
+        return Column(name, "binary", coded, (number_word(few[0]), number_word(few[1])), whole)
     if told == "binary":
         raise DataError(f"column '{name}' was set to binary but does not hold exactly two values")
     if told in (None, "number"):
@@ -87,7 +88,7 @@ def _from_numbers(name: str, values: Floats, whole: bool, told: str | None) -> C
     distinct, codes = np.unique(present, return_inverse=True)
     coded = np.full(values.size, np.nan)
     coded[~np.isnan(values)] = codes
-    return Column(name, told, coded, tuple(_number_word(v) for v in distinct))  # type: ignore[arg-type]
+    return Column(name, told, coded, tuple(number_word(v) for v in distinct))  # type: ignore[arg-type]
 
 
 def _few_distinct(values: Floats, most: int) -> Floats | None:
@@ -130,7 +131,7 @@ def _from_words(name: str, chunked: Any, told: str | None, decimal: str | None) 
     if told in (None, "number"):
         dotted = [w.replace(",", ".") for w in levels] if decimal == "," else list(levels)
         numbers = pd.to_numeric(pd.Series(dotted, dtype=str), errors="coerce").to_numpy(dtype=float)
-        parsed = _from_number_words(name, values, levels, numbers, told)
+        parsed = _fromnumber_words(name, values, levels, numbers, told)
         if parsed is not None:
             return parsed
     if told == "date" or (told is None and levels and all(ISO_DATE.fullmatch(w) for w in levels)):
@@ -142,7 +143,7 @@ def _from_words(name: str, chunked: Any, told: str | None, decimal: str | None) 
     return Column(name, told, values, levels)  # type: ignore[arg-type]
 
 
-def _from_number_words(name: str, values: Floats, levels: tuple[str, ...], numbers: Floats, told: str | None) -> Column | None:
+def _fromnumber_words(name: str, values: Floats, levels: tuple[str, ...], numbers: Floats, told: str | None) -> Column | None:
     """Words that are all numbers become numbers; a mixture is refused, since guessing would drop cells silently."""
     if not levels:
         return None

@@ -60,9 +60,16 @@ class Layout:
         """Design columns, targets not counted."""
         return len(self.columns)
 
-    def of_feature(self, name: str) -> slice:
-        f = self.features.index(name)
-        return slice(int(self.starts[f]), int(self.starts[f + 1]))
+    def select(self, features: Sequence[str]) -> tuple[Layout, Ints]:
+        """(the layout of fewer features, which design columns of this one they are)."""
+        place = {n: k for k, n in enumerate(self.features)}
+        which = [place[n] for n in features]
+        picks = [np.arange(self.starts[f], self.starts[f + 1]) for f in which]
+        columns = np.concatenate([*picks, np.empty(0, np.int64)]).astype(np.int64)
+        starts = np.concatenate([[0], np.cumsum([p.size for p in picks])]).astype(np.int64)
+        gaps = np.flatnonzero(np.isin(columns, self.gaps)).astype(np.int64)
+        names = tuple(self.columns[k] for k in columns)
+        return Layout(tuple(features), starts, names, self.category[which], gaps, self.targets), columns
 
     def columns_of(self, table: Table, where: slice, targets: Floats, out: Floats | None = None) -> Floats:
         """Column-major design columns and targets of some rows of the view, float64 (width + targets, rows).

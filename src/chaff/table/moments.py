@@ -19,7 +19,7 @@ from chaff.kernels.fill import add_complements, gather_shifted, mark_missing
 from chaff.stats.blas import add_gram, mirror
 from chaff.table.layout import Layout
 from chaff.table.table import Table
-from chaff.work import Work
+from chaff.work import Work, task
 
 BLOCK = 1024  # rows per product: block x columns should stay near the second-level cache
 SHIFT_ROWS = 500  # rows whose medians give the shift
@@ -66,6 +66,23 @@ class Moments:
             return out
 
         return replace(first, rows=sum(m.rows for m in parts), weight=sum(m.weight for m in parts), **{n: total(n) for n in TABLES})
+
+    def select(self, features: Sequence[str]) -> Moments:
+        """The moments of fewer features, without a pass over the rows."""
+        layout, columns = self.layout.select(features)
+        gaps = np.searchsorted(self.layout.gaps, columns[layout.gaps])
+        q = np.concatenate([columns, np.arange(self.layout.width, self.sums.size)])
+        return replace(
+            self,
+            layout=layout,
+            shift=self.shift[q],
+            sums=self.sums[q],
+            P=self.P[np.ix_(q, q)],
+            sums_missing=self.sums_missing[np.ix_(gaps, q)],
+            squares_missing=self.squares_missing[np.ix_(gaps, q)],
+            weight_missing=self.weight_missing[np.ix_(gaps, gaps)],
+            rows_missing=self.rows_missing[gaps],
+        )
 
     @property
     def complete(self) -> bool:
@@ -234,27 +251,27 @@ def part_moments(table: Table, features: Sequence[str], part: Ints, parts: int, 
     # Lanes, not workers, split the rows, so that sums do not depend on how many workers there are. Wide tables get one lane,
     # since every lane holds a q x q accumulator for each part.
     lanes = 2 if q <= 1500 else 1
-    targets, weights = table.targets, table.weights
-    size = int(np.clip(CHUNK_BYTES // (8 * q), BLOCK, 1 << 16))
-    starts = range(0, len(table), size)
-
-    def lane(k: int) -> list[MomentsLearner]:
-        scratch = Scratch(layout)
-        learners = [MomentsLearner(layout, shift, scratch) for _ in range(parts)]
-        buffer = np.empty((q, min(size, len(table))))
-        for start in starts[k::lanes]:
-            where = slice(start, start + size)
-            columns = layout.columns_of(table, where, targets, buffer)
-            w = None if weights is None else weights[where]
-            for j, learner in enumerate(learners):
-                learner.add(columns, np.flatnonzero(part[where] == j), w)
-        return learners
-
-    done = work.each(lane, range(lanes))
+    done = work.each(task(_lane, table, layout, shift, part, parts, lanes), range(lanes))
     for later in done[1:]:
         for mine, other in zip(done[0], later, strict=True):
             mine.merge(other)
     return [learner.finish() for learner in done[0]]
+
+
+def _lane(table: Table, layout: Layout, shift: Floats, part: Ints, parts: int, lanes: int, k: int) -> list[MomentsLearner]:
+    """Every `lanes`-th chunk of rows, from the k-th on."""
+    q, targets, weights = layout.width + layout.targets, table.targets, table.weights
+    size = int(np.clip(CHUNK_BYTES // (8 * q), BLOCK, 1 << 16))
+    scratch = Scratch(layout)
+    learners = [MomentsLearner(layout, shift, scratch) for _ in range(parts)]
+    buffer = np.empty((q, min(size, len(table))))
+    for start in range(0, len(table), size)[k::lanes]:
+        where = slice(start, start + size)
+        columns = layout.columns_of(table, where, targets, buffer)
+        w = None if weights is None else weights[where]
+        for j, learner in enumerate(learners):
+            learner.add(columns, np.flatnonzero(part[where] == j), w)
+    return learners
 
 
 def table_moments(table: Table, features: Sequence[str], work: Work | None = None) -> Moments:

@@ -2,45 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import replace
-from pathlib import Path
+import inspect
+from collections.abc import Callable, Sequence
+from dataclasses import fields, replace
 from typing import Any
 
 import numpy as np
 
-from chaff.errors import DataError, UnknownColumn, UsageError, nearest
-from chaff.table.kinds import KINDS, Column
-from chaff.table.sources import Reading, read_path, read_source
-from chaff.table.table import Meaning, Source, Table, Target
+from chaff.errors import DataError, UsageError
+from chaff.table.roles import build_table, some_words
+from chaff.table.sources import read_source
+from chaff.table.table import Source, Table
+from chaff.table.terms import Terms, terms_in_words
+from chaff.table.thresholds import with_made_target
 
-FEW_NUMBERS = 10  # whole-number targets with at most this many values are asked about in a note
+
+def _says_terms(call: Callable[..., Table]) -> Callable[..., Table]:
+    """Puts the terms into the call's documentation and signature, so that they are written down once."""
+    call.__doc__ = (call.__doc__ or "").replace("    {terms}", terms_in_words())
+    own = inspect.signature(call)
+    kept = [p for p in own.parameters.values() if p.kind is not inspect.Parameter.VAR_KEYWORD]
+    extra = [
+        inspect.Parameter(f.name, inspect.Parameter.KEYWORD_ONLY, default=getattr(Terms(), f.name), annotation=f.type)
+        for f in fields(Terms)
+        if f.name not in own.parameters
+    ]
+    call.__signature__ = own.replace(parameters=[*kept, *extra])  # type: ignore[attr-defined]
+    return call
 
 
-def open_table(
-    source: Any,
-    target: str,
-    *,
-    task: str = "auto",
-    positive: Any = None,
-    ids: str | Sequence[str] = (),
-    ignore: str | Sequence[str] = (),
-    groups: str | None = None,
-    order: str | None = None,
-    weights: str | None = None,
-    kinds: Mapping[str, str] | None = None,
-    together: Mapping[str, Sequence[str]] | None = None,
-    costs: Mapping[str, float] | None = None,
-    dictionary: Mapping[str, Any] | str | Path | None = None,
-    missing: str | Sequence[str] = (),
-    infinite: str = "error",
-    delimiter: str | None = None,
-    decimal: str | None = None,
-    encoding: str | None = None,
-    missing_flags: str | Sequence[str] = (),
-    fill: Mapping[str, Any] | None = None,
-    holdout: Any = None,
-) -> Table:
+@_says_terms
+def open_table(source: Any, target: str, *, holdout: Any = None, **terms: Any) -> Table:
     """Open a table: say what is to be predicted and what the columns are for.
 
     Parameters
@@ -49,36 +41,9 @@ def open_table(
         Files by their ending: .csv, .tsv, .txt (also .gz, .bz2, .zst), .parquet, .feather, .arrow, .jsonl.
     target : str
         Column to predict. Rows where it is missing are left out, and counted in `table.notes`.
-    task : "auto", "regression" or "classification"
-        "auto": words, yes/no and two-valued columns are classes, other numbers are numbers.
-    positive : optional
-        With two classes, the one that counts as positive; the later one in sorted order when left out. Always named.
-    ids, ignore : str or list of str
-        Columns that identify rows, and columns that take no part. Neither is ever a feature.
-    groups, order, weights : str, optional
-        Rows of one group stay together in every split; rows are split by time along `order` (order beats groups);
-        weights are numbers, zero or more.
-    kinds : dict, optional
-        Column to kind ("number", "binary", "category", "date", "text") where the inferred one is wrong.
-    together : dict, optional
-        New name to the 0/1 columns that were made beforehand from one category: they are one feature from here on.
-    costs : dict, optional
-        What measuring a feature costs, any unit; among equals the dearer goes.
-    dictionary : dict or path, optional
-        Column to meaning: text, ``(text, unit)`` or ``{"meaning": …, "unit": …}``; or a CSV file with the columns name,
-        meaning, unit.
-    missing : str or list of str
-        Words that stand for a missing cell. Without it only an empty cell is missing: "NA" and "None" are levels.
-    infinite : "error" or "missing"
-        What to do with infinite numbers.
-    delimiter, decimal, encoding : str, optional
-        How a CSV file is written; found out when left out.
-    missing_flags : str or list of str
-        Columns that get a feature beside them which says whether they are missing; see `Table.with_missing_flags`.
-    fill : dict, optional
-        Column to the value in place of a missing cell; see `Table.with_fill`.
     holdout : as `source`, optional
         Separate rows with the same columns, to be used as the holdout (see `chaff.select`).
+    {terms}
 
     Returns
     -------
@@ -95,30 +60,77 @@ def open_table(
     >>> print(chaff.open_table(lots, target="loaf_volume"))
     the frame · 3 rows · 1 feature (1 number) · target loaf_volume
     """
-    kinds, costs = dict(kinds or {}), dict(costs or {})
-    members = {k: tuple(v) for k, v in (together or {}).items()}
-    _check_choices(task, infinite, kinds)
-    reading = Reading(delimiter, decimal, encoding, (missing,) if isinstance(missing, str) else tuple(missing))
-    arrow, label = read_source(source, reading)
+    return open_on(source, Terms.said(target=target, **terms), holdout)
+
+
+def open_on(source: Any, terms: Terms, holdout: Any = None) -> Table:
+    """Open a table on these terms."""
+    arrow, label = read_source(source, terms.reading)
     held = 0
     if holdout is not None:
-        extra, extra_label = read_source(holdout, reading)
+        extra, extra_label = read_source(holdout, terms.reading)
         arrow, held = _stacked(arrow, label, extra, extra_label)
-    table = build_table(
-        Source(arrow, label, kinds, members, reading, infinite),
-        target,
-        task,
-        positive,
-        _names(ids),
-        _names(ignore),
-        groups,
-        order,
-        weights,
-        costs,
-        read_dictionary(dictionary),
-        held,
-    )
-    return table.with_missing_flags(_names(missing_flags)).with_fill(fill or {}) if missing_flags or fill else table
+    told, note = terms, ""
+    if terms.derives_target:
+        arrow, told, note = with_made_target(arrow, label, terms)
+    together = {k: tuple(v) for k, v in terms.together.items()}
+    table = build_table(Source(arrow, label, dict(terms.kinds), together, terms.reading, terms.infinite), told, held)
+    table = replace(table, terms=replace(terms, missing_flags=(), fill={}), notes=(*table.notes, note) if note else table.notes)
+    if terms.missing_flags:
+        table = table.with_missing_flags(tuple(terms.missing_flags))
+    return table.with_fill(terms.fill) if terms.fill else table
+
+
+def derive_target(
+    source: Any,
+    column: str,
+    *,
+    above: float | None = None,
+    cuts: Sequence[float] | None = None,
+    labels: Sequence[str] | None = None,
+    name: str | None = None,
+    **terms: Any,
+) -> Table:
+    """Open a table whose target is a number column held against a threshold, or cut at several.
+
+    The column it was made from is ignored by itself: it would give the target away.
+
+    Parameters
+    ----------
+    source : as in `chaff.open_table`
+    column : str
+        Number column that the target is made from. Rows where it is missing are left out.
+    above : float, optional
+        "yes" for rows above it, "no" for the others; "yes" is the positive class.
+    cuts : list of float, optional
+        Several thresholds in place of `above`: one class more than cuts.
+    labels : list of str, optional
+        Names of the classes from the lowest on; made from the thresholds when left out.
+    name : str, optional
+        Name of the target; ``loaf_volume_above_400`` or ``loaf_volume_class`` when left out.
+    **terms
+        As in `chaff.open_table`, which takes the thresholds too: ``target_above=400``.
+
+    Returns
+    -------
+    Table
+
+    Raises
+    ------
+    UnknownColumn, UsageError, DataError
+
+    Examples
+    --------
+    >>> import chaff
+    >>> table = chaff.derive_target(chaff.demo.lots(rows=60), "loaf_volume", above=400, ignore=["accepted", "grade"])
+    >>> table.target.name, table.target.positive, "loaf_volume" in table.features
+    ('loaf_volume_above_400', 'yes', False)
+    """
+    if (above is None) == (cuts is None):
+        raise UsageError("say either above=… (one threshold) or cuts=[…] (several)")
+    if cuts is not None and not len(cuts):
+        raise UsageError("thresholds must be finite and rising, not []")
+    return open_table(source, column, target_above=above, target_cuts=cuts, target_labels=labels, target_name=name or "", **terms)
 
 
 def open_arrays(X: Any, y: Any, names: Sequence[str] | None = None, *, target: str = "y", **options: Any) -> Table:
@@ -173,258 +185,19 @@ def open_arrays(X: Any, y: Any, names: Sequence[str] | None = None, *, target: s
     return replace(table, notes=(note, *table.notes))
 
 
-def build_table(
-    source: Source,
-    target: str,
-    task: str,
-    positive: Any,
-    ids: tuple[str, ...],
-    ignore: tuple[str, ...],
-    groups: str | None,
-    order: str | None,
-    weights: str | None,
-    costs: dict[str, float],
-    meanings: dict[str, Meaning],
-    held: int,
-) -> Table:
-    """Check the roles, decode the target, and put the Table together."""
-    names = list(source.arrow.column_names)
-    _check_named(source, names, target, ids, ignore, groups, order, weights, costs)
-    told, y, notes = _read_target(source, target, task, positive, meanings.get(target, Meaning()).unit)
-    members = {m for group in source.together.values() for m in group}
-    roles = {target, *ids, *ignore, *members} | {r for r in (groups, order, weights) if r}
-    features = tuple(n for n in (*names, *source.together) if n not in roles)
-    if not features:
-        raise DataError(f"{source.label} has no column left to be a feature: all are the target, ids or ignored")
-    w = _read_weights(source, weights)
-    present = ~np.isnan(y)
-    left_out = int((~present).sum())
-    if left_out:
-        words = ("rows have", "are") if left_out > 1 else ("row has", "is")
-        notes.append(f"{left_out:,} {words[0]} no {target} and {words[1]} left out")
-    rows = np.flatnonzero(present)
-    _check_target_varies(told, y[rows], target)
-    if held:
-        notes.append(f"the last {held:,} rows came as a separate holdout")
-    return Table(
-        source=source,
-        target=told,
-        features=features,
-        rows=rows,
-        y_all=y,
-        ids=ids,
-        groups_name=groups,
-        order_name=order,
-        weights_name=weights,
-        ignored=ignore,
-        groups_all=_group_codes(source, groups),
-        order_all=_order_values(source, order),
-        weights_all=w,
-        meanings=meanings,
-        costs=costs,
-        notes=tuple(notes),
-    )
-
-
-def read_dictionary(dictionary: Mapping[str, Any] | str | Path | None) -> dict[str, Meaning]:
-    """Column meanings from a mapping, or from a CSV file with the columns name, meaning, unit."""
-    if dictionary is None:
-        return {}
-    if isinstance(dictionary, str | Path):
-        sheet = read_path(Path(dictionary), Reading()).to_pylist()
-        if sheet and "name" not in sheet[0]:
-            raise DataError(f"{dictionary}: a column dictionary needs the columns name, meaning, unit")
-        return {str(r["name"]): Meaning(str(r.get("meaning") or ""), str(r.get("unit") or "")) for r in sheet}
-    out = {}
-    for name, value in dictionary.items():
-        if isinstance(value, Meaning):
-            out[name] = value
-        elif isinstance(value, Mapping):
-            out[name] = Meaning(str(value.get("meaning", "")), str(value.get("unit", "")))
-        elif isinstance(value, str):
-            out[name] = Meaning(value)
-        else:
-            text, unit = value
-            out[name] = Meaning(str(text), str(unit))
-    return out
-
-
-def _names(value: str | Sequence[str]) -> tuple[str, ...]:
-    return (value,) if isinstance(value, str) else tuple(value)
-
-
-def _check_choices(task: str, infinite: str, kinds: Mapping[str, str]) -> None:
-    if task not in ("auto", "regression", "classification"):
-        raise UsageError(f"task must be auto, regression or classification, not '{task}'")
-    if infinite not in ("error", "missing"):
-        raise UsageError(f"infinite must be error or missing, not '{infinite}'")
-    for name, kind in kinds.items():
-        if kind not in KINDS:
-            raise UsageError(f"kind of '{name}' must be one of {', '.join(KINDS)}, not '{kind}'.{nearest(kind, KINDS)}")
-
-
-def _check_named(
-    source: Source,
-    names: list[str],
-    target: str,
-    ids: tuple[str, ...],
-    ignore: tuple[str, ...],
-    groups: str | None,
-    order: str | None,
-    weights: str | None,
-    costs: Mapping[str, float],
-) -> None:
-    asked = [target, *ids, *ignore, *source.kinds, *(m for g in source.together.values() for m in g)]
-    asked += [r for r in (groups, order, weights) if r]
-    for name in asked:
-        if name not in names:
-            raise UnknownColumn(f"column '{name}' is not in {source.label}.{nearest(name, names)}")
-    for name in costs:
-        if name not in names and name not in source.together:
-            raise UnknownColumn(f"column '{name}' (in costs) is not in {source.label}.{nearest(name, names)}")
-    for name in source.together:
-        if name in names:
-            raise DataError(f"together '{name}': a column of that name exists already, choose another")
-    for role, held in (("ids", ids), ("ignore", ignore), ("groups", (groups,)), ("weights", (weights,))):
-        if target in held:
-            raise UsageError(f"'{target}' is the target and cannot also be under {role}")
-
-
-def _read_target(source: Source, name: str, task: str, positive: Any, unit: str) -> tuple[Target, Any, list[str]]:
-    column = source.column(name)
-    notes: list[str] = []
-    if task == "auto" and column.kind == "binary" and not column.whole and _are_numbers(column.levels):
-        task = "regression"  # 2.5 and 3.5 are two measured values, not two classes
-    numeric = column.kind == "number"
-    if column.kind == "date":
-        raise DataError(f"target '{name}' holds dates, which cannot be predicted: derive a number from it first")
-    if task == "regression" and not numeric:
-        if column.kind != "binary" or not _are_numbers(column.levels):
-            raise DataError(f"target '{name}' holds words ({_some(column.levels)}), so the task cannot be regression")
-        column = Column(name, "number", np.array([*map(float, column.levels), np.nan])[_codes(column, 2)])
-        numeric = True
-    if numeric and task != "classification":
-        present = np.unique(column.values[~np.isnan(column.values)])
-        if column.whole and 2 < present.size <= FEW_NUMBERS:
-            notes.append(
-                f"target '{name}' has {present.size} distinct whole numbers and is read as a number; "
-                "task='classification' reads them as classes"
-            )
-        return Target(name, "regression", unit=unit), column.values, notes
-    if numeric:
-        present = np.unique(column.values[~np.isnan(column.values)])
-        codes = np.where(np.isnan(column.values), np.nan, np.searchsorted(present, np.nan_to_num(column.values)))
-        levels = tuple(str(int(v)) if float(v).is_integer() else repr(float(v)) for v in present)
-        column = Column(name, "category", codes, levels)
-    used = np.unique(column.values[~np.isnan(column.values)]).astype(int)
-    classes = tuple(column.levels[k] for k in used)
-    place = np.full(len(column.levels) + 1, np.nan)
-    place[used] = np.arange(used.size)
-    y = place[_codes(column, len(column.levels))]
-    return _classes(name, classes, positive, y, notes)
-
-
-def _classes(name: str, classes: tuple[str, ...], positive: Any, y: Any, notes: list[str]) -> tuple[Target, Any, list[str]]:
-    if positive is not None and len(classes) == 2:
-        wanted = str(positive)
-        if wanted not in classes:
-            raise UsageError(f"positive class '{wanted}' is not in target '{name}'; its classes are {_some(classes)}")
-        if classes[0] == wanted:
-            classes, y = (classes[1], classes[0]), 1.0 - y
-    elif positive is not None:
-        raise UsageError(f"target '{name}' has {len(classes)} classes, so no single one is positive")
-    return Target(name, "classification", classes, classes[1] if len(classes) == 2 else None), y, notes
-
-
-def _codes(column: Column, missing: int) -> Any:
-    return np.where(column.missing, missing, np.nan_to_num(column.values)).astype(int)
-
-
-def _are_numbers(levels: Sequence[str]) -> bool:
-    try:
-        return bool([float(v) for v in levels])
-    except ValueError:
-        return False
-
-
-def _some(words: Sequence[str], most: int = 5) -> str:
-    shown = ", ".join(f"'{w}'" for w in words[:most])
-    return shown + (f" and {len(words) - most} more" if len(words) > most else "")
-
-
-def _check_target_varies(target: Target, y: Any, name: str) -> None:
-    if y.size == 0:
-        raise DataError(f"target '{name}' is missing in every row")
-    if y.size == 1:
-        raise DataError(f"only one row has a {name}: nothing can be learned from it")
-    if target.task == "regression":
-        if np.ptp(y) == 0:
-            raise DataError(f"target '{name}' is {y[0]:g} in every row: there is nothing to predict")
-        return
-    if len(target.classes) < 2:
-        raise DataError(f"target '{name}' has one class only, '{target.classes[0]}': there is nothing to predict")
-    if len(target.classes) > max(20, y.size // 10):
-        raise DataError(f"target '{name}' has {len(target.classes)} classes in {y.size:,} rows: is it an id or a text?")
-    counts = np.bincount(y.astype(int), minlength=len(target.classes))
-    single = [target.classes[k] for k in np.flatnonzero(counts == 1)]
-    if single:
-        many = len(single) > 1
-        words = ("classes", "have a single row each") if many else ("class", "has a single row")
-        raise DataError(
-            f"{words[0]} {_some(single)} of target '{name}' {words[1]}, which cannot be both learned and tested: "
-            f"leave {'them' if many else 'it'} out or join {'them' if many else 'it'} to another class"
-        )
-
-
-def _read_weights(source: Source, name: str | None) -> Any:
-    if name is None:
-        return None
-    column = source.column(name)
-    values = column.values
-    if column.kind == "binary":
-        values = np.array([*map(float, column.levels), np.nan])[_codes(column, 2)] if _are_numbers(column.levels) else values
-    elif column.kind != "number":
-        raise DataError(f"weights '{name}' must be numbers, not {column.kind} values")
-    if np.isnan(values).any() or (values < 0).any():
-        raise DataError(f"weights '{name}' must be zero or more in every row and never missing")
-    if not values.any():
-        raise DataError(f"weights '{name}' are all zero")
-    return values
-
-
-def _group_codes(source: Source, name: str | None) -> Any:
-    if name is None:
-        return None
-    column = source.column(name)
-    if column.missing.any():
-        raise DataError(f"groups '{name}' is missing in {int(column.missing.sum()):,} rows: every row needs its group")
-    return np.unique(column.values, return_inverse=True)[1].astype(np.int64)
-
-
-def _order_values(source: Source, name: str | None) -> Any:
-    if name is None:
-        return None
-    column = source.column(name)
-    if column.kind not in ("number", "date", "binary"):
-        raise DataError(f"order '{name}' holds {column.kind} values: rows are ordered by a date or a number")
-    if column.missing.any():
-        raise DataError(f"order '{name}' is missing in {int(column.missing.sum()):,} rows: every row needs its place in time")
-    return column.values
-
-
 def _stacked(arrow: Any, label: str, extra: Any, extra_label: str) -> tuple[Any, int]:
     """Training and holdout rows in one table, so that both are read with the same kinds and levels."""
     import pyarrow as pa
 
     gone = [n for n in arrow.column_names if n not in extra.column_names]
     if gone:
-        raise DataError(f"holdout {extra_label} lacks column{'s' * (len(gone) > 1)} {_some(gone)} of {label}")
+        raise DataError(f"holdout {extra_label} lacks column{'s' * (len(gone) > 1)} {some_words(gone)} of {label}")
     extra = extra.select(arrow.column_names)
     try:
         both = pa.concat_tables([arrow, extra], promote_options="permissive")
     except (pa.ArrowInvalid, pa.ArrowTypeError) as error:
         wrong = [n for n in arrow.column_names if not _joinable(arrow.column(n).type, extra.column(n).type)]
-        raise DataError(f"holdout {extra_label} holds another kind than {label} in {_some(wrong) or 'a column'}") from error
+        raise DataError(f"holdout {extra_label} holds another kind than {label} in {some_words(wrong) or 'a column'}") from error
     # Metadata that survives the join, so that the split is found again however the table is viewed.
     return both.replace_schema_metadata({"holdout_rows": str(extra.num_rows)}), extra.num_rows
 

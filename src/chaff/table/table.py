@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import copy
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -13,11 +12,14 @@ import numpy.typing as npt
 
 from chaff.arrays import Floats, Ints
 from chaff.errors import DataError, UnknownColumn, nearest
-from chaff.table.derived import Derived, checked_fill, filled, flags_for, missing_flag
+from chaff.memory import BoundedCache, machine_bytes
+from chaff.table.derived import Derived, checked_fill, filled_cells, flag_cells, flag_column, flags_for, gaps_of
 from chaff.table.kinds import Column, Kind, decode
 from chaff.table.sources import Reading
+from chaff.table.terms import Terms
 
 Task = Literal["regression", "classification"]
+CACHE_SHARE = 0.33  # of the machine's memory, for decoded columns
 
 
 @dataclass(frozen=True)
@@ -40,80 +42,88 @@ class Target:
     unit: str = ""
 
 
-class Source:
-    """An Arrow table behind any number of Tables, decoded column by column on first use."""
+def _column_bytes(column: Column) -> int:
+    return int(column.values.nbytes) + 64 * len(column.levels)
 
-    def __init__(
-        self,
-        arrow: Any,
-        label: str,
-        kinds: Mapping[str, str],
-        together: Mapping[str, tuple[str, ...]],
-        reading: Reading = Reading(),
-        infinite: str = "error",
-    ) -> None:
-        self.arrow, self.label, self.reading, self.infinite = arrow, label, reading, infinite
-        self.kinds, self.together = dict(kinds), dict(together)
-        self._decoded: dict[str, Column] = {}
-        self._gaps: dict[str, bool] = {}
-        self.derived: tuple[Derived, ...] = ()
-        self.known = frozenset((*arrow.column_names, *self.together))
+
+def _decoded_cache() -> BoundedCache[Column]:
+    return BoundedCache(CACHE_SHARE * machine_bytes(), _column_bytes)
+
+
+@dataclass(frozen=True, eq=False)
+class Source:
+    """An Arrow table behind any number of Tables, decoded column by column on first use; what is decoded is kept as long as
+    memory allows."""
+
+    arrow: Any
+    label: str
+    kinds: Mapping[str, str]
+    together: Mapping[str, tuple[str, ...]]
+    reading: Reading = Reading()
+    infinite: str = "error"
+    derived: tuple[Derived, ...] = ()
+    decoded: BoundedCache[Column] = field(default_factory=_decoded_cache, repr=False)
+    gaps: dict[str, bool] = field(default_factory=dict, repr=False)
+    """Which columns have any missing cell, looked up once."""
 
     def deriving(self, more: tuple[Derived, ...]) -> Source:
         """The same data with further derived columns; what is decoded already is shared."""
-        other = copy.copy(self)
-        other.derived = (*self.derived, *more)
         changed = {d.name for d in more}
-        other._decoded = {k: v for k, v in self._decoded.items() if k not in changed}
-        other._gaps = {k: v for k, v in self._gaps.items() if k not in changed}
-        other.known = self.known | changed
-        return other
+        gaps = {k: v for k, v in self.gaps.items() if k not in changed}
+        return replace(self, derived=(*self.derived, *more), decoded=self.decoded.without(changed), gaps=gaps)
 
     def named(self, label: str) -> Source:
         """The same data under another label."""
-        other = copy.copy(self)
-        other.label = label
-        return other
+        return replace(self, label=label)
+
+    @property
+    def known(self) -> frozenset[str]:
+        """Every column there is, derived ones too."""
+        return frozenset((*self.arrow.column_names, *self.together, *(d.name for d in self.derived)))
 
     def has_gaps(self, name: str) -> bool:
-        """Whether any row of the source lacks this column; looked up once."""
-        if name not in self._gaps:
-            self._gaps[name] = bool(self.column(name).missing.any())
-        return self._gaps[name]
+        """Whether any row of the source lacks this column."""
+        if name not in self.gaps:
+            self.gaps[name] = bool(self.column(name).missing.any())
+        return self.gaps[name]
 
     @property
     def rows(self) -> int:
         return int(self.arrow.num_rows)
 
     def column(self, name: str) -> Column:
-        if name not in self._decoded:
-            self._decoded[name] = self._derive(name)
-        return self._decoded[name]
+        return self.decoded.get(name, self._decode)
 
-    def _derive(self, name: str) -> Column:
-        made = [d for d in self.derived if d.name == name]
-        if made and made[-1].made == "missing flag":
-            return missing_flag(made[-1], self._stored(made[-1].of))
-        column = self._stored(name)
-        for d in made:
-            column = filled(d, column)
-        return column
+    def _decode(self, name: str) -> Column:
+        if name in self.together:
+            return self._join(name)
+        for d in self.derived:
+            if d.name == name and d.made == "missing flag":
+                return flag_column(name, flag_cells(self._gaps_of(d.of)))
+        return self._read(name)
 
-    def _stored(self, name: str) -> Column:
-        """A column as it came, before anything was derived."""
-        return self._join(name) if name in self.together else self._read(name)
+    def _gaps_of(self, name: str) -> Any:
+        return gaps_of(self.arrow.column(name), self.infinite == "missing")
 
     def _read(self, name: str) -> Column:
-        column = decode(name, self.arrow.column(name), self.kinds.get(name), self.reading.decimal)
-        if column.kind != "number":
-            return column
+        cells, told = self.arrow.column(name), self.kinds.get(name)
+        fills = [d for d in self.derived if d.name == name and d.made == "fill"]
+        for d in fills:
+            cells = filled_cells(cells, self._gaps_of(name), d.value)
+        if fills and told == "binary":
+            told = None  # a word in the gaps may be a third level
+        column = decode(name, cells, told, self.reading.decimal)
+        return self._without_infinities(column) if column.kind == "number" else column
+
+    def _without_infinities(self, column: Column) -> Column:
         # One sum is the cheapest test: only a table with gaps or infinities needs the slow look.
         with np.errstate(all="ignore"):
             clean = bool(np.isfinite(column.values.sum()))
         count = 0 if clean else int(np.isinf(column.values).sum())
         if count and self.infinite == "error":
             raise DataError(
-                f"column '{name}' has {count:,} infinite value{'s' * (count > 1)}; pass infinite='missing' (--infinite missing) or fix them"
+                f"column '{column.name}' has {count:,} infinite value{'s' * (count > 1)}; pass infinite='missing' "
+                "(--infinite missing) or fix them"
             )
         return replace(column, values=np.where(np.isinf(column.values), np.nan, column.values)) if count else column
 
@@ -145,16 +155,12 @@ class Table:
     features: tuple[str, ...]
     rows: Ints = field(repr=False)
     y_all: Floats = field(repr=False)
-    ids: tuple[str, ...] = ()
-    groups_name: str | None = None
-    order_name: str | None = None
-    weights_name: str | None = None
-    ignored: tuple[str, ...] = ()
+    terms: Terms = field(default_factory=Terms, repr=False)
+    """How it was opened."""
     groups_all: Ints | None = field(default=None, repr=False)
     order_all: Floats | None = field(default=None, repr=False)
     weights_all: Floats | None = field(default=None, repr=False)
     meanings: Mapping[str, Meaning] = field(default_factory=dict, repr=False)
-    costs: Mapping[str, float] = field(default_factory=dict, repr=False)
     notes: tuple[str, ...] = field(default=(), repr=False)
 
     def __len__(self) -> int:
@@ -163,6 +169,20 @@ class Table:
     @property
     def label(self) -> str:
         return self.source.label
+
+    @property
+    def ids(self) -> tuple[str, ...]:
+        return tuple(self.terms.ids)
+
+    @property
+    def ignored(self) -> tuple[str, ...]:
+        """Columns that take no part; what the target was made from is one of them."""
+        made_from = (self.terms.target,) if self.terms.derives_target else ()
+        return tuple(dict.fromkeys([*self.terms.ignore, *made_from]))
+
+    @property
+    def costs(self) -> Mapping[str, float]:
+        return self.terms.costs
 
     @cached_property
     def y(self) -> Floats:
@@ -268,9 +288,9 @@ class Table:
         behind = {d.of: d.name for d in flags}
         features = [f for name in self.features for f in (name, behind.pop(name, ""))]
         meanings = {**self.meanings, **{d.name: Meaning(f"whether {d.of} is missing") for d in flags}}
-        return replace(
-            self, source=self.source.deriving(flags), features=tuple(f for f in (*features, *behind.values()) if f), meanings=meanings
-        )
+        terms = replace(self.terms, missing_flags=tuple(dict.fromkeys([*self.terms.missing_flags, *names])))
+        features = [f for f in (*features, *behind.values()) if f]
+        return replace(self, source=self.source.deriving(flags), features=tuple(features), meanings=meanings, terms=terms)
 
     def with_fill(self, values: Mapping[str, Any]) -> Table:
         """The same features with the gaps of some filled: for what is missing because it is zero, or none.
@@ -295,7 +315,8 @@ class Table:
             if name in self.source.together:
                 raise DataError(f"'{name}' is declared together; fill its single columns")
         more = tuple(Derived(n, "fill", n, checked_fill(self.source.column(n), v)) for n, v in values.items())
-        return replace(self, source=self.source.deriving(more))
+        terms = replace(self.terms, fill={**self.terms.fill, **{d.of: d.value for d in more}})
+        return replace(self, source=self.source.deriving(more), terms=terms)
 
     def check_known(self, names: Sequence[str]) -> None:
         known = self.source.known
@@ -326,9 +347,9 @@ class Table:
             f"{role} {', '.join(names)}"
             for role, names in (
                 ("ids", self.ids),
-                ("groups", [self.groups_name] if self.groups_name else []),
-                ("order", [self.order_name] if self.order_name else []),
-                ("weights", [self.weights_name] if self.weights_name else []),
+                ("groups", [self.terms.groups] if self.terms.groups else []),
+                ("order", [self.terms.order] if self.terms.order else []),
+                ("weights", [self.terms.weights] if self.terms.weights else []),
                 ("ignored", self.ignored),
             )
             if names

@@ -2,129 +2,138 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from typing import Any, Literal
+from collections.abc import Callable
+from dataclasses import asdict, dataclass
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
+from chaff.arrays import Floats, Ints
 from chaff.errors import UsageError
-from chaff.evaluate.setting import Pin, Setting
+from chaff.evaluate.setting import Setting
+from chaff.evaluate.walk import Walk
 from chaff.methods.linear.rows import LinearForm, linear_form
-from chaff.methods.linear.swept import Swept
+from chaff.methods.linear.swept import State, Swept
 from chaff.models.least_squares import LeastSquares
-from chaff.results.findings import Findings
+from chaff.results.findings import Findings, Way
+from chaff.results.trail import trail_frame
+from chaff.results.verdict import Verdict, drop, keep
 from chaff.table.table import Table
-from chaff.work import Work
+from chaff.work import Work, task
 
 Rule = Literal["p", "vif", "both", "aic", "bic"]
 RULES = ("p", "vif", "both", "aic", "bic")
 DIRECTIONS = ("backward", "forward", "both")
 OPTIMISTIC = "p-values after selection are optimistic: the same rows chose the features; p_split is not"
+Told = Callable[[str, str, str], None]
 
 
-def prune_linear(
-    table: Table,
-    by: Rule = "p",
-    *,
-    direction: str = "backward",
-    p_limit: float = 0.05,
-    vif_limit: float = 10.0,
-    splits: int = 50,
-    pins: Iterable[Pin] = (),
-    features: Sequence[str] | None = None,
-    folds: int = 5,
-    seed: int = 0,
-    workers: int | None = None,
-) -> Findings:
-    """Take features out of a linear model (or put them in) one at a time by a rule, and show every move.
+@dataclass(frozen=True)
+class Pruning:
+    """Features of a linear model taken out (or put in) one at a time by a rule.
 
     Parameters
     ----------
-    table : Table
-        With a number target.
     by : "p", "vif", "both", "aic" or "bic"
         Largest p over `p_limit`; largest VIF over `vif_limit`; VIF first and then p, in turn; or the move that lowers AIC or
         BIC most.
     direction : "backward", "forward" or "both"
         "both" may take back what an earlier move did. VIF goes backward only.
+    p_limit, vif_limit : float
     splits : int
         Half-splits for `p_split`; 0 leaves it out.
-    pins : iterable of Pin
-        Features pinned in never leave.
-    features : list of str, optional
-    folds, seed, workers : int
-
-    Returns
-    -------
-    Findings
-        One row a feature: stays, p (at the end), vif, p_split, move at which it last went. ``more["trail"]``: one row a move
-        with action, feature, its p and VIF then, and after it R², adjusted R², AIC, BIC, cross-validated R² and the features.
-
-    Notes
-    -----
-    p_split: the elimination on one half, the test on the other, p = 1 for what was not chosen and times the number chosen
-    otherwise, over many splits, twice the median, at most 1.  Source: Efroymson, 1960; Meinshausen, Meier and Bühlmann, 2009.
-
-    Examples
-    --------
-    >>> import chaff
-    >>> found = chaff.prune_linear(chaff.demo.table(), splits=0, features=["protein_pct", "ash_pct", "lab_temp_c"])
-    >>> list(found.frame.index[found.frame["stays"]])
-    ['protein_pct', 'ash_pct']
+    folds : int
+        For the cross-validated R² beside every move.
     """
+
+    by: Rule = "p"
+    direction: Literal["backward", "forward", "both"] = "backward"
+    p_limit: float = 0.05
+    vif_limit: float = 10.0
+    splits: int = 50
+    folds: int = 5
+    name: str = ""
+
+    use: ClassVar[str] = "linear"
+    loosen: ClassVar[str] = "raise p_limit or vif_limit, or pin a feature (--pin-keep)"
+
+    def __post_init__(self) -> None:
+        if self.by not in RULES:
+            raise UsageError(f"by must be one of {', '.join(RULES)}, not '{self.by}'")
+        if self.direction not in DIRECTIONS or (self.direction != "backward" and self.by in ("vif", "both")):
+            raise UsageError(f"direction must be one of {', '.join(DIRECTIONS)} (backward for VIF), not '{self.direction}'")
+        if not 0 < self.p_limit < 1 or not self.vif_limit > 1 or self.splits < 0:
+            raise UsageError("p_limit must be between 0 and 1, vif_limit above 1, splits 0 or more")
+
+    def judge(self, table: Table, setting: Setting) -> Findings:
+        form = linear_form(table)
+        pinned = {f for f in table.features if setting.kept_by_pin(f)}
+        swept, work = Swept(form), setting.work
+        walk = Setting.of(form.table, self.folds, work=work).scorer(form.table, LeastSquares(), "r2").walk()
+        moves: list[dict[str, Any]] = []
+
+        def told(action: str, feature: str, why: str) -> None:
+            moves.append(_move(swept, walk, action, feature, why))
+
+        run_rule(swept, self, pinned, told)
+        frame = _end(form, swept.state(), moves)
+        if self.splits:
+            halves = work.each(task(_on_halves, form, self, pinned, work), range(self.splits), "half-splits")
+            frame.insert(3, "p_split", np.minimum(2.0 * np.median(np.array(halves), axis=0), 1.0))
+        notes = (f"{form.y.size:,} rows, {int(frame['stays'].sum())} of {len(frame)} features stay by {self.by}", OPTIMISTIC, *form.notes)
+        ways: dict[str, Way] = {"p": "lower", "p_split": "lower", "vif": "lower"}
+        return Findings(self.use, frame, "p", ways, asdict(self), notes, {"trail": trail_frame(moves)})
+
+    def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
+        trail = result.more["trail"]
+        why = {r["feature"]: r["why"] for _, r in trail.iterrows() if r["action"] == "drop"}
+        limit = {"p": f"{self.p_limit:g}", "vif": f"{self.vif_limit:g}"}.get(self.by, "")
+        out = []
+        for f, row in result.frame.iterrows():
+            name = str(f)
+            if row["stays"]:
+                out.append(keep(name, self.use, f"p {row['p']:.2g}" if row["p"] == row["p"] else "", limit))
+            else:
+                out.append(
+                    drop(name, self.use, why.get(name, ""), limit, f"went by {self.by}" if name in why else f"never came in by {self.by}")
+                )
+        return tuple(out)
+
+
+def _move(swept: Swept, walk: Walk, action: str, feature: str, why: str) -> dict[str, Any]:
+    """Every figure after a move; the walk follows the model."""
+    s = swept.state()
+    for f in set(s.features) ^ set(walk.features):
+        walk.toggle(f)
+    return {
+        "action": action,
+        "feature": feature,
+        "size": len(s.features),
+        "why": why,
+        "r_squared": s.r_squared,
+        "adjusted_r_squared": s.adjusted,
+        "aic": s.aic,
+        "bic": s.bic,
+        "cv_r_squared": walk.score.mean,
+        "features": ", ".join(s.features),
+    }
+
+
+def _end(form: LinearForm, end: State, moves: list[dict[str, Any]]) -> Any:
     import pandas as pd
 
-    if by not in RULES:
-        raise UsageError(f"by must be one of {', '.join(RULES)}, not '{by}'")
-    if direction not in DIRECTIONS or (direction != "backward" and by in ("vif", "both")):
-        raise UsageError(f"direction must be one of {', '.join(DIRECTIONS)} (backward for VIF), not '{direction}'")
-    if not 0 < p_limit < 1 or not vif_limit > 1 or splits < 0:
-        raise UsageError("p_limit must be between 0 and 1, vif_limit above 1, splits 0 or more")
-    form = linear_form(table, features)
-    pinned = {p.feature for p in pins if p.verdict == "keep"}
-    form.table.check_known(list(pinned))
-    work = Work(seed, workers)
-    swept = Swept(form)
-    walk = Setting.of(form.table, folds, work=work).scorer(form.table, LeastSquares(), "r2").walk()
-    moves: list[dict[str, Any]] = []
-
-    def told(action: str, feature: str, why: str) -> None:
-        s = swept.state()
-        for f in set(s.features) ^ set(walk.features):
-            walk.toggle(f)
-        moves.append(
-            {
-                "action": action,
-                "feature": feature,
-                "why": why,
-                "size": len(s.features),
-                "r_squared": s.r_squared,
-                "adjusted_r_squared": s.adjusted,
-                "aic": s.aic,
-                "bic": s.bic,
-                "cv_r_squared": walk.score.mean,
-                "features": ", ".join(s.features),
-            }
-        )
-
-    _run(swept, by, direction, p_limit, vif_limit, pinned, told)
-    end = swept.state()
     went = {m["feature"]: k for k, m in enumerate(moves) if m["action"] == "drop"}
     frame = pd.DataFrame(index=pd.Index(form.features, name="feature"))
     frame["stays"] = [f in end.features for f in form.features]
     frame["p"] = [end.p.get(f, np.nan) for f in form.features]
     frame["vif"] = [end.vif.get(f, np.nan) for f in form.features]
-    if splits:
-        frame["p_split"] = _split_p(form, by, direction, p_limit, vif_limit, pinned, splits, work)
     frame["move"] = [went.get(f, np.nan) if f not in end.features else np.nan for f in form.features]
-    trail = pd.DataFrame(moves).rename_axis("move")
-    notes = (f"{form.y.size:,} rows, {int(frame['stays'].sum())} of {len(frame)} features stay by {by}", OPTIMISTIC, *form.notes)
-    settings = {"by": by, "direction": direction, "p_limit": p_limit, "vif_limit": vif_limit, "splits": splits}
-    return Findings("linear", frame, "p", False, settings, notes, {"trail": trail}, {"p": "lower", "p_split": "lower", "vif": "lower"})
+    return frame
 
 
-def _run(swept: Swept, by: str, direction: str, p_limit: float, vif_limit: float, pinned: set[str], told: Any) -> None:
-    first = swept.form.features if direction == "backward" else [f for f in swept.form.features if f in pinned]
+def run_rule(swept: Swept, rule: Pruning, pinned: set[str], told: Told) -> None:
+    """Moves until the rule makes none."""
+    first = swept.form.features if rule.direction == "backward" else [f for f in swept.form.features if f in pinned]
     swept.enter_all(sorted(first, key=lambda f: f not in pinned))
     told("start", "", "")
     gone = {f for f in first if f not in swept.features}
@@ -132,7 +141,7 @@ def _run(swept: Swept, by: str, direction: str, p_limit: float, vif_limit: float
         told("drop", f, "a combination of others")
     seen = {frozenset(swept.features)}
     while True:
-        move = _next(swept, by, direction, p_limit, vif_limit, pinned)
+        move = _next(swept, rule, pinned)
         if move is None:
             return
         feature, why = move
@@ -140,17 +149,18 @@ def _run(swept: Swept, by: str, direction: str, p_limit: float, vif_limit: float
         swept.toggle(feature)
         told(action, feature, why)
         now = frozenset(swept.features)
-        if direction == "both" and now in seen:
+        if rule.direction == "both" and now in seen:
             return
         seen.add(now)
 
 
-def _next(swept: Swept, by: str, direction: str, p_limit: float, vif_limit: float, pinned: set[str]) -> tuple[str, str] | None:
+def _next(swept: Swept, rule: Pruning, pinned: set[str]) -> tuple[str, str] | None:
+    by, direction = rule.by, rule.direction
     s = swept.state()
     free = [f for f in s.features if f not in pinned]
     if by in ("vif", "both") and free:
         worst = max(free, key=lambda f: s.vif[f])
-        if s.vif[worst] > vif_limit:
+        if s.vif[worst] > rule.vif_limit:
             return worst, f"VIF {s.vif[worst]:.3g}"
     if by == "vif":
         return None
@@ -158,17 +168,17 @@ def _next(swept: Swept, by: str, direction: str, p_limit: float, vif_limit: floa
         return _by_criterion(swept, by, direction, s, free)
     if direction != "forward" and free:
         weak = max(free, key=lambda f: s.p[f])
-        if s.p[weak] > p_limit:
+        if s.p[weak] > rule.p_limit:
             return weak, f"p {s.p[weak]:.2g}"
     if direction != "backward":
         gains = {f: swept.p_of(g, c, max(swept.rss - g, 0.0), swept.rows - s.rank - c - 1) for f, (g, c) in swept.gains().items()}
         best = min(gains, key=lambda f: gains[f], default="")
-        if best and gains[best] < p_limit:
+        if best and gains[best] < rule.p_limit:
             return best, f"p {gains[best]:.2g}"
     return None
 
 
-def _by_criterion(swept: Swept, by: str, direction: str, s: Any, free: list[str]) -> tuple[str, str] | None:
+def _by_criterion(swept: Swept, by: str, direction: str, s: State, free: list[str]) -> tuple[str, str] | None:
     which = 1 if by == "aic" else 2
     now = s.aic if by == "aic" else s.bic
     options = {}
@@ -185,33 +195,27 @@ def _by_criterion(swept: Swept, by: str, direction: str, s: Any, free: list[str]
     return best, f"{by.upper()} {options[best]:.1f}"
 
 
-def _split_p(form: LinearForm, by: str, direction: str, p_limit: float, vif_limit: float, pinned: set[str], splits: int, work: Work) -> Any:
-    """Twice the median over half-splits of (p on the other half) x (number chosen)."""
-    n = form.y.size
+def _on_halves(form: LinearForm, rule: Pruning, pinned: set[str], work: Work, k: int) -> Floats:
+    """(p on one half) x (number chosen on the other), 1 for what was not chosen.  Source: Meinshausen, Meier and Bühlmann, 2009."""
+    half = _half(form, work.stream("linear split", k))
+    chooser = Swept(_rows(form, half))
+    run_rule(chooser, rule, pinned, lambda *move: None)
+    tester = Swept(_rows(form, np.setdiff1d(np.arange(form.y.size), half)))
+    for f in chooser.features:
+        if tester.enters(f):
+            tester.toggle(f)
+    p, count = tester.state().p, len(chooser.features)
+    out = np.array([min(p.get(f, 1.0) * count, 1.0) if f in chooser.features else 1.0 for f in form.features])
+    return np.where(np.isnan(out), 1.0, out)
+
+
+def _half(form: LinearForm, stream: np.random.Generator) -> Ints:
+    """Half of the rows, or of the groups."""
     groups = form.table.groups
-
-    def one(k: int) -> Any:
-        stream = work.stream("linear split", k)
-        if groups is None:
-            half = stream.permutation(n)[: n // 2]
-        else:
-            names = np.unique(groups)
-            half = np.flatnonzero(np.isin(groups, stream.permutation(names)[: names.size // 2]))
-        other = np.setdiff1d(np.arange(n), half)
-        chooser = Swept(_rows(form, half))
-        _run(chooser, by, direction, p_limit, vif_limit, pinned, lambda *a: None)
-        out = np.ones(len(form.features))
-        chosen = [k for k, f in enumerate(form.features) if f in chooser.features]
-        tester = Swept(_rows(form, other))
-        for f in chooser.features:
-            if tester.enters(f):
-                tester.toggle(f)
-        s = tester.state()
-        for k in chosen:
-            out[k] = min(s.p.get(form.features[k], 1.0) * len(chosen), 1.0)
-        return np.where(np.isnan(out), 1.0, out)
-
-    return np.minimum(2.0 * np.median(np.array(work.each(one, range(splits))), axis=0), 1.0)
+    if groups is None:
+        return stream.permutation(form.y.size)[: form.y.size // 2]
+    names = np.unique(groups)
+    return np.flatnonzero(np.isin(groups, stream.permutation(names)[: names.size // 2]))
 
 
 def _rows(form: LinearForm, rows: Any) -> LinearForm:

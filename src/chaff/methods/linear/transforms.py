@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from chaff.arrays import Floats
+from chaff.arrays import Flags, Floats
 from chaff.errors import UsageError, nearest
-from chaff.folds import make_folds
-from chaff.methods.linear.rows import linear_form
+from chaff.folds import Folds, make_folds
+from chaff.methods.linear.rows import LinearForm, linear_form
 from chaff.results.score import corrected_error
 from chaff.table.table import Table
-from chaff.work import Work
+from chaff.work import Work, task
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -79,17 +79,16 @@ def try_forms(
     split = make_folds(form.table, folds, 1, work)
     numbers = np.array([form.table.kind(form.features[f]) == "number" for f in form.owner], bool)
 
-    def one(pair: tuple[str, str]) -> tuple[Any, ...]:
-        rows = []
-        for part in split.splits:
-            train, test = split.rows(part)
-            rows.append(_score(form.X, form.y, numbers, train, test, *pair, penalty))
-        r2, rmse, mae = np.array(rows).T
-        return (*pair, r2.mean(), corrected_error(r2, split.test_share), np.sqrt((rmse**2).mean()), mae.mean())
-
-    done = work.each(one, [(s, t) for s in scalers for t in targets])
+    done = work.each(task(_tried, form, split, numbers, penalty), [(s, t) for s in scalers for t in targets])
     frame = pd.DataFrame(done, columns=["scaler", "target", "r_squared", "r_squared_se", "rmse", "mae"])
     return frame.sort_values("r_squared", ascending=False, kind="stable").set_index(["scaler", "target"])
+
+
+def _tried(form: LinearForm, folds: Folds, numbers: Flags, penalty: float, pair: tuple[str, str]) -> tuple[Any, ...]:
+    """One scaler and one target transform over all folds."""
+    rows = [_score(form.X, form.y, numbers, *folds.rows(part), *pair, penalty) for part in folds.splits]
+    r2, rmse, mae = np.array(rows).T
+    return (*pair, r2.mean(), corrected_error(r2, folds.test_share), np.sqrt((rmse**2).mean()), mae.mean())
 
 
 def _score(X: Floats, y: Floats, numbers: Any, train: Any, test: Any, scaler: str, target: str, penalty: float) -> tuple[float, ...]:

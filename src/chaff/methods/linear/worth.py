@@ -12,7 +12,7 @@ from chaff.evaluate.setting import Setting
 from chaff.methods.linear.rows import linear_form
 from chaff.methods.linear.swept import Swept, standardised_blocks
 from chaff.models.least_squares import LeastSquares
-from chaff.results.findings import Findings
+from chaff.results.findings import Findings, Way
 from chaff.results.score import paired_difference
 from chaff.stats.shapley import EXACT_UP_TO, exact_shares, sampled_shares
 from chaff.table.table import Table
@@ -81,8 +81,8 @@ def column_worth(
     notes = [f"{form.y.size:,} rows, R² {s.r_squared:.4f}, cross-validated {whole.mean:.4f}", *form.notes]
     if out:
         notes.append(f"combinations of others, which lose nothing: {', '.join(out[:5])}")
-    better = {"r_squared_lost": "higher", "cv_lost": "higher", "shapley_share": "higher", "p": "lower"}
-    return Findings("column worth", frame, "r_squared_lost", True, {"orders": orders}, tuple(notes), {}, better)
+    better: dict[str, Way] = {"r_squared_lost": "higher", "cv_lost": "higher", "shapley_share": "higher", "p": "lower"}
+    return Findings("column worth", frame, "r_squared_lost", better, {"orders": orders}, tuple(notes))
 
 
 def try_sizes(
@@ -128,7 +128,7 @@ def try_sizes(
     if ranking is None:
         from chaff.methods.relevance.stage import Relevance
 
-        ranking = Relevance("leading").judge(table, Setting.unfolded(table, work), work)
+        ranking = Relevance("leading").judge(table, Setting.unfolded(table, work))
     names = [str(f) for f in ranking.ranked(by).index] if isinstance(ranking, Findings) else list(ranking)
     form = linear_form(table.with_features(names))
     names = [f for f in names if f in form.features]

@@ -7,58 +7,33 @@ from typing import Any
 
 import numpy as np
 
+from chaff.arrays import Flags, Floats
 from chaff.errors import UsageError
-from chaff.evaluate.setting import Setting
 from chaff.kernels.sums import class_sums
 from chaff.methods.overlap.correlations import group_table, groups_of
-from chaff.methods.overlap.priority import priorities
-from chaff.results.findings import Findings
+from chaff.methods.overlap.ground import Ground
+from chaff.methods.overlap.priority import why_stays
+from chaff.results.findings import Findings, Way
 from chaff.stats.groups import one_way
 from chaff.stats.information import chi_square
 from chaff.stats.matrices import pairwise_pearson
 from chaff.table.kinds import Column
 from chaff.table.table import Table
-from chaff.work import Work
+from chaff.work import Work, task
 
 MOST_LEVELS = 1000
+CLUSTER_WAYS: dict[str, Way] = {"cluster": "lower", "size": "higher"}
 
 
-def associations(table: Table, *, limit: float = 0.7, features: Sequence[str] | None = None, workers: int | None = None) -> Findings:
-    """How strongly columns of any kind go together, on one scale from 0 to 1.
-
-    Two numbers: |r|. A number and a category: √ω², not η, which is 0.7 for a noise category of half as many levels as
-    rows. Two categories: bias-corrected Cramér's V. Each over the rows where both are present.
-
-    Parameters
-    ----------
-    table : Table
-    limit : float
-        Above which a pair is listed and joins a group.
-    features : list of str, optional
-
-    Returns
-    -------
-    Findings
-        One row a column: strongest, partner, group. ``more``: matrix, pairs (first, second, association, what), groups.
-
-    Notes
-    -----
-    Source: ω² Hays, 1963; V Bergsma, 2013.
-
-    Examples
-    --------
-    >>> import chaff
-    >>> found = chaff.associations(chaff.demo.table(rows=200))
-    >>> float(found.more["matrix"].loc["variety", "protein_pct"]) < 0.3
-    True
-    """
+def associations(ground: Ground, limit: float) -> Findings:
+    """See `chaff.associations`."""
     import pandas as pd
 
     if not 0 <= limit <= 1:
         raise UsageError(f"limit must be between 0 and 1, not {limit}")
-    names = [f for f in (features or table.features) if table.kind(f) in ("number", "binary", "category")]
-    table.check_known(names)
-    A = association_matrix(table, names, Work(workers=workers))
+    table = ground.table
+    names = [f for f in table.features if table.kind(f) in ("number", "binary", "category")]
+    A = association_matrix(table, names, ground.work)
     away = np.where(np.eye(len(names), dtype=bool), 0.0, np.nan_to_num(A))
     best = away.argmax(1)
     group = groups_of(A, limit)
@@ -76,7 +51,7 @@ def associations(table: Table, *, limit: float = 0.7, features: Sequence[str] | 
     groups = group_table(names, group)
     more = {"matrix": pd.DataFrame(A, index=names, columns=names), "pairs": pairs, "groups": groups}
     notes = (f"{len(table):,} rows, {len(names)} columns",)
-    return Findings("associations", frame, "strongest", True, {"limit": limit}, notes, more, {"strongest": "higher"})
+    return Findings("associations", frame, "strongest", {"strongest": "lower"}, {"limit": limit}, notes, more, "worst")
 
 
 def _what(table: Table, a: str, b: str) -> str:
@@ -87,21 +62,24 @@ def _what(table: Table, a: str, b: str) -> str:
 def association_matrix(table: Table, names: Sequence[str], work: Work) -> Any:
     """float64 (p, p), 1 on the diagonal; NaN where nothing can be told."""
     columns = [table.column(f) for f in names]
-    p = len(names)
-    numbers = [k for k in range(p) if columns[k].kind != "category"]
-    out = np.full((p, p), np.nan)
-    if numbers:
-        X = np.array([columns[k].values for k in numbers])
-        out[np.ix_(numbers, numbers)] = np.abs(pairwise_pearson(X)[0])
-
-    def row(k: int) -> Any:
-        return [_pair(columns[k], columns[j]) if j not in numbers or k not in numbers else np.nan for j in range(k)]
-
-    for k, values in enumerate(work.each(row, range(p))):
-        for j, v in enumerate(values):
-            if not (k in numbers and j in numbers):
-                out[k, j] = out[j, k] = v
+    category = np.array([c.kind == "category" for c in columns], bool)
+    numbers = np.flatnonzero(~category)
+    out = np.full((len(names), len(names)), np.nan)
+    if numbers.size:
+        out[np.ix_(numbers, numbers)] = np.abs(pairwise_pearson(np.array([columns[k].values for k in numbers]))[0])
+    categories = np.flatnonzero(category).tolist()
+    for k, row in zip(categories, work.each(task(_with_category, columns, category), categories), strict=True):
+        known = ~np.isnan(row)
+        out[k, known], out[known, k] = row[known], row[known]
     np.fill_diagonal(out, 1.0)
+    return out
+
+
+def _with_category(columns: list[Column], category: Flags, k: int) -> Floats:
+    """Association of one category with every number and every category before it; NaN elsewhere."""
+    there = [j for j in range(len(columns)) if not category[j] or j < k]
+    out = np.full(len(columns), np.nan)
+    out[there] = [_pair(columns[k], columns[j]) for j in there]
     return out
 
 
@@ -124,50 +102,20 @@ def _pair(a: Column, b: Column) -> float:
     return float(np.sqrt(one_way(counts, s, counts, np.array([squares])).omega_squared[0]))
 
 
-def clusters(
-    table: Table,
-    *,
-    limit: float = 0.7,
-    linkage: str = "average",
-    features: Sequence[str] | None = None,
-    seed: int = 0,
-    workers: int | None = None,
-) -> Findings:
-    """Clusters of columns that go together, one of each to stay and why.
-
-    Parameters
-    ----------
-    table : Table
-    limit : float
-        Association above which columns are joined: 1 - distance at which the tree is cut.
-    linkage : "average" or "complete"
-        Complete: every two of a cluster are associated above the limit.
-    features : list of str, optional
-
-    Returns
-    -------
-    Findings
-        One row a column: cluster, size, stays, why. ``more["tree"]``: the merges, for `chaff.plots.correlation_map`.
-
-    Examples
-    --------
-    >>> import chaff
-    >>> frame = chaff.clusters(chaff.demo.table(rows=300), limit=0.8).frame
-    >>> bool(frame.loc["protein_pct", "cluster"] == frame.loc["protein_nir_pct", "cluster"])
-    True
-    """
+def clusters(ground: Ground, limit: float, linkage: str) -> Findings:
+    """See `chaff.clusters`."""
     import pandas as pd
     from scipy.cluster.hierarchy import fcluster
 
     if linkage not in ("average", "complete"):
         raise UsageError(f"linkage must be average or complete, not '{linkage}'")
-    found = associations(table, limit=limit, features=features, workers=workers)
+    found = associations(ground, limit)
     names = list(found.frame.index)
     if len(names) < 2:
         raise UsageError("clusters need two columns or more")
     tree = tree_of(found.more["matrix"].to_numpy(float), linkage)
     label = fcluster(tree, 1.0 - limit, criterion="distance")
-    claim = priorities(table.with_features(names), Setting.unfolded(table, Work(seed, workers)))
+    claim = ground.claims
     rows = []
     for name, own in zip(names, label, strict=True):
         members = [n for n, g in zip(names, label, strict=True) if g == own]
@@ -178,21 +126,13 @@ def clusters(
     frame["cluster"] = frame["cluster"].map(order)
     merges = pd.DataFrame(tree, columns=["first", "second", "distance", "size"])
     notes = (*found.notes, f"{len(order)} clusters by {linkage} linkage at 1 - association = {1 - limit:g}")
+    more, ways = {"tree": merges, "matrix": found.more["matrix"]}, CLUSTER_WAYS
     return Findings(
-        "clusters",
-        frame.sort_values("cluster", kind="stable"),
-        "cluster",
-        False,
-        {"limit": limit, "linkage": linkage},
-        notes,
-        {"tree": merges, "matrix": found.more["matrix"]},
-        {"cluster": "lower", "size": "higher"},
+        "clusters", frame.sort_values("cluster", kind="stable"), "cluster", ways, {"limit": limit, "linkage": linkage}, notes, more
     )
 
 
 def _why(name: str, first: str, members: list[str], claim: Any) -> str:
-    from chaff.methods.overlap.priority import why_stays
-
     if len(members) == 1:
         return "alone"
     if name == first:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from typing import Any, ClassVar
 
@@ -10,17 +11,18 @@ import numpy as np
 from chaff.arrays import Flags, Floats, Ints
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
+from chaff.methods.overlap.ground import Ground
 from chaff.methods.overlap.pair_cut import column_correlations
-from chaff.methods.overlap.priority import priorities
-from chaff.results.findings import Findings
+from chaff.results.findings import Findings, Way
+from chaff.results.trail import trail_frame
 from chaff.results.verdict import Verdict, drop, keep
 from chaff.stats.inflation import Elimination, inflation, nearest_positive, prune_inflation
 from chaff.table.levels import TrainedLevels
-from chaff.table.moments import Moments, table_moments
+from chaff.table.moments import Moments
 from chaff.table.table import Table
-from chaff.work import Work
 
 WITNESSES = 3
+GAPS = "gaps: correlations over the rows where both columns are present"
 
 
 @dataclass(frozen=True)
@@ -40,6 +42,7 @@ class Inflation:
     """
 
     limit: float = 10.0
+    name: str = ""
 
     use: ClassVar[str] = "inflation"
     loosen: ClassVar[str] = "raise its limit, or pin a feature (--pin-keep)"
@@ -48,33 +51,36 @@ class Inflation:
         if not self.limit > 1:
             raise UsageError(f"inflation limit must be above 1, not {self.limit}")
 
-    def judge(self, table: Table, setting: Setting, work: Work) -> Findings:
+    def judge(self, table: Table, setting: Setting) -> Findings:
+        return self.eliminate(Ground.of(table, setting), table.features, setting)
+
+    def eliminate(self, ground: Ground, features: Sequence[str], setting: Setting) -> Findings:
+        """The elimination among these features, on ground that is laid already."""
         import pandas as pd
 
-        moments = table_moments(table, table.features, work)
+        able = [f for f in features if f in set(ground.table.features)]
+        moments = ground.moments.select(able)
         C, starts, columns = inflation_matrix(moments)
-        claim = priorities(table, setting)
-        last = sorted(table.features, key=lambda f: claim[f].going())
-        key = np.array([last.index(f) for f in table.features], np.int64)
-        protected = np.array([setting.kept_by_pin(f) for f in table.features], bool)
+        last = sorted(able, key=lambda f: ground.claims[f].going())
+        place = {f: k for k, f in enumerate(last)}
+        key = np.array([place[f] for f in able], np.int64)
+        protected = np.array([setting.kept_by_pin(f) for f in able], bool)
         done = _exact_first(moments, C, starts, columns, key, protected, self.limit)
-        frame = pd.DataFrame(index=pd.Index(table.features, name="feature"))
-        frame["vif"] = inflation(C, starts, columns)
-        frame["vif_left"] = np.nan
-        frame.iloc[done.kept, frame.columns.get_loc("vif_left")] = done.kept_vif
-        frame["move"] = np.nan
-        frame.iloc[done.went, frame.columns.get_loc("move")] = np.arange(1, done.went.size + 1)
-        names = np.array(table.features, object)
-        trail = pd.DataFrame(
-            {
-                "move": np.arange(1, done.went.size + 1),
-                "feature": names[done.went],
-                "vif": done.vif,
-                "explained_by": [", ".join(_witnesses(C, starts, columns, int(f), names)) for f in done.went],
-            }
-        )
-        notes = () if moments.complete else ("gaps: correlations over the rows where both columns are present",)
-        return Findings(self.use, frame, "vif", False, asdict(self), notes, {"trail": trail})
+        names = np.array(able, object)
+        frame = pd.DataFrame(index=pd.Index(features, name="feature"))
+        frame["vif"] = pd.Series(inflation(C, starts, columns), index=able).reindex(features)
+        frame["vif_left"] = pd.Series(done.kept_vif, index=names[done.kept]).reindex(features)
+        frame["move"] = pd.Series(np.arange(1.0, done.went.size + 1), index=names[done.went]).reindex(features)
+        rows = [
+            {"action": "drop", "feature": str(names[f]), "size": len(able) - k, "vif": float(vif)}
+            | {"explained_by": ", ".join(_witnesses(C, starts, columns, int(f), names))}
+            for k, (f, vif) in enumerate(zip(done.went, done.vif, strict=True), 1)
+        ]
+        trail = trail_frame(rows, ("vif", "explained_by"))
+        trail.index = pd.RangeIndex(1, len(trail) + 1, name="move")
+        notes = () if moments.complete else (GAPS,)
+        ways: dict[str, Way] = {"vif": "lower", "vif_left": "lower"}
+        return Findings(self.use, frame, "vif", ways, asdict(self), notes, {"trail": trail}, "worst")
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
         went = {row["feature"]: row for _, row in result.more["trail"].iterrows()}
@@ -92,7 +98,7 @@ class Inflation:
 
 
 def _left(row: Any) -> str:
-    return f"vif {row['vif_left']:.3g}"
+    return f"vif {row['vif_left']:.3g}" if row["vif_left"] == row["vif_left"] else ""
 
 
 def inflation_matrix(moments: Moments) -> tuple[Floats, Ints, Ints]:

@@ -1,24 +1,21 @@
-"""Variance inflation as single calls: all at once with who explains each, and the elimination with its path."""
+"""Variance inflation of all features at once, with who explains each; and how it falls along an elimination."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from chaff.errors import DataError, UsageError
-from chaff.evaluate.setting import Pin, Setting
-from chaff.methods.overlap.elimination import Inflation, inflation_matrix
+from chaff.methods.overlap.elimination import GAPS, inflation_matrix
+from chaff.methods.overlap.ground import Ground
 from chaff.methods.overlap.matrix import TELL, bytes_for, check_memory
-from chaff.results.findings import Findings
+from chaff.results.findings import Findings, Way
 from chaff.stats.inflation import dependent_columns, inverse_of, nearest_positive
 from chaff.stats.inflation import inflation as inflation_of_matrix
 from chaff.table.layout import Layout
 from chaff.table.levels import TrainedLevels
-from chaff.table.moments import Moments, table_moments
-from chaff.table.table import Table
-from chaff.work import Work
+from chaff.table.moments import Moments
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -26,43 +23,15 @@ if TYPE_CHECKING:
 FOREMOST = 3
 STEADY = 1e-3
 MANY_GAPS = 0.5
+WAYS: dict[str, Way] = {"vif": "lower", "r_squared": "lower", "tolerance": "higher"}
 NOTE = ("with the intercept handled: figures from regressions through the origin are much larger and say little",)
 
 
-def inflation(table: Table, *, features: Sequence[str] | None = None, workers: int | None = None) -> Findings:
-    """Variance inflation of every feature from one factorisation, and who explains it.
-
-    Parameters
-    ----------
-    table : Table
-    features : list of str, optional
-
-    Returns
-    -------
-    Findings
-        One row a feature: vif, tolerance (1 / vif), r_squared on all others, df (columns of it), explained_by (the few
-        features that carry the fit, with their shares of that R²). Categories: generalised VIF to the power 1 / df, so that
-        one limit serves all.
-
-    Notes
-    -----
-    1 / (1 - R²) of a feature on all others, with an intercept. Every member of an exact dependency is infinite. With gaps:
-    correlations over the rows where both are present, negative eigenvalues clipped, never mean-filled.
-    Source: Marquardt, 1970; generalised Fox and Monette, 1992.
-
-    Examples
-    --------
-    >>> import chaff
-    >>> found = chaff.inflation(chaff.demo.table(rows=300), features=["protein_pct", "protein_nir_pct", "ash_pct"])
-    >>> found.frame["vif"].idxmin(), bool(found.frame.loc["protein_pct", "vif"] > 10)
-    ('ash_pct', True)
-    """
+def inflation(ground: Ground) -> Findings:
+    """See `chaff.inflation`."""
     import pandas as pd
 
-    table = able(table, features)
-    width = Layout.of(table, table.features).width
-    check_memory(width, len(table))
-    moments = table_moments(table, table.features, Work(workers=workers))
+    table, moments = ground.table, _checked_moments(ground)
     C, starts, columns = inflation_matrix(moments)
     C, clipped = _positive(C, moments)
     vif = inflation_of_matrix(C, starts, columns)
@@ -71,15 +40,18 @@ def inflation(table: Table, *, features: Sequence[str] | None = None, workers: i
     if rough:
         clipped = (*clipped, f"more than half missing, so their figures are rough: {', '.join(rough[:5])}")
     with np.errstate(divide="ignore"):
-        frame = pd.DataFrame(
-            {"vif": vif, "tolerance": 1.0 / vif, "r_squared": 1.0 - 1.0 / vif, "df": np.diff(starts)},
-            index=pd.Index(table.features, name="feature"),
-        )
+        columns_of = {"vif": vif, "tolerance": 1.0 / vif, "r_squared": 1.0 - 1.0 / vif, "df": np.diff(starts)}
+    frame = pd.DataFrame(columns_of, index=pd.Index(table.features, name="feature"))
     frame["explained_by"] = explained_by(C, starts, list(table.features))
-    need = bytes_for(width, len(table))
+    need = bytes_for(moments.layout.width, len(table))
     said = (f"needs about {need / 1e9:.1f} GB",) if need > TELL else ()
     notes = (f"{len(table):,} rows", *NOTE, *said, *clipped)
-    return Findings("inflation", frame, "vif", True, {}, notes, {}, {"vif": "higher", "r_squared": "higher", "tolerance": "lower"})
+    return Findings("inflation", frame, "vif", WAYS, {}, notes, {}, "worst")
+
+
+def _checked_moments(ground: Ground) -> Moments:
+    check_memory(Layout.of(ground.table, ground.table.features).width, len(ground.table))
+    return ground.moments
 
 
 def _exact(moments: Moments, starts: Any) -> Any:
@@ -94,24 +66,11 @@ def _exact(moments: Moments, starts: Any) -> Any:
     return np.unique(owner[bad])
 
 
-def able(table: Table, features: Sequence[str] | None) -> Table:
-    """The features that a linear form can take; what was asked for and is none is refused."""
-    names = list(features if features is not None else table.features)
-    table.check_known(names)
-    wrong = [f for f in names if table.kind(f) in ("date", "text")]
-    if wrong and features is not None:
-        raise UsageError(f"'{wrong[0]}' holds {table.kind(wrong[0])} values, which take no part in a linear form")
-    left = [f for f in names if f not in wrong and table.column(f).values.size and not table.column(f).missing.all()]
-    if not left:
-        raise DataError(f"{table.label} has no column that a linear form could take")
-    return table.with_features(left)
-
-
 def _positive(C: Any, moments: Moments) -> tuple[Any, tuple[str, ...]]:
     if moments.complete or not C.size or np.linalg.eigvalsh(C)[0] >= -1e-10:
-        gaps = () if moments.complete else ("gaps: correlations over the rows where both columns are present",)
+        gaps = () if moments.complete else (GAPS,)
         return C, gaps
-    return nearest_positive(C), ("gaps: correlations over the rows where both columns are present, made to fit together by clipping",)
+    return nearest_positive(C), (f"{GAPS}, made to fit together by clipping",)
 
 
 def explained_by(C: Any, starts: Any, names: list[str]) -> list[str]:
@@ -142,65 +101,14 @@ def explained_by(C: Any, starts: Any, names: list[str]) -> list[str]:
     return out
 
 
-def prune_inflation(
-    table: Table,
-    limit: float = 10.0,
-    *,
-    pins: Iterable[Pin] = (),
-    features: Sequence[str] | None = None,
-    seed: int = 0,
-    workers: int | None = None,
-) -> Findings:
-    """Remove the feature with the largest VIF, one at a time, until none is over the limit.
-
-    Parameters
-    ----------
-    table : Table
-    limit : float
-        Above 1.
-    pins : iterable of Pin
-        Features pinned in stay whatever their VIF.
-    features : list of str, optional
-
-    Returns
-    -------
-    Findings
-        One row a feature: vif at the start, vif_left at the end, move at which it went, verdict, figure, reason.
-        ``more["trail"]``: move, feature, vif, explained_by, largest_left (and whose). ``more["path"]``: VIF of every
-        feature after every move.
-
-    Notes
-    -----
-    Each removal is an update of the inverse, with a fresh factorisation at the end. Among members of an exact dependency, all
-    infinite: pins stay, then the least relevant, the least complete, the dearer, the later goes first.
-
-    Examples
-    --------
-    >>> import chaff
-    >>> found = chaff.prune_inflation(chaff.demo.table(rows=300), features=["protein_pct", "protein_nir_pct", "ash_pct"])
-    >>> found.more["trail"]["feature"].tolist()
-    ['protein_nir_pct']
-    """
-    from dataclasses import replace
-
-    stage = Inflation(limit)
-    table = able(table, features)
-    pinned = {p.feature: p for p in pins}
-    table.check_known(list(pinned))
-    setting = Setting.unfolded(table, Work(seed, workers), pins=pinned)
-    found = stage.judge(table, setting, setting.work)
-    frame = found.frame.copy()
-    verdicts = stage.verdicts(found, setting)
-    for name in ("verdict", "figure", "reason"):
-        frame[name] = [getattr(v, name) for v in verdicts]
-    moments = table_moments(table, table.features, setting.work)
-    path = vif_path(moments, list(table.features), found.more["trail"]["feature"].tolist())
+def with_path(found: Findings, moments: Moments, features: list[str]) -> Findings:
+    """The findings of an elimination with the VIF of every feature after every move, and the largest one left."""
+    path = vif_path(moments, features, found.more["trail"]["feature"].tolist())
     trail = found.more["trail"].copy()
     after = path.iloc[:, 1:]
     trail["largest_left"] = [float(after[c].max()) if after[c].notna().any() else np.nan for c in after.columns]
     trail["whose"] = [str(after[c].idxmax()) if after[c].notna().any() else "" for c in after.columns]
-    notes = (*found.notes, *NOTE)
-    return replace(found, frame=frame, notes=notes, more={"trail": trail, "path": path}, better={"vif": "higher", "vif_left": "higher"})
+    return replace(found, notes=(*found.notes, *NOTE), more={"trail": trail, "path": path})
 
 
 def vif_path(moments: Moments, names: list[str], went: list[str]) -> pd.DataFrame:

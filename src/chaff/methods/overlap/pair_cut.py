@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from typing import Any, ClassVar
 
@@ -10,13 +11,13 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
-from chaff.methods.overlap.priority import Priority, priorities, why_stays
+from chaff.methods.overlap.ground import Ground
+from chaff.methods.overlap.priority import Priority, why_stays
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep
 from chaff.stats.correlation import correlation_from_products
-from chaff.table.moments import Moments, table_moments
+from chaff.table.moments import Moments
 from chaff.table.table import Table
-from chaff.work import Work
 
 
 @dataclass(frozen=True)
@@ -31,10 +32,11 @@ class Correlation:
     Notes
     -----
     The most relevant column first: it stays, and those that repeat it go; then the next that is left. So none goes for a
-    partner that goes itself. Ties in relevance go by completeness, cost, and order in the table.
+    partner that goes itself. Ties in relevance go by completeness, cost, and name.
     """
 
     limit: float = 0.95
+    name: str = ""
 
     use: ClassVar[str] = "correlation"
     loosen: ClassVar[str] = "raise its limit, or pin a feature (--pin-keep)"
@@ -43,20 +45,24 @@ class Correlation:
         if not 0 < self.limit <= 1:
             raise UsageError(f"correlation limit must be above 0 and at most 1, not {self.limit}")
 
-    def judge(self, table: Table, setting: Setting, work: Work) -> Findings:
+    def judge(self, table: Table, setting: Setting) -> Findings:
+        return self.cut(Ground.of(table, setting), table.features)
+
+    def cut(self, ground: Ground, features: Sequence[str]) -> Findings:
+        """The cut on ground that is laid already; a row for every one of these features."""
         import pandas as pd
 
-        numbers = [f for f in table.features if table.kind(f) in ("number", "binary")]
-        r = column_correlations(table_moments(table, numbers, work))[: len(numbers), : len(numbers)]
-        went = self._prune(r, numbers, priorities(table, setting))
-        index = pd.Index(table.features, name="feature")
+        numbers = ground.numbers()
+        r = column_correlations(ground.moments.select(numbers))[: len(numbers), : len(numbers)]
+        went = self._prune(r, numbers, ground.claims)
+        index = pd.Index(features, name="feature")
         frame = pd.DataFrame(index=index)
         strongest = np.abs(np.where(np.eye(len(numbers), dtype=bool), 0.0, np.nan_to_num(r)))
         frame["strongest_r"] = pd.Series(strongest.max(1, initial=0.0), index=numbers).reindex(index)
         for key in ("partner", "pearson_r", "why"):
             frame[key] = pd.Series({f: w[key] for f, w in went.items()}, dtype=object).reindex(index)
-        matrix = pd.DataFrame(r, index=numbers, columns=numbers)
-        return Findings(self.use, frame, "strongest_r", False, asdict(self), (), {"matrix": matrix})
+        more = {"matrix": pd.DataFrame(r, index=numbers, columns=numbers)}
+        return Findings(self.use, frame, "strongest_r", {"strongest_r": "nearest"}, asdict(self), (), more, "worst")
 
     def _prune(self, r: Floats, names: list[str], claim: dict[str, Priority]) -> dict[str, dict[str, Any]]:
         """Who goes, for whom and why. The strongest claim first: whoever it is stays for good, and its repeats go for it."""

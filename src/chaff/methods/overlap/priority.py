@@ -1,4 +1,4 @@
-"""Of features that say the same, who goes: the less relevant, then the less complete, then the dearer, then the later."""
+"""Of features that say the same, who goes: the less relevant, then the less complete, then the dearer, then the later by name."""
 
 from __future__ import annotations
 
@@ -19,18 +19,19 @@ class Priority:
     relevance: float
     missing: float
     cost: float
-    position: int
+    name: str
+    """Breaks the last tie, so that the order of the columns decides nothing."""
 
-    def going(self) -> tuple[float, ...]:
+    def going(self) -> tuple[float, float, float, float, str]:
         """Sorts so that what should go comes last."""
-        return (-float(self.pinned), -round(self.relevance / NEAR) * NEAR, self.missing, self.cost, float(self.position))
+        return (-float(self.pinned), -round(self.relevance / NEAR) * NEAR, self.missing, self.cost, self.name)
 
 
 def priorities(table: Table, setting: Setting) -> dict[str, Priority]:
     effects = effect_sizes(table, setting, table.features)
     return {
-        f: Priority(setting.kept_by_pin(f), effects[f], float(table.column(f).missing.mean()), table.costs.get(f, 0.0), k)
-        for k, f in enumerate(table.features)
+        f: Priority(setting.kept_by_pin(f), effects[f], float(table.column(f).missing.mean()), table.costs.get(f, 0.0), f)
+        for f in table.features
     }
 
 
@@ -45,4 +46,4 @@ def why_stays(winner: Priority, loser: Priority) -> str:
         return f"fewer gaps ({winner.missing:.1%} against {loser.missing:.1%})"
     if winner.cost != loser.cost:
         return f"cheaper ({winner.cost:g} against {loser.cost:g})"
-    return "twins: the choice is arbitrary, the earlier column stays"
+    return "twins: the choice is arbitrary, the first by name stays"

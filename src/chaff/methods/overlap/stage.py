@@ -7,11 +7,11 @@ from typing import ClassVar
 
 from chaff.evaluate.setting import Setting
 from chaff.methods.overlap.elimination import Inflation
+from chaff.methods.overlap.ground import Ground
 from chaff.methods.overlap.pair_cut import Correlation
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict
 from chaff.table.table import Table
-from chaff.work import Work
 
 
 @dataclass(frozen=True)
@@ -28,6 +28,7 @@ class Overlap:
 
     pair_limit: float = 0.95
     vif_limit: float = 10.0
+    name: str = ""
 
     use: ClassVar[str] = "overlap"
     loosen: ClassVar[str] = "raise pair_limit (--pair-limit) or vif_limit (--vif-limit), or pin a feature (--pin-keep)"
@@ -38,14 +39,15 @@ class Overlap:
     def _parts(self) -> tuple[Correlation, Inflation]:
         return Correlation(self.pair_limit), Inflation(self.vif_limit)
 
-    def judge(self, table: Table, setting: Setting, work: Work) -> Findings:
+    def judge(self, table: Table, setting: Setting) -> Findings:
         pairs, vifs = self._parts()
-        first = pairs.judge(table, setting, work)
-        left = [v.feature for v in pairs.verdicts(first, setting) if v.stays]
-        second = vifs.judge(table.with_features(left), setting, work)
+        ground = Ground.of(table, setting)
+        first = pairs.cut(ground, table.features)
+        left = [v.feature for v in pairs.verdicts(first, setting) if v.stays or setting.kept_by_pin(v.feature)]
+        second = vifs.eliminate(ground, left, setting)
         frame = first.frame.join(second.frame)
-        more = {**first.more, **second.more}
-        return Findings(self.use, frame, "vif", False, asdict(self), first.notes + second.notes, more)
+        ways = {**first.better, **second.better}
+        return Findings(self.use, frame, "vif", ways, asdict(self), first.notes + second.notes, {**first.more, **second.more}, "worst")
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
         pairs, vifs = self._parts()

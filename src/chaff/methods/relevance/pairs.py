@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from itertools import combinations
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -19,15 +19,15 @@ from chaff.errors import UsageError
 from chaff.folds import make_folds
 from chaff.kernels import pairs as kernels
 from chaff.methods.overlap.pair_cut import column_correlations
-from chaff.methods.relevance.stage import FAR_ABOVE, MUCH, NEARLY_ALL
+from chaff.methods.screen.leaks import LeakRule
+from chaff.models.forms import sample
 from chaff.models.least_squares import fit_linear
-from chaff.models.protocols import sample
 from chaff.results.findings import Findings
 from chaff.table.bins import Binning
 from chaff.table.moments import Moments, part_moments
 from chaff.table.shuffle import shuffled
 from chaff.table.table import Table
-from chaff.work import Work
+from chaff.work import Work, task
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -111,7 +111,7 @@ def interactions(
         raise UsageError(f"bins must be between 2 and {kernels.SIDE - 1}, not {bins}")
     work = Work(seed, workers)
     parts = _fold_moments(table, features, work)
-    leak = _leak(Moments.sum_of([m for m, _ in parts]))
+    leak = _leak(Moments.sum_of([m for m, _ in parts]), table.target.task == "classification")
     if leak and len(features) > 2:
         features = [f for f in features if f != leak]
         parts = _fold_moments(table, features, work)
@@ -156,16 +156,15 @@ def _fold_moments(table: Table, features: list[str], work: Work) -> list[tuple[M
     return [(m, np.flatnonzero(part == k)) for k, m in enumerate(moments)]
 
 
-def _leak(moments: Moments) -> str:
+def _leak(moments: Moments, classes: bool) -> str:
     """The feature whose single columns are far more correlated with the target than any other's; empty when none is."""
     r = column_correlations(moments)
     layout = moments.layout
     with np.errstate(invalid="ignore"):
         columns = np.nanmax(np.nan_to_num(r[: layout.width, layout.width :] ** 2), axis=1, initial=0.0)
     best = np.maximum.reduceat(columns, layout.starts[:-1])
-    second, first = np.sort(best)[-2:]
-    far = first >= NEARLY_ALL or (first >= MUCH and first >= FAR_ABOVE * second)
-    return layout.features[int(np.argmax(best))] if far else ""
+    suspects = LeakRule(classes).suspects(dict(zip(layout.features, best.tolist(), strict=True)))
+    return next(iter(suspects), "")
 
 
 def left_over(table: Table, features: list[str], parts: list[tuple[Moments, Ints]]) -> Floats:
@@ -219,14 +218,21 @@ def _all_pairs(coded: Coded, work: Work) -> Scores:
     means, squares = _centre(coded.steps)
     lane_means, lane_squares = _centre(coded.lanes)
 
-    def block(some: Ints) -> tuple[Floats, Floats]:
-        out, largest = np.empty((len(some), 5)), np.full(SHUFFLES, -np.inf)
-        kernels.score_pairs(coded.codes, sample, some, with_steps, means, squares, words, lane_means, lane_squares, out, largest)
-        return out, largest
-
-    done = work.each(block, np.array_split(pairs, min(len(pairs), 64)))
+    done = work.each(
+        task(_score_block, coded.codes, sample, with_steps, (means, squares), words, (lane_means, lane_squares)),
+        np.array_split(pairs, min(len(pairs), 64)),
+    )
     real = np.concatenate([d[0] for d in done])
     return Scores(pairs[:, 0], pairs[:, 1], real[:, 0], real[:, 1], real[:, 2], real[:, 3], real[:, 4], np.max([d[1] for d in done], 0))
+
+
+def _score_block(
+    codes: Bytes, sample: Bytes, with_steps: Bytes, centre: Any, words: Ints, lane_centre: Any, some: Ints
+) -> tuple[Floats, Floats]:
+    """(scores of some pairs, the largest of each shuffle)."""
+    out, largest = np.empty((len(some), 5)), np.full(SHUFFLES, -np.inf)
+    kernels.score_pairs(codes, sample, some, with_steps, *centre, words, *lane_centre, out, largest)
+    return out, largest
 
 
 def _centre(steps: Bytes) -> tuple[Floats, Floats]:
@@ -270,8 +276,7 @@ def _findings(table: Table, coded: Coded, s: Scores, alpha: float, top: int) -> 
         + (f", scored on {coded.sampled.size:,} rows" if coded.sampled.size < len(table) else ""),
     )
     settings = {"alpha": alpha, "threshold": threshold, "shuffles": SHUFFLES, "largest": s.largest.tolist()}
-    better = {"score": "higher", "share": "higher"}
-    return Findings("interactions", frame, "score", True, settings, notes, {"pairs": listed}, better)
+    return Findings("interactions", frame, "score", {"score": "higher", "share": "higher"}, settings, notes, {"pairs": listed})
 
 
 def _by_feature(features: tuple[str, ...], s: Scores, share: Floats, threshold: float) -> pd.DataFrame:

@@ -8,28 +8,27 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 
+from chaff.arrays import Floats
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
-from chaff.methods.relevance.catalogue import LEADS, STATISTICS, better, described, kind_of, resolve
-from chaff.methods.relevance.families import counts as tables
-from chaff.methods.relevance.families import means, neighbours, ranks, redundancy
-from chaff.methods.relevance.view import View
+from chaff.methods.relevance.catalogue import FAMILIES, LEADS, STATISTICS, belongs, better, check_names, check_ranking, described, resolve
+from chaff.methods.relevance.codes import check_bins
+from chaff.methods.relevance.statistic import Measured, kind_of
+from chaff.methods.relevance.view import FEWEST_A_LEVEL, View, too_many_levels
+from chaff.methods.screen.leaks import LeakRule
 from chaff.results.cuts import Cut
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep
 from chaff.stats.adjust import ADJUSTMENTS, adjust
 from chaff.table.shuffle import shuffled
 from chaff.table.table import Table
-from chaff.work import Work
+from chaff.work import Work, task
 
 if TYPE_CHECKING:
     import pandas as pd
 
 MANY_ROWS = 50_000  # from here on a tiny effect has a tiny p-value
 LARGE_P = 0.2
-FEWEST_A_LEVEL = 5
-NEARLY_ALL, MUCH, FAR_ABOVE = 0.9, 0.5, 3.0  # shares of the target explained by one feature alone
-SHUFFLED = ("mutual_information", "information_gain", "gain_ratio", "gini_gain", "mutual_information_neighbours", "relief")
 
 
 @dataclass(frozen=True)
@@ -85,6 +84,7 @@ class Relevance:
     sample_rows: int = 5000
     places: int = 30
     shuffles: int = 0
+    name: str = ""
 
     use: ClassVar[str] = "relevance"
     loosen: ClassVar[str] = "loosen its cut, or pin a feature (--pin-keep)"
@@ -99,11 +99,21 @@ class Relevance:
         for name, least in (("neighbours", 1), ("sample_rows", 50), ("places", 1), ("shuffles", 0), ("pool_below", 0)):
             if getattr(self, name) < least:
                 raise UsageError(f"relevance: {name} must be {least} or more, not {getattr(self, name)}")
+        check_names(self.statistics)
+        check_ranking(self.by)
+        check_bins(self.bins, self.bin_kind)
 
-    def judge(self, table: Table, setting: Setting, work: Work) -> Findings:
+    def check_table(self, table: Table) -> None:
+        """Whether the statistics and bins fit the table."""
+        resolve(self.statistics, table)
+        if self.bin_kind == "supervised" and table.target.task == "regression":
+            raise UsageError("supervised bins need classes; for a number target use equal counts or equal width")
+
+    def judge(self, table: Table, setting: Setting) -> Findings:
+        work = setting.work
+        self.check_table(table)
         names = resolve(self.statistics, table)
         view = self._view(table, work)
-        tables.check_bins(view)
         frame, more = self._measured(view, set(names))
         self._shuffle(frame, view, set(names))
         for name in [n for n in frame.columns if n.endswith("_p") or n == "p"]:
@@ -113,7 +123,7 @@ class Relevance:
 
         more["statistics"] = pd.DataFrame(described(names)).set_index("statistic")
         ways = {str(c): better(str(c)) for c in frame.columns if _ranks(str(c))}
-        return Findings(self.use, frame, self.by, better(self.by) != "lower", asdict(self), self._notes(view, frame), more, ways)
+        return Findings(self.use, frame, self.by, ways, asdict(self), self._notes(view, frame), more)
 
     def _view(self, table: Table, work: Work) -> View:
         return View(
@@ -136,33 +146,23 @@ class Relevance:
         frame = pd.DataFrame(index=pd.Index(view.table.features, name="feature"))
         frame["kind"] = [view.table.kind(f) for f in frame.index]
         wanted = names | {LEADS[k, view.table.target.task] for k in ("number", "binary", "category")}
-        for family, features, asked in _families(view, wanted):
-            _put(frame, features, family(view, features, asked))
         more: dict[str, Any] = {}
-        able = view.of_kind("number", "binary", "category")
-        if names & {"mrmr_difference", "mrmr_quotient"} and able:
-            for name, picks in redundancy.order_of_picks(view, [f for f in able if not _too_many_levels(view, f)]).items():
-                if name in names:
-                    more[name] = picks
-                    frame[name] = pd.Series(np.arange(1.0, len(picks) + 1), index=picks["feature"]).reindex(frame.index)
-        if "relief" in names and able:
-            frame["relief"] = pd.Series(neighbours.relief(view, able), index=able).reindex(frame.index)
+        for family in FAMILIES:
+            asked = wanted & set(family.statistics)
+            features = [str(f) for f in frame.index if (kind_of(view.table, str(f)), view.table.target.task) in family.fits]
+            if asked and features:
+                found = family.measure(view, features, asked)
+                measured = found if isinstance(found, Measured) else Measured(found)
+                _put(frame, features, measured.columns)
+                more |= measured.frames
         return _led(frame, view, names), more
 
     def _shuffle(self, frame: pd.DataFrame, view: View, names: set[str]) -> None:
         """Permutation p of what has none in theory, and one for the whole family from the largest value a shuffle gave."""
-        wanted = [n for n in SHUFFLED if n in names]
+        wanted = [s.name for s in STATISTICS.values() if s.shuffles and s.name in names]
         if not self.shuffles or not wanted:
             return
-        table = view.table
-
-        def one(k: int) -> Any:
-            dealt = shuffled(table, view.work.stream("relevance shuffle", k))
-            # Bins know nothing of the target, so its shuffles share them; supervised ones are cut anew.
-            other = replace(view, table=dealt, memo={} if self.bin_kind == "supervised" else view.memo)
-            return self._measured(other, set(wanted))[0][wanted].to_numpy(float)
-
-        drawn = np.array(view.work.each(one, range(self.shuffles)))
+        drawn = np.array(view.work.each(task(self._shuffled, view, wanted), range(self.shuffles)))
         for j, name in enumerate(wanted):
             real = frame[name].to_numpy(float)
             known = ~np.isnan(real)
@@ -170,6 +170,14 @@ class Relevance:
             largest = (np.nanmax(drawn[:, known, j], 1)[:, None] >= real[None]).sum(0) if known.any() else reached
             frame[f"{name}_p"] = np.where(known, (1.0 + reached) / (1.0 + self.shuffles), np.nan)
             frame[f"{name}_family_p"] = np.where(known, (1.0 + largest) / (1.0 + self.shuffles), np.nan)
+
+    def _shuffled(self, view: View, wanted: list[str], k: int) -> Floats:
+        """What the measures say of a shuffled target, (features, measures)."""
+        dealt = shuffled(view.table, view.work.stream("relevance shuffle", k))
+        # Bins know nothing of the target, so its shuffles share them; supervised ones are cut anew.
+        other = replace(view, table=dealt, memo={} if self.bin_kind == "supervised" else view.memo)
+        measured: Floats = self._measured(other, set(wanted))[0][wanted].to_numpy(float)
+        return measured
 
     def _notes(self, view: View, frame: pd.DataFrame) -> tuple[str, ...]:
         rows = len(view.table)
@@ -181,7 +189,7 @@ class Relevance:
             notes.append(f"expected counts below 5 in more than a fifth of the cells of {_some(sparse)}: chi-square is rough there")
         if "mutual_information_neighbours" in frame and rows > self.sample_rows:
             notes.append(f"neighbour measures on a random draw of {self.sample_rows:,} rows")
-        seldom = [f for f in view.of_kind("category") if _too_many_levels(view, f)]
+        seldom = [f for f in view.of_kind("category") if too_many_levels(view.table, f)]
         if seldom and "mutual_information" in frame:
             notes.append(
                 f"the levels of {_some(seldom)} come fewer than {FEWEST_A_LEVEL} times each: information measures run high there"
@@ -196,7 +204,7 @@ class Relevance:
         loose = (self.cut or {}).get("below", 0.0) > LARGE_P and better(self.by) == "lower" and self.by not in STATISTICS
         if self.cut and loose:
             notes.append(f"a limit of {self.cut['below']:g} on {self.by} lets through much that is chance")
-        return tuple(notes + _too_good(frame))
+        return tuple(notes + _too_good(frame, not view.regression))
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
         values = result.ranked(self.by)[self.by].reindex(result.frame.index)
@@ -211,40 +219,6 @@ class Relevance:
             else drop(str(f), self.use, figures[f], str(cut), f"not in {cut} by {self.by}")
             for f in values.index
         )
-
-
-def _too_many_levels(view: View, feature: str) -> bool:
-    """Whether the levels come so seldom that information on them is mostly chance."""
-    return view.table.kind(feature) == "category" and len(view.table) < FEWEST_A_LEVEL * len(view.table.levels(feature))
-
-
-def _families(view: View, wanted: set[str]) -> list[tuple[Any, list[str], set[str]]]:
-    """(family, features, statistics of it that are wanted), for what is not empty."""
-    if view.regression:
-        numbers, levels = view.of_kind("number", "binary"), view.of_kind("category")
-        both = [*levels, *view.of_kind("binary")]
-        plan = [
-            (means.pearson, numbers, {"pearson_r", "f"}),
-            (means.between_levels, levels, {"f"}),
-            (means.between_levels, both, {"welch_f"}),
-            (ranks.against_number, numbers, ranks.FAMILY),
-            (ranks.between_levels, both, {"kruskal_h"}),
-            (tables.curves, view.of_kind("number"), {"correlation_ratio"}),
-        ]
-    else:
-        numbers, levels = view.of_kind("number"), view.of_kind("category", "binary")
-        plan = [
-            (means.between_classes, numbers, {"f", "welch_f", "fisher_score"}),
-            (means.between_classes, view.of_kind("binary"), {"f"}),
-            (ranks.between_classes, numbers, {"kruskal_h", "auc", "ks"}),
-            (tables.levels_by_classes, levels, {"chi_square", "g", "fisher_exact"}),
-        ]
-    near = view.of_kind("number", "category") if view.regression else view.of_kind("number")
-    plan += [
-        (tables.information, view.of_kind("number", "binary", "category"), tables.INFORMATION),
-        (neighbours.information, near, {"mutual_information_neighbours"}),
-    ]
-    return [(family, features, names & wanted) for family, features, names in plan if features and names & wanted]
 
 
 def _put(frame: pd.DataFrame, features: list[str], columns: Mapping[str, Any]) -> None:
@@ -271,7 +245,7 @@ def _led(frame: pd.DataFrame, view: View, names: set[str]) -> pd.DataFrame:
         for name, values in _effect(part, lead).items():
             frame.loc[at, name] = values
     frame["rows"] = frame["rows"].fillna(0).astype(np.int64) if "rows" in frame else 0
-    asked = {c for c in frame.columns for n in names if c == n or _belongs(str(c), n)}
+    asked = {c for c in frame.columns for n in names if c == n or belongs(str(c), n)}
     first = ["kind", "rows", "statistic", "p", "effect_size", "effect_size_low", "effect_size_high"]
     return frame[[*first, *(c for c in frame.columns if c in asked and c not in first)]]
 
@@ -292,28 +266,11 @@ def _effect(part: pd.DataFrame, lead: str) -> dict[str, Any]:
     }
 
 
-def _too_good(frame: pd.DataFrame) -> list[str]:
-    """A leak floats to the top: say so where the leading feature stands far above all others."""
+def _too_good(frame: pd.DataFrame, classes: bool) -> list[str]:
+    """A leak floats to the top: say so where a feature is too good to be true."""
     explained = (frame["effect_size"].dropna() ** 2).sort_values(ascending=False)
-    if explained.empty:
-        return []
-    second = float(explained.iloc[1]) if explained.size > 1 else 0.0
-    if explained.iloc[0] >= NEARLY_ALL or (explained.iloc[0] >= MUCH and 0 < second <= explained.iloc[0] / FAR_ABOVE):
-        return [
-            f"{explained.index[0]} alone explains {explained.iloc[0]:.0%}, the next {second:.0%}: "
-            "was it written down after the fact? chaff.screen looks closer"
-        ]
-    return []
-
-
-COMPANIONS = {"f": ("eta_squared", "omega_squared"), "chi_square": ("cramers_v", "sparse_share"), "correlation_ratio": ("curve_f",)}
-ENDS = ("", "_p", "_q", "_low", "_high", "_df", "_df_within", "_rows", "_class", "_corrected", "_family_p")
-
-
-def _belongs(column: str, name: str) -> bool:
-    return any(column == stem + end for stem in (name, *COMPANIONS.get(name, ())) for end in ENDS) or (
-        name == "auc" and column.startswith("auc of ")
-    )
+    suspects = LeakRule(classes).suspects({str(f): float(v) for f, v in explained.items()})
+    return [f"{f} {s.reason} chaff.screen looks closer" for f, s in suspects.items()]
 
 
 def _ranks(column: str) -> bool:
@@ -326,7 +283,7 @@ def _ranks(column: str) -> bool:
 def _in_order(frame: pd.DataFrame, names: Sequence[str]) -> pd.DataFrame:
     """Each statistic's own columns side by side."""
     first = ["kind", "rows", "statistic", "p", "q", "effect_size", "effect_size_low", "effect_size_high"]
-    rest = [c for n in names for c in frame.columns if _belongs(str(c), n)]
+    rest = [c for n in names for c in frame.columns if belongs(str(c), n)]
     return frame[list(dict.fromkeys([*first, *rest]))].copy()
 
 
@@ -338,5 +295,5 @@ def effect_sizes(table: Table, setting: Setting, features: Sequence[str]) -> dic
     """Effect size of each feature: from the relevance stage when it ran before, measured now otherwise."""
     earlier = setting.earlier.get("relevance")
     if earlier is None or not set(features) <= set(earlier.frame.index):
-        earlier = Relevance("leading").judge(table.with_features(features), setting, setting.work)
+        earlier = Relevance("leading").judge(table.with_features(features), setting)
     return {f: float(np.nan_to_num(earlier.frame.loc[f, "effect_size"])) for f in features}

@@ -10,10 +10,12 @@ from typing import Any
 import numpy as np
 
 from chaff.arrays import Bytes, Flags, Floats, Ints
-from chaff.methods.relevance.catalogue import kind_of
+from chaff.methods.relevance.statistic import kind_of
 from chaff.table.kinds import Column
 from chaff.table.table import Table
 from chaff.work import Work
+
+FEWEST_A_LEVEL = 5
 
 
 @dataclass(frozen=True)
@@ -96,3 +98,8 @@ class View:
         """(which rows are present, their values); None for the rows when none is missing."""
         missing = np.isnan(values)
         return (None, values) if not missing.any() else (~missing, values[~missing])
+
+
+def too_many_levels(table: Table, feature: str) -> bool:
+    """Whether the levels come so seldom that information on them is mostly chance."""
+    return table.kind(feature) == "category" and len(table) < FEWEST_A_LEVEL * len(table.levels(feature))

@@ -11,7 +11,7 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.methods.screen.facts import Facts
 from chaff.table.kinds import Column
-from chaff.work import Work
+from chaff.work import Work, task
 
 SAME = 1e-9  # in standard deviations
 FEW_VALUES = 50  # a number with so few values may also be levels under other names
@@ -26,9 +26,9 @@ class Repeat:
 
 
 def repeats(facts: Sequence[Facts], protected: Collection[str], work: Work) -> dict[str, Repeat]:
-    """Loser → the column it repeats. The earlier column stays, a protected one before all others."""
+    """Loser → the column it repeats. The first by name stays, a protected one before all others."""
     able = [f for f in facts if f.rows > 1 and f.distinct > 1 and f.kind != "date"]
-    order = sorted(able, key=lambda f: f.name not in protected)
+    order = sorted(able, key=lambda f: (f.name not in protected, f.name))
     found: dict[str, Repeat] = {}
     _same_levels(order, protected, found)
     _same_numbers([f for f in order if f.kind == "number" and f.name not in found], protected, found, work)
@@ -70,7 +70,7 @@ def _same_numbers(facts: Sequence[Facts], protected: Collection[str], found: dic
     if len(facts) < 2:
         return
     direction = work.stream("repeats").normal(size=facts[0].column.values.size)
-    marks = np.array(work.each(lambda f: abs(float(standardised(f.column.values) @ direction)), facts))
+    marks = np.array(work.each(task(_mark, direction), facts))
     by_mark = np.argsort(marks, kind="stable")
     tolerance = SAME * np.sqrt(direction.size)
     for place, k in enumerate(by_mark.tolist()):
@@ -84,6 +84,11 @@ def _same_numbers(facts: Sequence[Facts], protected: Collection[str], found: dic
             how = _how(a.column.values, b.column.values)
             if how:
                 found[b.name] = Repeat(a.name, how)
+
+
+def _mark(direction: Floats, facts: Facts) -> float:
+    """Where the standardised column lies along the direction, whichever way it points."""
+    return abs(float(standardised(facts.column.values) @ direction))
 
 
 def standardised(values: Floats) -> Floats:

@@ -17,20 +17,21 @@ from chaff.methods.screen.advice import advice
 from chaff.methods.screen.alone import single_feature_r2
 from chaff.methods.screen.echoes import echo_of
 from chaff.methods.screen.facts import Facts, column_facts, nearly_id
+from chaff.methods.screen.leaks import LeakRule, Suspicion
 from chaff.methods.screen.repeats import repeats
 from chaff.methods.screen.rows import row_checks
 from chaff.methods.screen.tells import tells
-from chaff.results.findings import Findings
+from chaff.results.findings import Findings, Way
 from chaff.results.verdict import Verdict, drop, keep, look
 from chaff.table.table import Table
-from chaff.work import Work
+from chaff.work import task
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
 NO_RELATION = 0.01  # cross-validated one-feature R²
-BETTER = {
+BETTER: dict[str, Way] = {
     "missing_share": "lower",
     "top_share": "lower",
     "outlying_share": "lower",
@@ -43,21 +44,6 @@ BETTER = {
     "single_r2": "higher",
     "rows": "higher",
 }
-
-
-@dataclass(frozen=True)
-class Rivals:
-    """The best single predictor and its runner-up."""
-
-    first: str
-    second: float
-    floor: float
-
-    @classmethod
-    def of(cls, result: Findings) -> Rivals:
-        best = result.frame["single_r2"].dropna().sort_values(ascending=False)
-        floor = 0.5 if result.settings["classes"] else 0.8
-        return cls(str(best.index[0]) if best.size else "", float(best.iloc[1]) if best.size > 1 else 0.0, floor)
 
 
 @dataclass(frozen=True)
@@ -109,20 +95,28 @@ class Screen:
     repeats: bool = True
     echoes: bool = True
     sentinels: bool = True
+    name: str = ""
 
     use: ClassVar[str] = "screen"
     loosen: ClassVar[str] = "raise missing_share or top_share, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
         for name, value in asdict(self).items():
+            if name == "name":
+                continue
             most = float("inf") if name in ("far_above", "spread") else 1
             if value is not None and not isinstance(value, bool) and not 0 <= value <= most:
                 raise UsageError(f"screen: {name} must be between 0 and {most:g}, not {value}")
 
-    def judge(self, table: Table, setting: Setting, work: Work) -> Findings:
+    def sets_full(self) -> bool:
+        """What the screen lets through is the full set that the kept one is held against."""
+        return True
+
+    def judge(self, table: Table, setting: Setting) -> Findings:
         import pandas as pd
 
-        facts = work.each(lambda f: column_facts(table, f), table.features)
+        work = setting.work
+        facts = work.each(task(column_facts, table), table.features)
         frame = pd.DataFrame([f.row() for f in facts], index=pd.Index(table.features, name="feature"))
         frame = frame.join(tells(table, facts, self.tells_p, self.tells_effect))
         frame["single_r2"] = np.nan
@@ -133,20 +127,21 @@ class Screen:
         twins = repeats(facts, pinned, work) if self.repeats else {}
         for name in ("of", "how"):
             frame[f"repeats_{name}"] = [getattr(twins.get(f.name), name, "") for f in facts]
-        echoed = work.each(lambda f: echo_of(table, f), facts) if self.echoes else [None] * len(facts)
+        echoed = work.each(task(echo_of, table), facts) if self.echoes else [None] * len(facts)
         frame["echo"] = [e.words if e else "" for e in echoed]
         frame["echo_barred"] = [bool(e and e.barred) for e in echoed]
         frame["advice"] = [advice(f, row) for f, (_, row) in zip(facts, frame.iterrows(), strict=True)]
         notes = (f"target {table.target.name}, {len(table):,} rows",)
         settings = {**asdict(self), "classes": len(table.target.classes)}
         left = [f for f in able if not frame.loc[f, "echo"]]
-        return Findings(self.use, frame, "single_r2", True, settings, notes, {"rows": row_checks(table, left)}, BETTER)
+        return Findings(self.use, frame, "single_r2", BETTER, settings, notes, {"rows": row_checks(table, left)})
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
-        rivals = Rivals.of(result)
-        return tuple(self._verdict(name, row, rivals) for name, row in result.frame.iterrows())
+        rule = LeakRule(bool(result.settings["classes"]), self.too_good, self.far_above)
+        suspects = rule.suspects(result.frame["single_r2"].to_dict())
+        return tuple(self._verdict(name, row, suspects.get(name)) for name, row in result.frame.iterrows())
 
-    def _verdict(self, name: Any, row: pd.Series, rivals: Rivals) -> Verdict:
+    def _verdict(self, name: Any, row: pd.Series, leak: Suspicion | None) -> Verdict:
         for check in (
             self._unusable,
             self._echo,
@@ -158,12 +153,12 @@ class Screen:
             self._spread,
             self._disguise,
         ):
-            found = check(name, row, rivals)
+            found = check(name, row, leak)
             if found is not None:
                 return found
         return keep(name, self.use)
 
-    def _unusable(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
+    def _unusable(self, name: str, row: pd.Series, leak: Suspicion | None) -> Verdict | None:
         if row["rows"] == 0:
             return drop(name, self.use, "missing_share 1", "", "every cell is missing")
         if row["kind"] == "date":
@@ -177,7 +172,7 @@ class Screen:
             return drop(name, self.use, "distinct 1", "1", f"one value only: {row['top_value']}")
         return None
 
-    def _id(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
+    def _id(self, name: str, row: pd.Series, leak: Suspicion | None) -> Verdict | None:
         if Facts.is_id(row, self.id_share):
             figure = f"distinct_share {row['distinct_share']:.3g}"
             return look(name, self.use, figure, f"{self.id_share:g}", f"looks like an id: {row['id_why']}", stays=False)
@@ -200,35 +195,25 @@ class Screen:
             return drop(name, self.use, figure, f"{self.level_share:g}", reason)
         return None
 
-    def _echo(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
+    def _echo(self, name: str, row: pd.Series, leak: Suspicion | None) -> Verdict | None:
         if not row["echo"]:
             return None
         return look(name, self.use, _score(row), "", str(row["echo"]), stays=not row["echo_barred"])
 
-    def _repeat(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
+    def _repeat(self, name: str, row: pd.Series, leak: Suspicion | None) -> Verdict | None:
         if not row["repeats_of"]:
             return None
         return drop(name, self.use, f"repeats {row['repeats_of']}", "", f"is {row['repeats_of']}, {row['repeats_how']}")
 
-    def _disguise(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
+    def _disguise(self, name: str, row: pd.Series, leak: Suspicion | None) -> Verdict | None:
         if not self.sentinels or not row["sentinel"]:
             return None
         return look(name, self.use, "", "", f"{row['sentinel']}: a code for missing?", stays=True)
 
-    def _leak(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
-        score = row["single_r2"]
-        figure = _score(row)
-        if self.too_good is not None and score >= self.too_good:
-            reason = f"predicts the target almost alone (R² {score:.2f}): was it written down after the fact?"
-            return look(name, self.use, figure, f"{self.too_good:g}", reason, stays=False)
-        if self.far_above is None or rivals.first != name or not rivals.second > 0:
-            return None
-        if score >= rivals.floor and score >= self.far_above * rivals.second:
-            reason = f"predicts the target far better alone (R² {score:.2f}) than the runner-up ({rivals.second:.2f}): a leak?"
-            return look(name, self.use, figure, f"{self.far_above:g} × next", reason, stays=False)
-        return None
+    def _leak(self, name: str, row: pd.Series, leak: Suspicion | None) -> Verdict | None:
+        return None if leak is None else look(name, self.use, _score(row), leak.limit, leak.reason, stays=False)
 
-    def _missing(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
+    def _missing(self, name: str, row: pd.Series, leak: Suspicion | None) -> Verdict | None:
         if self.missing_share is None or row["missing_share"] <= self.missing_share:
             return None
         if row["absence_tells"]:
@@ -241,7 +226,7 @@ class Screen:
         reason = f"{row['missing_share']:.0%} missing, and {row['absence_words']}: absence tells"
         return look(name, self.use, figure, f"{self.missing_share or 0:g}", reason, stays=True)
 
-    def _one_value(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
+    def _one_value(self, name: str, row: pd.Series, leak: Suspicion | None) -> Verdict | None:
         if self.top_share is None or row["top_share"] <= self.top_share:
             return None
         figure = f"top_share {row['top_share']:.3g}"
@@ -250,7 +235,7 @@ class Screen:
             return look(name, self.use, figure, f"{self.top_share:g}", f"{words}, but {row['rare_words']}", stays=True)
         return drop(name, self.use, figure, f"{self.top_share:g}", words)
 
-    def _spread(self, name: str, row: pd.Series, rivals: Rivals) -> Verdict | None:
+    def _spread(self, name: str, row: pd.Series, leak: Suspicion | None) -> Verdict | None:
         spread = row["relative_spread"]
         if self.spread is not None and row["kind"] == "number" and row["distinct"] > 1 and row["spread"] <= self.spread:
             return drop(name, self.use, f"spread {row['spread']:.3g}", f"{self.spread:g}", "too little spread")

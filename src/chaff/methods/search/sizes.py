@@ -7,10 +7,11 @@ that the score by size stops rising where the signal ends.
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from chaff.evaluate.scorer import SubsetScorer
-from chaff.methods.search.paths import Paths
 from chaff.results.trail import Move, Trail
 
 GROWTH = 1.3  # where every size costs fits, sizes grow by this factor past the first few
@@ -29,7 +30,7 @@ def sizes_to_ask(sizes: list[int], every: bool) -> list[int]:
 
 
 def nested_sizes(
-    trail: Trail, scorer: SubsetScorer, judge: SubsetScorer, paths: Paths, spared: frozenset[str]
+    trail: Trail, scorer: SubsetScorer, judge: SubsetScorer, anew: Callable[[SubsetScorer], Trail], spared: frozenset[str]
 ) -> tuple[list[int], Trail] | None:
     """(sizes of the path, trail of their honest scores), or None where no split leaves folds inside its training rows.
 
@@ -41,6 +42,8 @@ def nested_sizes(
         What searches.
     judge : SubsetScorer
         What scores the sets on the test rows; the same folds.
+    anew : callable
+        Runs the search again with a scorer on folds inside a split.
     spared : frozenset of str
         Features that stay whatever the search says, so that sets are judged as they will be kept.
     """
@@ -51,7 +54,7 @@ def nested_sizes(
         inner = scorer.inside(k)
         if inner is None:
             continue
-        found = paths.trail(inner)
+        found = anew(inner)
         sets = {s: found.moves[m].features for s, m in found.best_by_size().items()}
         sizes = [s for s in sizes if s in sets]
         values.append(dict(zip(sizes, judge.on_split(k, [sets[s] | spared for s in sizes]), strict=True)))

@@ -6,32 +6,31 @@ from typing import Any
 
 import numpy as np
 
-from chaff.arrays import Floats, Ints
-from chaff.errors import UsageError
+from chaff.arrays import Bytes, Floats, Ints
 from chaff.kernels.counts import two_way_counts
 from chaff.kernels.sums import class_sums
+from chaff.methods.relevance.codes import coded, coded_target
+from chaff.methods.relevance.statistic import BC, CC, EVERY, NC, NN, Family, Statistic
 from chaff.methods.relevance.view import View
 from chaff.stats.curves import curve
 from chaff.stats.information import chi_square, exact_two_by_two, gains, likelihood_ratio, mutual_information, pool_rare
 from chaff.stats.noncentral import cramers_v_interval
-from chaff.stats.supervised_bins import description_length_cuts
-from chaff.table.bins import Binning, Bins, FeatureBins, equal_count_cuts
-
-INFORMATION = {"mutual_information", "information_gain", "gain_ratio", "gini_gain"}
+from chaff.table.bins import Bins
+from chaff.work import task
 
 
 def levels_by_classes(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
     """Categories against classes, from the table of counts."""
-
-    def one(name: str) -> dict[str, float]:
-        levels, count = view.levels_of(name)
-        some = levels >= 0
-        w = None if view.weights is None else view.weights[some]
-        flat = np.bincount(levels[some] * view.count + view.classes[some], w, count * view.count)
-        return _tests(flat.reshape(count, view.count).astype(float), int(some.sum()), wanted, view)
-
-    rows = view.work.each(one, features)
+    rows = view.work.each(task(_of_levels, view, wanted), features)
     return {k: [r[k] for r in rows] for k in (rows[0] if rows else {})}
+
+
+def _of_levels(view: View, wanted: set[str], name: str) -> dict[str, float]:
+    levels, count = view.levels_of(name)
+    some = levels >= 0
+    w = None if view.weights is None else view.weights[some]
+    flat = np.bincount(levels[some] * view.count + view.classes[some], w, count * view.count)
+    return _tests(flat.reshape(count, view.count).astype(float), int(some.sum()), wanted, view)
 
 
 def _tests(table: Floats, rows: int, wanted: set[str], view: View) -> dict[str, float]:
@@ -66,9 +65,8 @@ def information(view: View, features: list[str], wanted: set[str]) -> dict[str, 
     """Information measures of every kind, on levels and bins."""
     bins = coded(view, features)
     target, count = coded_target(view)
-    counts = np.zeros((len(features), 256, count))
     parts = np.array_split(np.arange(len(features)), max(1, min(len(features), 8)))
-    view.work.each(lambda part: _count(bins, part, target, view.weight_array, counts), parts)
+    counts = np.concatenate(view.work.each(task(_count, bins.codes, target, view.weight_array, count), parts))
     keep_gap = bins.category if view.missing_level is None else np.full(len(features), view.missing_level)
     counts[~keep_gap, 0] = 0.0
     counts = counts[:, : int(bins.counts.max(initial=1))]
@@ -81,76 +79,21 @@ def information(view: View, features: list[str], wanted: set[str]) -> dict[str, 
     return out
 
 
-def _count(bins: Bins, part: Ints, target: Ints, weights: Floats, counts: Floats) -> None:
+def _count(codes: Bytes, target: Ints, weights: Floats, classes: int, part: Ints) -> Floats:
+    """Counts of code and class of some features, (features, 256, classes)."""
+    counts = np.zeros((part.size, 256, classes))
     if part.size:
-        lo, hi = int(part[0]), int(part[-1]) + 1
-        two_way_counts(bins.codes[lo:hi], target, weights, counts[lo:hi])
-
-
-def coded(view: View, features: list[str]) -> Bins:
-    """Codes of the features by the kind of bins that was asked for; made once for all families."""
-    if "codes" not in view.memo:
-        view.memo["codes"] = _code(view, view.of_kind("number", "binary", "category"))
-    codes: Bins = view.memo["codes"]
-    return codes.select(features)
-
-
-def _code(view: View, features: list[str]) -> Bins:
-    if view.bin_kind == "equal counts":
-        return Binning.learn(view.table, features, view.bins, view.work).apply(view.table, view.work)
-    made = view.work.each(lambda f: _own_bins(view, f), features)
-    return Binning(tuple(features), tuple(made)).apply(view.table, view.work)
-
-
-def _own_bins(view: View, name: str) -> FeatureBins:
-    column = view.table.column(name)
-    if column.kind != "number":
-        return Binning.learn(view.table, [name], view.bins).bins[0]
-    present = ~column.missing
-    values = column.values[present]
-    if not values.size:
-        cuts = np.empty(0)
-    elif view.bin_kind == "equal width":
-        cuts = np.unique(np.linspace(values.min(), values.max(), view.bins + 1)[1:-1])
-    else:
-        cuts = description_length_cuts(values, view.classes[present], view.count)
-    return FeatureBins(False, cuts, codes=cuts.size + 2)
-
-
-def check_bins(view: View) -> None:
-    kinds = ("equal counts", "equal width", "supervised")
-    if view.bin_kind not in kinds:
-        raise UsageError(f"bin_kind must be one of {', '.join(kinds)}, not '{view.bin_kind}'")
-    if view.bin_kind == "supervised" and view.regression:
-        raise UsageError("supervised bins need classes; for a number target use equal counts or equal width")
-    if not 2 <= view.bins <= 250:
-        raise UsageError(f"bins must be between 2 and 250, not {view.bins}")
-
-
-def coded_target(view: View) -> tuple[Ints, int]:
-    """(code of every row, how many): the classes, or equal-count bins of a number."""
-    if not view.regression:
-        return view.classes, view.count
-    cuts = equal_count_cuts(*np.unique(view.y, return_counts=True), view.bins)
-    return np.searchsorted(cuts, view.y, side="left").astype(np.int64), cuts.size + 1
+        two_way_counts(codes[int(part[0]) : int(part[-1]) + 1], target, weights, counts)
+    return counts
 
 
 def curves(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
     """Number columns on bins against a number target: correlation ratio and lack of a linear fit."""
     bins = coded(view, features)
     most = int(bins.counts.max(initial=1))
-    shift = float(view.y.mean())
-
-    def one(k: int) -> Floats:
-        _present, values = view.rest(view.table.column(features[k]).values)
-        codes = bins.codes[k].astype(np.int64) - 1  # a gap becomes -1: it takes no part
-        of_x, of_y = np.zeros((most, 4)), np.zeros((most, 4))
-        middle = float(values.mean()) if values.size else 0.0
-        class_sums(view.table.column(features[k]).values, codes, view.weight_array, middle, of_x)
-        class_sums(view.y, codes, view.weight_array, shift, of_y)
-        return np.stack([of_x[:, 1], of_x[:, 2], of_y[:, 2], of_y[:, 3]])
-
-    tables = np.array(view.work.each(one, range(len(features)))).reshape(-1, 4, most)
+    tables = np.array(view.work.each(task(_course, view, bins, features, most, float(view.y.mean())), range(len(features)))).reshape(
+        -1, 4, most
+    )
     c = curve(tables[:, 0], tables[:, 1], tables[:, 2], tables[:, 3].sum(1))
     return {
         "correlation_ratio": c.correlation_ratio,
@@ -159,3 +102,82 @@ def curves(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
         "curve_f_df_within": c.df_within,
         "curve_f_p": c.p,
     }
+
+
+def _course(view: View, bins: Bins, features: list[str], most: int, shift: float, k: int) -> Floats:
+    """Weight and sum of the feature, sum and squares of the target, bin by bin."""
+    _present, values = view.rest(view.table.column(features[k]).values)
+    codes = bins.codes[k].astype(np.int64) - 1  # a gap becomes -1: it takes no part
+    of_x, of_y = np.zeros((most, 4)), np.zeros((most, 4))
+    middle = float(values.mean()) if values.size else 0.0
+    class_sums(view.table.column(features[k]).values, codes, view.weight_array, middle, of_x)
+    class_sums(view.y, codes, view.weight_array, shift, of_y)
+    return np.stack([of_x[:, 1], of_x[:, 2], of_y[:, 2], of_y[:, 3]])
+
+
+STATISTICS = (
+    Statistic(
+        "correlation_ratio",
+        "correlation ratio η on bins",
+        (NN,),
+        "higher",
+        "Pearson, 1905; lack of fit Fisher, 1922",
+        "captures curves; `curve_f` is the lack of a linear fit.",
+        50,
+        companions=("curve_f",),
+        also=("curve_f",),
+    ),
+    Statistic(
+        "chi_square",
+        "Pearson chi-square",
+        (BC, CC),
+        "higher",
+        "Pearson, 1900; V Bergsma, 2013; interval Smithson, 2003",
+        "from counts; bias-corrected V with interval; `sparse_share` warns, `pool_below` pools.",
+        110,
+        companions=("cramers_v", "sparse_share"),
+        also=("cramers_v",),
+    ),
+    Statistic("g", "likelihood-ratio chi-square", (BC, CC), "higher", "Wilks, 1935", "from counts.", 120),
+    Statistic(
+        "fisher_exact",
+        "Fisher's exact test, 2 × 2",
+        (BC, CC),
+        "lower",
+        "Fisher, 1934",
+        "2 × 2 only, in `fisher_exact_p`.",
+        130,
+        "an exact test counts whole rows",
+        two_classes=True,
+        also=("fisher_exact_p",),
+    ),
+    Statistic(
+        "mutual_information",
+        "mutual information on bins, nats",
+        EVERY,
+        "higher",
+        "Shannon, 1948; corrected Miller, 1955",
+        "10 equal-count bins, Miller–Madow; p by `shuffles`.",
+        140,
+        shuffles=True,
+    ),
+    Statistic(
+        "information_gain", "information gain, bits", (NC, BC, CC), "higher", "Quinlan, 1986", "on levels or bins.", 160, shuffles=True
+    ),
+    Statistic("gain_ratio", "gain ratio", (NC, BC, CC), "higher", "Quinlan, 1993", "over the feature's own entropy.", 170, shuffles=True),
+    Statistic(
+        "gini_gain",
+        "Gini gain",
+        (NC, BC, CC),
+        "higher",
+        "Breiman, Friedman, Olshen and Stone, 1984",
+        "on levels or bins.",
+        180,
+        shuffles=True,
+    ),
+)
+FAMILIES = (
+    Family(curves, (NN,), ("correlation_ratio",)),
+    Family(levels_by_classes, (CC, BC), ("chi_square", "g", "fisher_exact")),
+    Family(information, EVERY, ("mutual_information", "information_gain", "gain_ratio", "gini_gain")),
+)

@@ -8,10 +8,12 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.kernels.sums import class_sums, class_sums_of_eight
+from chaff.methods.relevance.statistic import BC, BN, CN, EVERY, NC, NN, Family, Statistic
 from chaff.methods.relevance.view import View
 from chaff.stats.correlation import correlation_p, fisher_interval
 from chaff.stats.groups import OneWay, fisher_score, one_way, welch
 from chaff.stats.noncentral import eta_squared_interval
+from chaff.work import task
 
 SIDE_BY_SIDE = 8
 SHIFT_ROWS = 25
@@ -19,7 +21,7 @@ SHIFT_ROWS = 25
 
 def pearson(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
     """Number columns against a number target."""
-    sums = np.array(view.work.each(lambda f: _with_target(view, view.table.column(f).values), features)).reshape(-1, 7)
+    sums = np.array(view.work.each(task(_with_target, view), features)).reshape(-1, 7)
     rows, n, sx, qx, sy, qy, xy = sums.T
     with np.errstate(all="ignore"):
         vx, vy = qx - sx * sx / n, qy - sy * sy / n
@@ -38,9 +40,9 @@ def pearson(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]
     return out
 
 
-def _with_target(view: View, values: Floats) -> tuple[float, ...]:
+def _with_target(view: View, name: str) -> tuple[float, ...]:
     """(rows, weight, Σx, Σx², Σy, Σy², Σxy) over the rows present, about a value near each mean."""
-    present, x = view.rest(values)
+    present, x = view.rest(view.table.column(name).values)
     y = view.y if present is None else view.y[present]
     w = view.weights if present is None or view.weights is None else view.weights[present]
     if not x.size:
@@ -54,13 +56,13 @@ def _with_target(view: View, values: Floats) -> tuple[float, ...]:
 
 def between_classes(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
     """Number columns between the classes of the target."""
-
-    def some(block: list[str]) -> dict[str, Any]:
-        tables = np.concatenate([_class_tables(view, eight) for eight in view.blocks(block, SIDE_BY_SIDE)])
-        return _one_way_columns(tables, wanted, view.level)
-
-    parts = view.work.each(some, view.blocks(features, 8 * SIDE_BY_SIDE))
+    parts = view.work.each(task(_of_block, view, wanted), view.blocks(features, 8 * SIDE_BY_SIDE))
     return {k: np.concatenate([p[k] for p in parts]) for k in (parts[0] if parts else {})}
+
+
+def _of_block(view: View, wanted: set[str], block: list[str]) -> dict[str, Any]:
+    tables = np.concatenate([_class_tables(view, eight) for eight in view.blocks(block, SIDE_BY_SIDE)])
+    return _one_way_columns(tables, wanted, view.level)
 
 
 def _class_tables(view: View, features: list[str]) -> Floats:
@@ -91,16 +93,15 @@ def _near_mean(values: Floats) -> float:
 
 def between_levels(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
     """A number target between the levels of categories."""
-    shift = float(view.y.mean())
-
-    def one(name: str) -> dict[str, Any]:
-        levels, count = view.levels_of(name)
-        table = np.zeros((count, 4))
-        class_sums(view.y, levels, view.weight_array, shift, table)
-        return _one_way_columns(table[None], wanted, view.level)
-
-    parts = view.work.each(one, features)
+    parts = view.work.each(task(_of_levels, view, wanted, float(view.y.mean())), features)
     return {k: np.concatenate([p[k] for p in parts]) for k in (parts[0] if parts else {})}
+
+
+def _of_levels(view: View, wanted: set[str], shift: float, name: str) -> dict[str, Any]:
+    levels, count = view.levels_of(name)
+    table = np.zeros((count, 4))
+    class_sums(view.y, levels, view.weight_array, shift, table)
+    return _one_way_columns(table[None], wanted, view.level)
 
 
 def _one_way_columns(table: Floats, wanted: set[str], level: float | None) -> dict[str, Any]:
@@ -131,3 +132,38 @@ def _f_columns(result: OneWay, level: float | None) -> dict[str, Any]:
         "eta_squared_high": high,
         "omega_squared": result.omega_squared,
     }
+
+
+STATISTICS = (
+    Statistic("pearson_r", "Pearson r", (NN, BN), "magnitude", "Pearson, 1896; interval Fisher, 1921", "interval by Fisher's z.", 10),
+    Statistic(
+        "f",
+        "F, linear or one-way",
+        EVERY[:5],
+        "higher",
+        "Fisher, 1925; ω² Hays, 1963; interval Steiger, 2004",
+        "of the linear fit, or between groups; η² with interval, ω².",
+        40,
+        companions=("eta_squared", "omega_squared"),
+        also=("eta_squared", "omega_squared"),
+    ),
+    Statistic(
+        "welch_f", "Welch's F", (BN, CN, NC), "higher", "Welch, 1951", "no equal variances assumed; blank where a group has one row.", 60
+    ),
+    Statistic(
+        "fisher_score",
+        "Fisher score",
+        (NC,),
+        "higher",
+        "Duda and Hart, 1973",
+        "between over within, variances over n_k; η² / (1 − η²).",
+        80,
+    ),
+)
+FAMILIES = (
+    Family(pearson, (NN, BN), ("pearson_r", "f")),
+    Family(between_levels, (CN,), ("f",)),
+    Family(between_levels, (CN, BN), ("welch_f",)),
+    Family(between_classes, (NC,), ("f", "welch_f", "fisher_score")),
+    Family(between_classes, (BC,), ("f",)),
+)

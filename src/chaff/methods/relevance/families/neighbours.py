@@ -8,8 +8,10 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.kernels.neighbours import add_differences, add_weighted_differences
+from chaff.methods.relevance.statistic import CN, EVERY, NC, NN, Family, Statistic
 from chaff.methods.relevance.view import View
 from chaff.stats.neighbours import between_number_and_levels, between_numbers, without_ties
+from chaff.work import task
 
 RELIEF_ROWS = 1000  # rows whose neighbours are looked at
 
@@ -28,25 +30,32 @@ def information(view: View, features: list[str], wanted: set[str]) -> dict[str, 
     y = view.y[rows]
     of_target = view.work.stream("neighbour ties", "target").normal(size=rows.size)
 
-    def one(name: str) -> tuple[float, int]:
-        if view.table.kind(name) == "category":
-            levels = view.levels_of(name)[0][rows]
-            some = levels >= 0
-            alone = without_ties(y[some], levels[some].astype(float), of_target)
-            return between_number_and_levels(alone, levels[some], view.neighbours), int(some.sum())
-        x = view.table.column(name).values[rows]
-        some = ~np.isnan(x)
-        x, mine = x[some], y[some]
-        alone = without_ties(x, mine, view.work.stream("neighbour ties", name).normal(size=x.size))
-        if view.regression:
-            return between_numbers(alone, without_ties(mine, x, of_target), view.neighbours), x.size
-        return between_number_and_levels(alone, mine.astype(np.int64), view.neighbours), x.size
-
-    found = view.work.each(one, features)
+    found = view.work.each(task(_of_feature, view, rows, y, of_target), features)
     return {"mutual_information_neighbours": [v for v, _ in found], "mutual_information_neighbours_rows": [n for _, n in found]}
 
 
-def relief(view: View, features: list[str]) -> Floats:
+def _of_feature(view: View, rows: Ints, y: Floats, of_target: Floats, name: str) -> tuple[float, int]:
+    """(mutual information, rows used) of one feature."""
+    if view.table.kind(name) == "category":
+        levels = view.levels_of(name)[0][rows]
+        some = levels >= 0
+        alone = without_ties(y[some], levels[some].astype(float), of_target)
+        return between_number_and_levels(alone, levels[some], view.neighbours), int(some.sum())
+    x = view.table.column(name).values[rows]
+    some = ~np.isnan(x)
+    x, mine = x[some], y[some]
+    alone = without_ties(x, mine, view.work.stream("neighbour ties", name).normal(size=x.size))
+    if view.regression:
+        return between_numbers(alone, without_ties(mine, x, of_target), view.neighbours), x.size
+    return between_number_and_levels(alone, mine.astype(np.int64), view.neighbours), x.size
+
+
+def relief(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
+    """The Relief score as a column."""
+    return {"relief": relief_scores(view, features)}
+
+
+def relief_scores(view: View, features: list[str]) -> Floats:
     """Relief score of every feature: by how much it differs more between near rows of unlike target than of like target.
 
     Neighbours are sought over all features at once (Manhattan distance; numbers over the range of their middle 98 %,
@@ -61,7 +70,7 @@ def relief(view: View, features: list[str]) -> Floats:
     score = _of_numbers if view.regression else _of_classes
     target: Any = view.y[pool] if view.regression else view.classes[pool]
     parts = np.array_split(chosen, 8)
-    done = view.work.each(lambda part: score(columns, category, target, part, view.neighbours * 3 + 1), parts)
+    done = view.work.each(task(score, columns, category, target, view.neighbours * 3 + 1), parts)
     total = np.sum([d[0] for d in done], 0)
     if not view.regression:
         return np.asarray(total[:, 0] / chosen.size)
@@ -102,7 +111,7 @@ def _nearest(columns: Floats, category: Any, row: int, among: Any, k: int, scrat
     return np.asarray(where)
 
 
-def _of_classes(columns: Floats, category: Any, classes: Ints, part: Ints, k: int) -> tuple[Floats, float]:
+def _of_classes(columns: Floats, category: Any, classes: Ints, k: int, part: Ints) -> tuple[Floats, float]:
     """k nearest of the same class against k nearest of every other, by the share of that class. Source: Kononenko, 1994."""
     share = np.bincount(classes) / classes.size
     out = np.zeros((columns.shape[0], 1))
@@ -118,7 +127,7 @@ def _of_classes(columns: Floats, category: Any, classes: Ints, part: Ints, k: in
     return out, 0.0
 
 
-def _of_numbers(columns: Floats, category: Any, y: Floats, part: Ints, k: int) -> tuple[Floats, float]:
+def _of_numbers(columns: Floats, category: Any, y: Floats, k: int, part: Ints) -> tuple[Floats, float]:
     """Unlike means: by the share of the target's range between them.  Source: Robnik-Šikonja and Kononenko, 1997."""
     low, high = np.quantile(y, (0.01, 0.99))
     scaled = y / (high - low if high > low else 1.0)
@@ -129,3 +138,31 @@ def _of_numbers(columns: Floats, category: Any, y: Floats, part: Ints, k: int) -
         unlike += float(apart.sum())
         add_weighted_differences(columns, category, row, near, np.stack([np.ones(near.size), apart], 1), out)
     return out, unlike
+
+
+STATISTICS = (
+    Statistic(
+        "mutual_information_neighbours",
+        "mutual information by neighbours, nats",
+        (NN, CN, NC),
+        "higher",
+        "Kraskov, Stögbauer and Grassberger, 2004; Ross, 2014",
+        "no bins; a random draw of 5,000 rows where there are more.",
+        150,
+        "neighbours are rows",
+        shuffles=True,
+    ),
+    Statistic(
+        "relief",
+        "Relief score, by neighbours",
+        EVERY,
+        "higher",
+        "Kononenko, 1994; Robnik-Šikonja and Kononenko, 1997",
+        "sees features in company; asked for by name or `all`.",
+        200,
+        "neighbours are rows",
+        company=True,
+        shuffles=True,
+    ),
+)
+FAMILIES = (Family(information, (NN, CN, NC), ("mutual_information_neighbours",)), Family(relief, EVERY, ("relief",)))

@@ -7,11 +7,11 @@ from typing import Any
 import numpy as np
 
 from chaff.arrays import Floats, Ints
+from chaff.methods.relevance.statistic import BN, CN, NC, NN, RANKS, Family, Statistic
 from chaff.methods.relevance.view import View
 from chaff.stats.distance import Spread, distance_correlation, spread_of
 from chaff.stats.ranks import Ranked, RankTest, kendall, rank_test, ranked, spearman
-
-FAMILY = {"spearman_rho", "kendall_tau", "distance_correlation"}
+from chaff.work import task
 
 
 def against_number(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
@@ -19,16 +19,17 @@ def against_number(view: View, features: list[str], wanted: set[str]) -> dict[st
     whole = ranked(view.y)
     spread = spread_of(view.y, whole.order) if "distance_correlation" in wanted else None
 
-    def one(name: str) -> dict[str, float]:
-        present, x = view.rest(view.table.column(name).values)
-        y, target_spread = whole, spread
-        if present is not None:
-            order = (np.cumsum(present) - 1)[whole.order[present[whole.order]]]  # the target's order without the gaps
-            y = ranked(view.y[present], order)
-            target_spread = spread_of(y.values, order) if spread is not None and x.size else None
-        return _pair(x, y, target_spread, wanted, view.level)
+    return _columns(view.work.each(task(_of_number, view, wanted, whole, spread), features))
 
-    return _columns(view.work.each(one, features))
+
+def _of_number(view: View, wanted: set[str], whole: Ranked, spread: Spread | None, name: str) -> dict[str, float]:
+    present, x = view.rest(view.table.column(name).values)
+    y, target_spread = whole, spread
+    if present is not None:
+        order = (np.cumsum(present) - 1)[whole.order[present[whole.order]]]  # the target's order without the gaps
+        y = ranked(view.y[present], order)
+        target_spread = spread_of(y.values, order) if spread is not None and x.size else None
+    return _pair(x, y, target_spread, wanted, view.level)
 
 
 def _pair(x: Floats, y: Ranked, spread: Spread | None, wanted: set[str], level: float | None) -> dict[str, float]:
@@ -74,13 +75,14 @@ def _interval(r: float, n: int, variance: float, less: int, level: float | None)
 def between_classes(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
     """Number columns between classes."""
 
-    def one(name: str) -> dict[str, Any]:
-        present, x = view.rest(view.table.column(name).values)
-        classes = view.classes if present is None else view.classes[present]
-        weights = view.weights if present is None or view.weights is None else view.weights[present]
-        return _class_columns(view, x, classes, weights, wanted)
+    return _columns(view.work.each(task(_of_class_column, view, wanted), features))
 
-    return _columns(view.work.each(one, features))
+
+def _of_class_column(view: View, wanted: set[str], name: str) -> dict[str, Any]:
+    present, x = view.rest(view.table.column(name).values)
+    classes = view.classes if present is None else view.classes[present]
+    weights = view.weights if present is None or view.weights is None else view.weights[present]
+    return _class_columns(view, x, classes, weights, wanted)
 
 
 def _class_columns(view: View, x: Floats, classes: Ints, weights: Floats | None, wanted: set[str]) -> dict[str, Any]:
@@ -115,22 +117,66 @@ def _auc(view: View, test: RankTest) -> dict[str, Any]:
 def between_levels(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
     """A number target between the levels of categories; the target is sorted once for all."""
 
-    def one(name: str) -> dict[str, float]:
-        levels, count = view.levels_of(name)
-        some = levels >= 0
-        test = rank_test(view.y[some], levels[some], count) if some.any() else None
-        nan = float("nan")
-        return {
-            "rows": int(some.sum()),
-            "kruskal_h": test.h if test else nan,
-            "kruskal_h_df": test.df if test else nan,
-            "kruskal_h_p": test.p if test else nan,
-        }
+    return _columns(view.work.each(task(_of_levels, view), features))
 
-    return _columns(view.work.each(one, features))
+
+def _of_levels(view: View, name: str) -> dict[str, float]:
+    levels, count = view.levels_of(name)
+    some = levels >= 0
+    test = rank_test(view.y[some], levels[some], count) if some.any() else None
+    nan = float("nan")
+    return {
+        "rows": int(some.sum()),
+        "kruskal_h": test.h if test else nan,
+        "kruskal_h_df": test.df if test else nan,
+        "kruskal_h_p": test.p if test else nan,
+    }
 
 
 def _columns(rows: list[dict[str, Any]]) -> dict[str, Any]:
     """Rows of plain values turned into columns; what a row lacks is missing."""
     names = list(dict.fromkeys(k for r in rows for k in r))
     return {k: [r.get(k, "" if k == "auc_class" else float("nan")) for r in rows] for k in names}
+
+
+STATISTICS = (
+    Statistic(
+        "spearman_rho", "Spearman ρ", (NN, BN), "magnitude", "Spearman, 1904; interval Bonett and Wright, 2000", "average ranks.", 20, RANKS
+    ),
+    Statistic(
+        "kendall_tau",
+        "Kendall τ-b",
+        (NN, BN),
+        "magnitude",
+        "Kendall, 1945; Knight, 1966; interval Fieller, 1957",
+        "n log n, ties; exact p up to 33 rows without ties.",
+        30,
+        "pairs count rows, and a pair has no weight of its own",
+    ),
+    Statistic("kruskal_h", "Kruskal–Wallis H", (BN, CN, NC), "higher", "Kruskal and Wallis, 1952", "corrected for ties.", 70, RANKS),
+    Statistic(
+        "auc",
+        "ROC AUC, one against the rest",
+        (NC,),
+        "magnitude",
+        "Mann and Whitney, 1947; interval DeLong, DeLong and Clarke-Pearson, 1988",
+        "with several classes the best class and each; p then × classes.",
+        90,
+    ),
+    Statistic("ks", "Kolmogorov–Smirnov", (NC,), "higher", "Smirnov, 1939", "two classes; Kolmogorov's limit.", 100, two_classes=True),
+    Statistic(
+        "distance_correlation",
+        "distance correlation",
+        (NN, BN),
+        "higher",
+        "Székely, Rizzo and Bakirov, 2007; p Shen, Panda and Vogelstein, 2022",
+        "any dependence, n log n; p is a bound.",
+        190,
+        "its pairs of rows are counted alike",
+    ),
+)
+FAMILIES = (
+    Family(against_number, (NN, BN), ("spearman_rho", "kendall_tau", "distance_correlation")),
+    Family(between_levels, (CN, BN), ("kruskal_h",)),
+    Family(between_classes, (NC,), ("kruskal_h", "auc", "ks")),
+)

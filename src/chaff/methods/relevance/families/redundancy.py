@@ -6,17 +6,29 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from chaff.arrays import Floats
+from chaff.arrays import Floats, Ints
 from chaff.kernels.counts import two_way_counts
-from chaff.methods.relevance.families.counts import coded, coded_target
-from chaff.methods.relevance.view import View
+from chaff.methods.relevance.codes import coded, coded_target
+from chaff.methods.relevance.statistic import EVERY, Family, Measured, Statistic
+from chaff.methods.relevance.view import View, too_many_levels
 from chaff.stats.information import mutual_information
 from chaff.table.bins import Bins
+from chaff.work import task
 
 if TYPE_CHECKING:
     import pandas as pd
 
 LEAST_REDUNDANCY = 0.01  # nats; a smaller mean redundancy would make the quotient a lottery
+
+
+def mrmr(view: View, features: list[str], wanted: set[str]) -> Measured:
+    """The place of every feature in both orders, features of too many levels left out; the picks as frames."""
+    import pandas as pd
+
+    able = [f for f in features if not too_many_levels(view.table, f)]
+    frames = {k: v for k, v in (order_of_picks(view, able) if able else {}).items() if k in wanted}
+    places = {k: pd.Series(np.arange(1.0, len(v) + 1), index=v["feature"]).reindex(features).to_numpy() for k, v in frames.items()}
+    return Measured(places, frames)
 
 
 def order_of_picks(view: View, features: list[str]) -> dict[str, pd.DataFrame]:
@@ -53,16 +65,42 @@ def order_of_picks(view: View, features: list[str]) -> dict[str, pd.DataFrame]:
     return out
 
 
-def _shared(view: View, bins: Bins, other: np.ndarray, count: int) -> Floats:
+def _shared(view: View, bins: Bins, other: Ints, count: int) -> Floats:
     """Mutual information of every feature with one coded column."""
     parts = np.array_split(np.arange(len(bins.features)), min(8, max(len(bins.features), 1)))
 
-    def one(part: np.ndarray) -> Floats:
-        if not part.size:
-            return np.empty(0)
-        lo, hi = int(part[0]), int(part[-1]) + 1
-        counts = np.zeros((hi - lo, 256, count))
-        two_way_counts(bins.codes[lo:hi], other, view.weight_array, counts)
-        return mutual_information(counts[:, : int(bins.counts[lo:hi].max())])
+    return np.concatenate(view.work.each(task(_shared_block, bins, other, view.weight_array, count), parts))
 
-    return np.concatenate(view.work.each(one, parts))
+
+def _shared_block(bins: Bins, other: Ints, weights: Floats, count: int, part: Ints) -> Floats:
+    if not part.size:
+        return np.empty(0)
+    lo, hi = int(part[0]), int(part[-1]) + 1
+    counts = np.zeros((hi - lo, 256, count))
+    two_way_counts(bins.codes[lo:hi], other, weights, counts)
+    return mutual_information(counts[:, : int(bins.counts[lo:hi].max())])
+
+
+STATISTICS = (
+    Statistic(
+        "mrmr_difference",
+        "place by relevance less redundancy",
+        EVERY,
+        "lower",
+        "Peng, Long and Ding, 2005",
+        "1 is picked first; picks in `more`.",
+        210,
+        company=True,
+    ),
+    Statistic(
+        "mrmr_quotient",
+        "place by relevance over redundancy",
+        EVERY,
+        "lower",
+        "Ding and Peng, 2005",
+        "the same as a quotient.",
+        220,
+        company=True,
+    ),
+)
+FAMILIES = (Family(mrmr, EVERY, ("mrmr_difference", "mrmr_quotient")),)

@@ -1,24 +1,17 @@
-"""The stages as single calls, for looking at a table step by step."""
+"""Looking at a table and scoring its features, as single calls."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterable, Sequence
+from typing import Any
 
-from chaff.decide.pins import checked_pins
-from chaff.decide.run import judge_stage
-from chaff.errors import UsageError
-from chaff.evaluate.setting import Pin, Setting, Stage
-from chaff.methods.overlap.pair_cut import Correlation
+from chaff.decide.calls.judged import Judged, findings_of, judge, stage_of
 from chaff.methods.relevance.stage import Relevance
 from chaff.methods.screen.stage import Screen
+from chaff.results.cuts import Cut
 from chaff.results.findings import Findings
+from chaff.results.pin import Pin
 from chaff.table.table import Table
-from chaff.work import Work
-
-if TYPE_CHECKING:
-    from collections.abc import Sequence
 
 
 def screen(table: Table, *, pins: Iterable[Pin] = (), folds: int = 5, seed: int = 0, workers: int | None = None, **limits: Any) -> Findings:
@@ -52,7 +45,7 @@ def screen(table: Table, *, pins: Iterable[Pin] = (), folds: int = 5, seed: int 
     >>> found.frame.loc["crumb_score", "verdict"]
     'look'
     """
-    return _judged(Screen(**_fields(Screen, limits)), table, pins, folds, seed, workers)
+    return findings_of(judge(stage_of(Screen, limits), table, pins=pins, folds=folds, seed=seed, workers=workers))
 
 
 def relevance(
@@ -61,6 +54,8 @@ def relevance(
     *,
     by: str | None = None,
     cut: Any = None,
+    pins: Iterable[Pin] = (),
+    features: Sequence[str] | None = None,
     seed: int = 0,
     workers: int | None = None,
     **settings: Any,
@@ -77,6 +72,8 @@ def relevance(
     cut : dict or Cut, optional
         Which features stay: ``{"top": 40}``, ``{"share": 0.25}`` (rounded up), ``{"above": 0.1}``, ``{"below": 0.05}``,
         ``{"times_mean": 1.5}``. Verdicts are then in the frame.
+    pins : iterable of Pin
+    features : list of str, optional
     seed, workers : int
     **settings
         Fields of `chaff.Relevance`: adjust, level, bins, bin_kind, missing_level, pool_below, neighbours, sample_rows,
@@ -101,72 +98,15 @@ def relevance(
     >>> int((found.frame["verdict"] == "keep").sum())
     5
     """
-    from chaff.results.cuts import Cut
-
     if isinstance(cut, Cut):
         cut = {cut.rule: cut.value}
-    stage = Relevance(statistics, by or "effect_size", cut, **_fields(Relevance, settings))
-    return _judged(stage, table, (), 0, seed, workers, verdicts=cut is not None)
+    stage = stage_of(Relevance, {"statistics": statistics, "by": by or "effect_size", "cut": cut, **settings})
+    judged = judge(stage, table, pins=pins, features=features, seed=seed, workers=workers)
+    if cut is None and not judged.setting.pins:
+        return measured_by(judged)
+    return findings_of(judged)
 
 
-def prune_correlations(
-    table: Table, limit: float = 0.95, *, pins: Iterable[Pin] = (), seed: int = 0, workers: int | None = None
-) -> Findings:
-    """Of each pair of number columns over the limit, drop the one with the weaker claim.
-
-    The most relevant column first: it stays, and those that repeat it go; then the next that is left. So none goes for a
-    partner that goes itself. Claims: pins, relevance, completeness, cost, order; between twins the choice is said to be
-    arbitrary.
-
-    Parameters
-    ----------
-    table : Table
-    limit : float
-        |Pearson r| over which a pair says the same.
-    pins : iterable of Pin
-
-    Returns
-    -------
-    Findings
-        One row a feature: strongest_r, partner it went for, why, verdict.
-
-    Raises
-    ------
-    UsageError
-
-    Examples
-    --------
-    >>> import chaff
-    >>> found = chaff.prune_correlations(chaff.demo.table(rows=300))
-    >>> found.frame.loc["test_weight_lb_bu", "partner"]
-    'test_weight_kg_hl'
-    """
-    return _judged(Correlation(limit), table, pins, 0, seed, workers)
-
-
-def _judged(stage: Stage, table: Table, pins: Iterable[Pin], folds: int, seed: int, workers: int | None, verdicts: bool = True) -> Findings:
-    """A stage's findings with its verdicts as columns."""
-    work, pinned = Work(seed, workers), checked_pins(list(pins), table)
-    setting = Setting.of(table, folds, work=work, pins=pinned) if folds else Setting.unfolded(table, work, pins=pinned)
-    report = judge_stage(stage, table, setting)
-    found = report.result
-    assert isinstance(found, Findings)
-    if not verdicts:
-        return found
-    frame = found.frame.copy()
-    for name in ("verdict", "figure", "limit", "reason", "by"):
-        frame[name] = [getattr(v, name) for v in report.verdicts]
-    frame["stays"] = [v.stays for v in report.verdicts]
-    return replace(found, frame=frame)
-
-
-def _fields(stage: type, given: dict[str, Any]) -> dict[str, Any]:
-    import dataclasses
-
-    from chaff.errors import nearest
-
-    known = [f.name for f in dataclasses.fields(stage)]
-    for name in given:
-        if name not in known:
-            raise UsageError(f"{stage.__name__} has no setting '{name}'; it has {', '.join(known)}.{nearest(name, known)}")
-    return given
+def measured_by(judged: Judged) -> Findings:
+    """What a stage measured, where it was asked for no verdict."""
+    return judged.result if isinstance(judged.result, Findings) else findings_of(judged)

@@ -1,0 +1,146 @@
+"""Choices are values: models, strategies and the like are frozen dataclasses, found in the files of their room.
+
+A choice is said as an object, as its name, or as a mapping of its name and settings (`{ name = "ridge", penalty = 0.1 }`);
+whatever is wrong with it is said at the edge, all mistakes at once. A new choice is a new file: nothing lists it.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import importlib
+import pkgutil
+import types
+import typing
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+from chaff.errors import UsageError, nearest
+
+
+@dataclass(frozen=True)
+class Registry:
+    """The choices of one family: every frozen dataclass in the files of `package` that carries the class variable `key`."""
+
+    package: str
+    what: str
+    """In words, for messages: "model"."""
+    key: str = "name"
+
+    @property
+    def choices(self) -> Mapping[str, type]:
+        """Name → class, in the order of the names."""
+        return _found(self.package, self.key)
+
+    def make(self, said: Any) -> Any:
+        """The choice itself from an object, a name, or a mapping with `name` and settings.
+
+        Raises
+        ------
+        UsageError
+            Every mistake in one go, the nearest name suggested.
+        """
+        if isinstance(said, str):
+            return self._class(said)()
+        if isinstance(said, Mapping):
+            settings = {str(k): v for k, v in said.items() if k != "name"}
+            if "name" not in said:
+                raise UsageError(
+                    f"a {self.what} is said by its name, such as {{ name = \"{next(iter(self.choices))}\" }}; 'name' is missing"
+                )
+            cls = self._class(str(said["name"]))
+            problems = wrong_fields(cls, settings)
+            if problems:
+                raise UsageError(f"{self.what} '{said['name']}': " + "; ".join(problems))
+            return cls(**settings)
+        if isinstance(said, type) or not hasattr(said, self.key):
+            raise UsageError(f"a {self.what} is a name ({', '.join(self.choices)}), a mapping or an object of its own, not {said!r}")
+        return said
+
+    def _class(self, name: str) -> type:
+        if name not in self.choices:
+            raise UsageError(f"unknown {self.what} '{name}'; there are {', '.join(self.choices)}.{nearest(name, self.choices)}")
+        return self.choices[name]
+
+    def of_class(self, name: str) -> type | None:
+        """The choice whose class has this name, for the public face."""
+        return next((c for c in self.choices.values() if c.__name__ == name), None)
+
+
+@lru_cache(maxsize=32)
+def _found(package: str, key: str) -> Mapping[str, type]:
+    out: dict[str, type] = {}
+    for module in files_of(package):
+        for thing in vars(module).values():
+            own = isinstance(thing, type) and thing.__module__ == module.__name__ and dataclasses.is_dataclass(thing)
+            if own and isinstance(getattr(thing, key, None), str):
+                out[getattr(thing, key)] = thing
+    return types.MappingProxyType(dict(sorted(out.items())))
+
+
+def files_of(package: str) -> list[types.ModuleType]:
+    """The modules of a room, imported, in the order of their names."""
+    room = importlib.import_module(package)
+    return [importlib.import_module(f"{package}.{m.name}") for m in sorted(pkgutil.iter_modules(room.__path__), key=lambda m: m.name)]
+
+
+def told(choice: Any, key: str = "name") -> Any:
+    """A choice as a plan says it: its name, with the settings that are not the default ones."""
+    settings = changed_fields(choice)
+    name = getattr(choice, key)
+    return {"name": name} | settings if settings else name
+
+
+def changed_fields(thing: Any) -> dict[str, Any]:
+    """Fields of a frozen dataclass that differ from their defaults."""
+    if not dataclasses.is_dataclass(thing):
+        return {}
+    return {f.name: getattr(thing, f.name) for f in dataclasses.fields(thing) if getattr(thing, f.name) != _default(f)}
+
+
+def _default(field: dataclasses.Field[Any]) -> Any:
+    return field.default_factory() if field.default_factory is not dataclasses.MISSING else field.default
+
+
+def wrong_fields(cls: type, settings: Mapping[str, Any]) -> list[str]:
+    """What is wrong with these settings of a dataclass: unknown names, values of another type."""
+    known = [f.name for f in dataclasses.fields(cls) if f.init]
+    hints = typing.get_type_hints(cls)
+    problems = []
+    for name, value in settings.items():
+        if name not in known:
+            problems.append(f"unknown key '{name}'; it has {', '.join(known) or 'no settings'}.{nearest(name, known)}")
+        elif not fits(value, hints[name]):
+            problems.append(f"{name} must be {in_words(hints[name])}, not {value!r}")
+    return problems
+
+
+def fits(value: Any, hint: Any) -> bool:
+    """Whether a value is of a plain type hint: a whole number fits a float, yes and no fit nothing but a bool."""
+    origin = typing.get_origin(hint)
+    if hint is Any or isinstance(hint, typing.TypeVar):
+        return True
+    if origin is typing.Literal:
+        return any(value == a and isinstance(value, type(a)) for a in typing.get_args(hint))
+    if origin in (typing.Union, types.UnionType):
+        return any(fits(value, a) for a in typing.get_args(hint))
+    if hint is None or hint is type(None):
+        return value is None
+    plain = origin or hint
+    if not isinstance(plain, type):
+        return True
+    if plain in (int, float) and isinstance(value, bool):
+        return False
+    return isinstance(value, (int, float) if plain is float else plain)
+
+
+def in_words(hint: Any) -> str:
+    """A type hint as a person would say it."""
+    origin = typing.get_origin(hint)
+    if origin is typing.Literal:
+        return " or ".join(repr(a) for a in typing.get_args(hint))
+    if origin in (typing.Union, types.UnionType):
+        return " or ".join(in_words(a) for a in typing.get_args(hint))
+    names = {int: "a whole number", float: "a number", str: "a word", bool: "true or false", type(None): "left out"}
+    return names.get(origin or hint, getattr(origin or hint, "__name__", str(hint)))

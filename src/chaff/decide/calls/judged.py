@@ -1,0 +1,85 @@
+"""One stage on one table, as a person calls it: pins above it, its verdicts beside what it measured."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
+from typing import Any
+
+from chaff.choices import wrong_fields
+from chaff.decide.pins import checked_pins
+from chaff.decide.walk import judge_pins, judge_stage, not_dropped
+from chaff.errors import UsageError
+from chaff.evaluate.setting import Setting
+from chaff.evaluate.stage import ChecksTable, Stage
+from chaff.results.findings import Findings
+from chaff.results.pin import Pin
+from chaff.results.trail import Trail
+from chaff.results.verdict import Verdict
+from chaff.table.table import Table
+from chaff.work import Watch, Work
+
+VERDICT = ("verdict", "stays", "figure", "limit", "reason", "by")
+
+
+@dataclasses.dataclass(frozen=True)
+class Judged:
+    """What a stage found and said, the pinned-out features among it."""
+
+    result: Findings | Trail
+    verdicts: tuple[Verdict, ...]
+    setting: Setting
+    table: Table
+    """What the stage was offered."""
+
+
+def judge(
+    stage: Stage,
+    table: Table,
+    *,
+    pins: Iterable[Pin] = (),
+    features: Sequence[str] | None = None,
+    folds: int = 0,
+    seed: int = 0,
+    workers: int | None = None,
+    watch: Watch | None = None,
+) -> Judged:
+    """A stage on some features of a table; `folds` 0 for a stage that scores nothing over folds."""
+    pinned = checked_pins(list(pins), table)
+    if features is not None:
+        table = table.with_features(tuple(dict.fromkeys([*features, *(f for f, p in pinned.items() if p.verdict == "keep")])))
+    if isinstance(stage, ChecksTable):
+        stage.check_table(table)
+    work = Work(seed, workers, watch)
+    offered = not_dropped(table, pinned)
+    setting = Setting.of(offered, folds, work=work, pins=pinned) if folds else Setting.unfolded(offered, work, pins=pinned)
+    report = judge_stage(stage, offered, setting)
+    return Judged(report.result, judge_pins(report.verdicts, pinned, table.features), setting, offered)
+
+
+def with_verdicts(found: Findings, verdicts: Sequence[Verdict]) -> Findings:
+    """Findings with the verdict columns, a row for every feature that has a verdict."""
+    said = {v.feature: v for v in verdicts}
+    frame = found.frame.reindex([*found.frame.index, *(f for f in said if f not in found.frame.index)])
+    frame.index.name = found.frame.index.name
+    some = [said.get(str(f)) for f in frame.index]
+    for name in VERDICT:
+        frame[name] = [getattr(v, name) if v is not None else "" for v in some]
+    frame["stays"] = frame["stays"].astype(bool)
+    return replace(found, frame=frame)
+
+
+def findings_of(judged: Judged) -> Findings:
+    """The findings of a stage that measures, with its verdicts."""
+    if not isinstance(judged.result, Findings):
+        raise UsageError("this stage leaves a trail, not findings")
+    return with_verdicts(judged.result, judged.verdicts)
+
+
+def stage_of(cls: type, settings: Mapping[str, Any]) -> Any:
+    """A stage from the settings of a call; unknown and ill-typed ones are refused, all at once."""
+    wrong = wrong_fields(cls, settings)
+    if wrong:
+        raise UsageError(f"{cls.__name__}: " + "; ".join(wrong))
+    return cls(**settings)

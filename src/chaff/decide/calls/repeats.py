@@ -1,0 +1,502 @@
+"""Columns that repeat each other, as single calls."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from chaff.decide.calls.judged import findings_of, judge, stage_of, with_verdicts
+from chaff.decide.pins import checked_pins
+from chaff.decide.walk import judge_pins, not_dropped
+from chaff.errors import DataError, UsageError
+from chaff.evaluate.setting import Setting
+from chaff.methods.overlap import associations as associations_of
+from chaff.methods.overlap import components as components_of
+from chaff.methods.overlap import inflation as inflation_of
+from chaff.methods.overlap import relations
+from chaff.methods.overlap.correlations import Correlating
+from chaff.methods.overlap.correlations import correlations as correlations_of
+from chaff.methods.overlap.elimination import Inflation
+from chaff.methods.overlap.ground import Ground, able
+from chaff.methods.overlap.pair_cut import Correlation
+from chaff.results.findings import Findings
+from chaff.results.pin import Pin
+from chaff.results.verdict import drop, keep
+from chaff.table.table import Table
+from chaff.work import Work
+
+
+def correlations(
+    table: Table,
+    method: Literal["pearson", "spearman", "kendall"] = "pearson",
+    *,
+    limit: float = 0.95,
+    limits: Sequence[float] = (0.7, 0.8, 0.9, 0.95, 0.99),
+    rows: Literal["pairwise", "complete"] = "pairwise",
+    with_target: bool = False,
+    partial: bool = False,
+    shrink: bool | None = None,
+    features: Sequence[str] | None = None,
+    level: float = 0.95,
+    workers: int | None = None,
+) -> Findings:
+    """Which number columns go together, and in which groups.
+
+    Parameters
+    ----------
+    table : Table
+    method : "pearson", "spearman" or "kendall"
+    limit : float
+        |r| above which a pair is listed and joins a group.
+    limits : list of float
+        How many pairs and groups there would be at each, in ``more["limits"]``.
+    rows : "pairwise" or "complete"
+        Each pair over the rows where both are present, or all over the rows where every column is.
+    with_target : bool
+        Put a number (or two-class) target in the picture.
+    partial : bool
+        Correlation with all other columns held fixed; on complete rows.
+    shrink : bool, optional
+        Shrink the off-diagonal entries towards 0 by the best share (on complete rows); by itself when columns outnumber rows.
+    features : list of str, optional
+    level : float
+        Confidence of the intervals.
+
+    Returns
+    -------
+    Findings
+        One row a column: strongest_r, partner, group (0 for none). ``more``: matrix, rows (of each pair), pairs (first,
+        second, r, low, high, rows, p, q), groups, limits.
+
+    Raises
+    ------
+    UsageError, DataError
+
+    Notes
+    -----
+    Source: Pearson, 1896; Spearman, 1904; Kendall, 1945; shrinkage Schäfer and Strimmer, 2005.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.correlations(chaff.demo.table(rows=200), limit=0.9)
+    >>> tuple(found.more["pairs"].loc[0, ["first", "second"]])
+    ('test_weight_kg_hl', 'test_weight_lb_bu')
+    """
+    how = Correlating(method, limit, limits, rows, with_target, partial, shrink, level)
+    return correlations_of(_ground(_numbers(table, features), workers=workers), how)
+
+
+def prune_correlations(
+    table: Table,
+    limit: float = 0.95,
+    *,
+    pins: Iterable[Pin] = (),
+    features: Sequence[str] | None = None,
+    seed: int = 0,
+    workers: int | None = None,
+) -> Findings:
+    """Of each pair of number columns over the limit, drop the one with the weaker claim.
+
+    The most relevant column first: it stays, and those that repeat it go; then the next that is left. So none goes for a
+    partner that goes itself. Claims: pins, relevance, completeness, cost, order; between twins the choice is said to be
+    arbitrary.
+
+    Parameters
+    ----------
+    table : Table
+    limit : float
+        |Pearson r| over which a pair says the same.
+    pins : iterable of Pin
+        Features pinned out take no part, those pinned in stay whatever is found.
+    features : list of str, optional
+
+    Returns
+    -------
+    Findings
+        One row a feature: strongest_r, partner it went for, why, verdict.
+
+    Raises
+    ------
+    UsageError
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.prune_correlations(chaff.demo.table(rows=300))
+    >>> found.frame.loc["test_weight_lb_bu", "partner"]
+    'test_weight_kg_hl'
+    """
+    return findings_of(judge(stage_of(Correlation, {"limit": limit}), table, pins=pins, features=features, seed=seed, workers=workers))
+
+
+def associations(table: Table, *, limit: float = 0.7, features: Sequence[str] | None = None, workers: int | None = None) -> Findings:
+    """How strongly columns of any kind go together, on one scale from 0 to 1.
+
+    Two numbers: |r|. A number and a category: √ω², not η, which is 0.7 for a noise category of half as many levels as
+    rows. Two categories: bias-corrected Cramér's V. Each over the rows where both are present.
+
+    Parameters
+    ----------
+    table : Table
+    limit : float
+        Above which a pair is listed and joins a group.
+    features : list of str, optional
+
+    Returns
+    -------
+    Findings
+        One row a column: strongest, partner, group. ``more``: matrix, pairs (first, second, association, what), groups.
+
+    Notes
+    -----
+    Source: ω² Hays, 1963; V Bergsma, 2013.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.associations(chaff.demo.table(rows=200))
+    >>> float(found.more["matrix"].loc["variety", "protein_pct"]) < 0.3
+    True
+    """
+    _check_limit(limit)
+    return associations_of.associations(_ground(_of_any_kind(table, features), workers=workers), limit)
+
+
+def clusters(
+    table: Table,
+    *,
+    limit: float = 0.7,
+    linkage: Literal["average", "complete"] = "average",
+    pins: Iterable[Pin] = (),
+    features: Sequence[str] | None = None,
+    seed: int = 0,
+    workers: int | None = None,
+) -> Findings:
+    """Clusters of columns that go together, one of each to stay and why.
+
+    Parameters
+    ----------
+    table : Table
+    limit : float
+        Association above which columns are joined: 1 - distance at which the tree is cut.
+    linkage : "average" or "complete"
+        Complete: every two of a cluster are associated above the limit.
+    pins : iterable of Pin
+        Features pinned out take no part, those pinned in stay whatever is found.
+    features : list of str, optional
+
+    Returns
+    -------
+    Findings
+        One row a column: cluster, size, why, and the verdict. ``more["tree"]``: the merges, for `chaff.plots.correlation_map`.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> frame = chaff.clusters(chaff.demo.table(rows=300), limit=0.8).frame
+    >>> bool(frame.loc["protein_pct", "cluster"] == frame.loc["protein_nir_pct", "cluster"])
+    True
+    """
+    _check_limit(limit)
+    if linkage not in ("average", "complete"):
+        raise UsageError(f"linkage must be average or complete, not '{linkage}'")
+    ground = _ground(_of_any_kind(table, features), pins, seed, workers)
+    return _with_cluster_verdicts(associations_of.clusters(ground, limit, linkage), ground)
+
+
+def _with_cluster_verdicts(found: Findings, ground: Ground) -> Findings:
+    """Of every cluster one stays, and whatever is pinned in."""
+    said = [
+        keep(str(f), "clusters", f"cluster {r['cluster']}", "", r["why"])
+        if r["stays"]
+        else drop(str(f), "clusters", f"cluster {r['cluster']}", f"{found.settings['limit']:g}", r["why"])
+        for f, r in found.frame.iterrows()
+    ]
+    return with_verdicts(found, judge_pins(said, ground.setting.pins))
+
+
+def inflation(table: Table, *, features: Sequence[str] | None = None, workers: int | None = None) -> Findings:
+    """Variance inflation of every feature from one factorisation, and who explains it.
+
+    Parameters
+    ----------
+    table : Table
+    features : list of str, optional
+
+    Returns
+    -------
+    Findings
+        One row a feature: vif, tolerance (1 / vif), r_squared on all others, df (columns of it), explained_by (the few
+        features that carry the fit, with their shares of that R²). Categories: generalised VIF to the power 1 / df, so that
+        one limit serves all.
+
+    Notes
+    -----
+    1 / (1 - R²) of a feature on all others, with an intercept. Every member of an exact dependency is infinite. With gaps:
+    correlations over the rows where both are present, negative eigenvalues clipped, never mean-filled.
+    Source: Marquardt, 1970; generalised Fox and Monette, 1992.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.inflation(chaff.demo.table(rows=300), features=["protein_pct", "protein_nir_pct", "ash_pct"])
+    >>> found.frame["vif"].idxmin(), bool(found.frame.loc["protein_pct", "vif"] > 10)
+    ('ash_pct', True)
+    """
+    return inflation_of.inflation(_ground(able(table, features), workers=workers))
+
+
+def prune_inflation(
+    table: Table,
+    limit: float = 10.0,
+    *,
+    pins: Iterable[Pin] = (),
+    features: Sequence[str] | None = None,
+    seed: int = 0,
+    workers: int | None = None,
+) -> Findings:
+    """Remove the feature with the largest VIF, one at a time, until none is over the limit.
+
+    Parameters
+    ----------
+    table : Table
+    limit : float
+        Above 1.
+    pins : iterable of Pin
+        Features pinned out take no part, those pinned in stay whatever is found.
+    features : list of str, optional
+
+    Returns
+    -------
+    Findings
+        One row a feature: vif at the start, vif_left at the end, move at which it went, verdict, figure, reason.
+        ``more["trail"]``: move, feature, vif, explained_by, largest_left (and whose). ``more["path"]``: VIF of every
+        feature after every move.
+
+    Notes
+    -----
+    Each removal is an update of the inverse, with a fresh factorisation at the end. Among members of an exact dependency, all
+    infinite: pins stay, then the least relevant, the least complete, the dearer, the later goes first.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.prune_inflation(chaff.demo.table(rows=300), features=["protein_pct", "protein_nir_pct", "ash_pct"])
+    >>> found.more["trail"]["feature"].tolist()
+    ['protein_nir_pct']
+    """
+    stage = stage_of(Inflation, {"limit": float(limit)})
+    whole = table if features is None else table.with_features(features)
+    ground = _ground(able(table, features), pins, seed, workers)
+    found = stage.eliminate(ground, ground.table.features, ground.setting)
+    verdicts = judge_pins(stage.verdicts(found, ground.setting), ground.setting.pins, whole.features)
+    return with_verdicts(inflation_of.with_path(found, ground.moments, list(ground.table.features)), verdicts)
+
+
+def dependencies(table: Table, *, tolerance: float = 1e-3, features: Sequence[str] | None = None) -> Findings:
+    """Which columns are linear combinations of others, written out as equations, and the directions that are nearly so.
+
+    Parameters
+    ----------
+    table : Table
+    tolerance : float
+        Standard deviation of what an equation leaves over, in standard deviations of its column, up to which it is listed;
+        below 1e-9 it is called exact.
+    features : list of str, optional
+
+    Returns
+    -------
+    Findings
+        One row a column: relation (the equation it stands in), exact, vif-like index. ``more``: equations (column, equation,
+        residual, exact), directions (condition index, eigenvalue, columns that load), directions_centred, and the variance
+        proportions of both.
+
+    Raises
+    ------
+    DataError
+        When too few rows have all columns.
+
+    Notes
+    -----
+    On rows where every number column is present. Directions: columns with the intercept among them, scaled to unit length and not
+    centred, as the proportions were defined; the centred form beside it. An index above 30 with two proportions above 0.5
+    is the usual sign.
+    Source: Belsley, Kuh and Welsch, 1980.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> table = chaff.demo.table(rows=300).with_features(["sieve_coarse_pct", "sieve_medium_pct", "sieve_fine_pct", "ash_pct"])
+    >>> print(chaff.dependencies(table).more["equations"].loc[0, "equation"])
+    sieve_fine_pct = 100 - sieve_coarse_pct - sieve_medium_pct
+    """
+    if not 0 < tolerance < 1:
+        raise UsageError(f"tolerance must be between 0 and 1, not {tolerance}")
+    return relations.dependencies(_ground(_numbers(table, features)), tolerance)
+
+
+def components(
+    table: Table,
+    *,
+    share: float = 0.9,
+    shuffles: int = 20,
+    features: Sequence[str] | None = None,
+    seed: int = 0,
+    workers: int | None = None,
+) -> Findings:
+    """Principal components of the scaled number columns: how many directions there are, and which columns make them up.
+
+    Components are mixtures of columns, not a choice of columns: they say how much repeats, not what to keep.
+
+    Parameters
+    ----------
+    table : Table
+    share : float
+        How many components reach this share of the variation.
+    shuffles : int
+        Shufflings of every column by itself, for how many components are beyond chance; 0 leaves it out.
+    features : list of str, optional
+    seed : int
+
+    Returns
+    -------
+    Findings
+        One row a column: communality (share of it that the components beyond chance hold), strongest component and loading.
+        ``more``: components (explained, cumulative, chance), loadings. ``settings``: reach (components up to `share`),
+        beyond_chance.
+
+    Notes
+    -----
+    Complete rows where there are enough, else correlations over the rows that each pair shares, negative eigenvalues
+    clipped. Source: Hotelling, 1933; parallel analysis Horn, 1965 (95th percentile of the shuffles).
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.components(chaff.demo.table(rows=300), features=["protein_pct", "protein_nir_pct", "ash_pct"])
+    >>> found.settings["reach"]
+    2
+    """
+    if not 0 < share <= 1 or shuffles < 0:
+        raise UsageError("share must be above 0 and at most 1, shuffles 0 or more")
+    return components_of.components(_ground(_numbers(table, features), (), seed, workers), share, shuffles)
+
+
+@dataclass(frozen=True)
+class Overlaps:
+    """Everything that is asked about repeats, from one reading of the table."""
+
+    pairs: Findings
+    """Correlations of numbers, or associations of every kind."""
+    cut: Findings
+    """Of each pair, who would go."""
+    inflation: Findings
+    elimination: Findings
+    relations: Findings | str
+    """Equations and near-singular directions, or why there are none."""
+    components: Findings | str
+    clusters: Findings | None = None
+
+    def __str__(self) -> str:
+        parts = (self.pairs, self.cut, self.inflation, self.elimination, self.relations, self.components, self.clusters)
+        return "\n\n".join(str(p) for p in parts if p is not None)
+
+
+def overlaps(
+    table: Table,
+    *,
+    how: Correlating | None = None,
+    every_kind: bool = False,
+    pair_limit: float = 0.95,
+    vif_limit: float = 10.0,
+    clusters: bool = False,
+    pins: Iterable[Pin] = (),
+    seed: int = 0,
+    workers: int | None = None,
+) -> Overlaps:
+    """All looks at repeats at once: pairs, who would go of each, VIF and its elimination, equations, components.
+
+    The same as the single calls, which each read the table anew; here it is read once.
+
+    Parameters
+    ----------
+    table : Table
+    how : Correlating, optional
+        Method, limits and rows of the correlations; made of `pair_limit` when left out.
+    every_kind : bool
+        Associations of columns of every kind in place of correlations of numbers.
+    pair_limit, vif_limit : float
+    clusters : bool
+        Also clusters of columns of every kind.
+    pins : iterable of Pin
+    seed, workers : int
+
+    Returns
+    -------
+    Overlaps
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.overlaps(chaff.demo.table(rows=200))
+    >>> found.elimination.frame["vif_left"].max() <= 10
+    True
+    """
+    pinned = checked_pins(list(pins), table)
+    ground = _ground(able(table, None), pinned.values(), seed, workers)
+    pair, vif = Correlation(pair_limit), Inflation(vif_limit)
+    cut = pair.cut(ground, ground.table.features)
+    went = vif.eliminate(ground, ground.table.features, ground.setting)
+    said = judge_pins(pair.verdicts(cut, ground.setting), pinned, table.features)
+    told = judge_pins(vif.verdicts(went, ground.setting), pinned, table.features)
+    if every_kind:
+        pairs = associations_of.associations(ground, pair_limit)
+    else:
+        pairs = correlations_of(ground, how or Correlating(limit=pair_limit))
+    return Overlaps(
+        pairs,
+        with_verdicts(cut, said),
+        inflation_of.inflation(ground),
+        with_verdicts(inflation_of.with_path(went, ground.moments, list(ground.table.features)), told),
+        _or_words(lambda: relations.dependencies(ground, 1e-3)),
+        _or_words(lambda: components_of.components(ground, 0.9, 20)),
+        _with_cluster_verdicts(associations_of.clusters(ground, 0.7, "average"), ground) if clusters else None,
+    )
+
+
+def _or_words(look: Callable[[], Findings]) -> Findings | str:
+    """The findings, or why there are none: too few complete rows must not hide the rest."""
+    try:
+        return look()
+    except DataError as error:
+        return str(error)
+
+
+def _ground(table: Table, pins: Iterable[Pin] = (), seed: int = 0, workers: int | None = None) -> Ground:
+    pinned = checked_pins(list(pins), table)
+    offered = not_dropped(table, pinned)
+    return Ground.of(offered, Setting.unfolded(offered, Work(seed, workers), pins=pinned))
+
+
+def _numbers(table: Table, features: Sequence[str] | None) -> Table:
+    """The table with number columns only; what was asked for and is none is refused."""
+    if features is None:
+        return table
+    table.check_known(features)
+    other = [f for f in features if table.kind(f) not in ("number", "binary")]
+    if other:
+        raise UsageError(f"'{other[0]}' holds {table.kind(other[0])} values, not numbers; chaff.associations takes every kind")
+    return table.with_features(features)
+
+
+def _of_any_kind(table: Table, features: Sequence[str] | None) -> Table:
+    names = table.features if features is None else features
+    table.check_known(names)
+    return table.with_features([f for f in names if table.kind(f) in ("number", "binary", "category")])
+
+
+def _check_limit(limit: float) -> None:
+    if not 0 <= limit <= 1:
+        raise UsageError(f"limit must be between 0 and 1, not {limit}")

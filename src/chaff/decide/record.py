@@ -1,0 +1,112 @@
+"""Record: a run as a selection, the file that says which columns stay and why."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from chaff.decide.closing import Closing, Column
+from chaff.decide.ledger import Ledger
+from chaff.decide.plan import Plan
+from chaff.decide.selection import DataPart, DerivedPart, DroppedPart, HoldoutPart, KeptPart, LookPart, Selection, TargetPart, made_with
+from chaff.results.pin import Pin
+from chaff.table.table import Table
+
+
+def selection_of(
+    table: Table, train: Table, plan: Plan, pins: Mapping[str, Pin], closing: Closing, ledger: Ledger, holdout: HoldoutPart, seed: int
+) -> Selection:
+    """The selection that a run ends in; how the table was opened stands in its plan."""
+    kept, target = set(closing.kept), table.target
+    dropped, look = _gone(table, kept, ledger)
+    told = replace(plan, table=table.terms, pins=tuple(pins.values()))
+    return Selection(
+        target=TargetPart(name=target.name, task=target.task, unit=target.unit, classes=list(target.classes), positive=target.positive),
+        kept=[_kept_part(train, f, ledger) for f in closing.kept],
+        dropped=dropped,
+        look=look,
+        derived=[DerivedPart(name=d.name, made=d.made, of=d.of, value=d.value) for d in table.source.derived if d.name in kept],
+        holdout=holdout,
+        scores=_scores(closing),
+        plan=told.as_mapping(),
+        seed=seed,
+        data=DataPart(
+            source=table.label,
+            rows=len(table),
+            columns=[n for n in table.source.arrow.column_names if n != target.name],
+            fingerprint=fingerprint(table),
+        ),
+        made_with=made_with(),
+    )
+
+
+def _gone(table: Table, kept: set[str], ledger: Ledger) -> tuple[list[DroppedPart], list[LookPart]]:
+    """What went, and what a person should look at, with the word that decided."""
+    dropped, look = [], []
+    for f in table.features:
+        v = ledger.last(f)
+        if v is None:
+            continue
+        said = {"name": f, "stage": v.by, "figure": v.figure, "limit": v.limit, "reason": v.reason}
+        if v.verdict == "look":
+            look.append(LookPart(**said, barred=v.barred))
+        elif f not in kept:
+            dropped.append(DroppedPart(**said))
+    return dropped, look
+
+
+def _kept_part(train: Table, name: str, ledger: Ledger) -> KeptPart:
+    column = train.column(name)
+    present = column.values[~column.missing]
+    number = column.kind == "number"
+    about, v = train.meaning(name), ledger.last(name)
+    used = [column.levels[k] for k in np.unique(present).astype(int)] if column.levels else None
+    stored = name in train.source.arrow.column_names
+    arrow_type = str(train.source.arrow.schema.field(name).type) if stored else ""
+    return KeptPart(
+        name=name,
+        kind=column.kind,
+        words=bool(column.levels) and "string" in arrow_type,
+        range=[float(present.min()), float(present.max())] if number and present.size else None,
+        levels=used,
+        missing_share=round(float(column.missing.mean()), 6),
+        unit=about.unit,
+        meaning=about.text,
+        members=list(train.source.together[name]) if name in train.source.together else None,
+        verdict="look" if v is not None and v.verdict == "look" else "keep",
+        figure=v.figure if v else "",
+        reason=v.reason if v else "",
+    )
+
+
+def fingerprint(table: Table) -> str:
+    """SHA-256 over the names and values of the target and the features, missing cells included."""
+    digest = hashlib.sha256()
+    for name in (table.target.name, *table.features):
+        column = table.whole_column(name)
+        digest.update(name.encode() + b"\x00" + "\x1f".join(column.levels).encode() + b"\x00")
+        digest.update(np.ascontiguousarray(column.values, "<f8").tobytes())
+    return "sha256:" + digest.hexdigest()
+
+
+def _scores(closing: Closing) -> dict[str, Any]:
+    def one(column: Column, which: str) -> dict[str, Any]:
+        score = getattr(column, which)
+        out: dict[str, Any] = {"model": column.model, "metric": column.metric.name, "on": column.where, "mean": score.mean}
+        if column.where == "folds":
+            out |= {"se": score.se, "values": score.values.tolist(), "note": "used to choose"}
+        return out
+
+    def one_none(column: Column) -> dict[str, Any]:
+        return {"model": "none", "metric": column.metric.name, "on": column.where, "mean": column.none}
+
+    return {
+        "full": {"features": list(closing.full), "scores": [one(c, "full") for c in closing.columns]},
+        "kept": {"features": list(closing.kept), "scores": [one(c, "kept") for c in closing.columns]},
+        "none": {"features": [], "scores": [one_none(c) for c in closing.columns]},
+        "folds": closing.folds,
+    }

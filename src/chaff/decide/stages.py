@@ -1,0 +1,80 @@
+"""The stages there are, by the word they have in a plan; made from plain values and told as plain values again."""
+
+from __future__ import annotations
+
+import dataclasses
+import typing
+from collections.abc import Mapping
+from typing import Any
+
+from chaff.choices import told, wrong_fields
+from chaff.errors import ChaffError, nearest
+from chaff.evaluate.stage import Stage
+from chaff.methods.importance.stage import Importance
+from chaff.methods.overlap.elimination import Inflation
+from chaff.methods.overlap.pair_cut import Correlation
+from chaff.methods.overlap.stage import Overlap
+from chaff.methods.relevance.stage import Relevance
+from chaff.methods.screen.stage import Screen
+from chaff.methods.search.stage import Search
+
+STAGES: dict[str, type] = {s.use: s for s in (Screen, Relevance, Correlation, Inflation, Overlap, Importance, Search)}
+
+
+def stage_from(entry: Mapping[str, Any], where: str, problems: list[str]) -> Stage | None:
+    """A stage from a plan's `[[stage]]`; what is wrong with it is added to `problems`."""
+    use = entry.get("use")
+    if use not in STAGES:
+        problems.append(f"{where}: use = {use!r} is not a stage; there are {', '.join(STAGES)}.{nearest(str(use), STAGES)}")
+        return None
+    return make_stage(STAGES[use], {k: v for k, v in entry.items() if k != "use"}, f"{where} ({use})", problems)
+
+
+def make_stage(cls: type, given: Mapping[str, Any], where: str, problems: list[str]) -> Stage | None:
+    """A stage from plain values; `false` switches an optional limit off."""
+    settings = {k: None if v is False and k in optional_limits(cls) else v for k, v in given.items()}
+    wrong = wrong_fields(cls, settings)
+    if wrong:
+        problems += [f"{where}: {w}" for w in wrong]
+        return None
+    try:
+        made: Stage = cls(**settings)
+    except ChaffError as error:
+        problems.append(f"{where}: {error}")
+        return None
+    return made
+
+
+def optional_limits(cls: type) -> set[str]:
+    """Fields that may be switched off: they may be None and are no yes or no themselves."""
+    hints = typing.get_type_hints(cls)
+    return {f.name for f in dataclasses.fields(cls) if _takes(hints[f.name], type(None)) and not _takes(hints[f.name], bool)}
+
+
+def _takes(hint: Any, kind: type) -> bool:
+    return hint is kind or kind in typing.get_args(hint)
+
+
+def tell_stage(stage: Stage, off: Any = None) -> dict[str, Any]:
+    """The stage as a plan says it; a limit that is switched off stands as `off`, or not at all where that is None."""
+    out: dict[str, Any] = {"use": stage.use}
+    for f in dataclasses.fields(stage):  # type: ignore[arg-type]
+        value = getattr(stage, f.name)
+        if f.name == "name" and value in ("", stage.use):
+            continue
+        if value is None:
+            if off is not None and f.default is not None and f.name in optional_limits(type(stage)):
+                out[f.name] = off
+            continue
+        out[f.name] = _plain(value)
+    return out
+
+
+def _plain(value: Any) -> Any:
+    """Choices by their names, sequences as lists."""
+    for key in ("name", "label"):
+        if dataclasses.is_dataclass(value) and isinstance(getattr(type(value), key, None), str):
+            return told(value, key)
+    if isinstance(value, tuple | list):
+        return [_plain(v) for v in value]
+    return dict(value) if isinstance(value, Mapping) else value

@@ -1,0 +1,124 @@
+"""The engine for any model: fitted on the training rows of every split, forms prepared once a split and sliced for each set."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from itertools import product
+
+import numpy as np
+
+from chaff.arrays import Floats
+from chaff.errors import ChaffError, ModelError
+from chaff.evaluate.engine import Set
+from chaff.folds import Folds
+from chaff.metrics import Metric, RowLosses, Truth
+from chaff.models.forms import learn_form
+from chaff.models.protocols import Model, Prepared, Sample
+from chaff.table.table import Table
+from chaff.work import Work
+
+
+@dataclass(frozen=True)
+class PreparedSplit:
+    """Everything of one split that does not depend on the set."""
+
+    number: int
+    learns: Prepared
+    train: Sample
+    reads: Prepared
+    test: Sample
+    truth: Truth
+    work: Work
+    """Its seed is named by the split, so that every set meets the same draws."""
+
+
+@dataclass(frozen=True)
+class Prepare:
+    """Split number → the split prepared."""
+
+    table: Table
+    model: Model
+    folds: Folds
+    work: Work
+
+    def __call__(self, number: int) -> PreparedSplit:
+        split = self.folds.splits[number]
+        train, test = (self.table.take(rows) for rows in self.folds.rows(split))
+        model, seed = self.model, replace(self.work, seed=self.work.key("fit", split.repeat, split.test))
+        learns = learn_form(model.learns, train, self.work, f"model {model.label}")
+        reads = learns if model.reads == model.learns else learn_form(model.reads, train, self.work, f"model {model.label}")
+        return PreparedSplit(number, learns, learns.apply(train), reads, reads.apply(test), truth_of(train, test), seed)
+
+
+@dataclass(frozen=True)
+class FitAndPredict:
+    """(features in the table's order, prepared split) → predictions (n, t)."""
+
+    model: Model
+
+    def __call__(self, unit: tuple[tuple[str, ...], PreparedSplit]) -> Floats:
+        names, split = unit
+        if not names:
+            return np.repeat(split.truth.train_means[None, :], len(split.truth.targets), 0)
+        train, test = split.learns.select(split.train, names), split.reads.select(split.test, names)
+        try:
+            return self.model.fit(train, split.work).predict(test)
+        except (ChaffError, KeyboardInterrupt):
+            raise
+        except Exception as error:
+            raise ModelError(f"model {self.model.label} failed on fold {split.number + 1} with {len(names)} features: {error}") from error
+
+
+@dataclass(frozen=True)
+class FitAndScore:
+    """(features, prepared split) → every metric."""
+
+    fit: FitAndPredict
+    metrics: tuple[Metric, ...]
+
+    def __call__(self, unit: tuple[tuple[str, ...], PreparedSplit]) -> list[float]:
+        predicted = self.fit(unit)
+        return [m.of_predictions(unit[1].truth, predicted) for m in self.metrics]
+
+
+class FittedEngine:
+    """See `chaff.evaluate.engine.Engine`."""
+
+    def __init__(self, table: Table, model: Model, metrics: tuple[Metric, ...], folds: Folds, work: Work) -> None:
+        self.table, self.model, self.metrics, self.folds, self.work = table, model, metrics, folds, work
+
+    @cached_property
+    def splits(self) -> list[PreparedSplit]:
+        return self.work.each(Prepare(self.table, self.model, self.folds, self.work), range(self.folds.count))
+
+    def prepare(self) -> None:
+        _ = self.splits
+
+    def _units(self, sets: Sequence[Set], splits: Sequence[int]) -> list[tuple[tuple[str, ...], PreparedSplit]]:
+        prepared = self.splits
+        ordered = [tuple(n for n in self.table.features if n in s) for s in sets]
+        return [(names, prepared[k]) for names, k in product(ordered, splits)]
+
+    def scores(self, sets: Sequence[Set], splits: Sequence[int]) -> Floats:
+        done = self.work.each(FitAndScore(FitAndPredict(self.model), self.metrics), self._units(sets, splits))
+        return np.array(done).reshape(len(sets), len(splits), len(self.metrics))
+
+    def losses(self, sets: Sequence[Set], splits: Sequence[int]) -> list[list[RowLosses]]:
+        units = self._units(sets, splits)
+        done = iter(self.work.each(FitAndPredict(self.model), units))
+        return [[self.metrics[0].losses(self.splits[k].truth, next(done)) for k in splits] for _ in sets]
+
+    def walk(self, start: Set) -> None:
+        return None
+
+    def inside(self, split: int) -> FittedEngine | None:
+        inner = self.folds.inside(self.folds.splits[split])
+        return FittedEngine(self.table, self.model, self.metrics, inner, self.work) if inner.splits else None
+
+
+def truth_of(train: Table, test: Table) -> Truth:
+    """What predictions for the test rows are held against."""
+    means = np.average(train.targets, axis=0, weights=train.weights)
+    return Truth(test.targets, test.weights if test.weights is not None else np.ones(len(test)), means)

@@ -1,0 +1,55 @@
+"""Stage: what a way of judging features is asked, and what it has to give back."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, ClassVar, Protocol, runtime_checkable
+
+from chaff.evaluate.setting import Setting
+from chaff.results.findings import Findings
+from chaff.results.trail import Trail
+from chaff.results.verdict import Verdict
+from chaff.table.table import Table
+
+
+class Stage(Protocol):
+    """A frozen dataclass: its fields are its keyword arguments, its TOML keys and its command options."""
+
+    use: ClassVar[str]
+    """What it is: its word in a plan and on the command line."""
+    loosen: ClassVar[str]
+    """What to change when it leaves no feature."""
+
+    @property
+    def name(self) -> str:
+        """What it goes by in a plan, so that two stages of one `use` can be told apart; empty for `use` itself."""
+        ...
+
+    def judge(self, table: Table, setting: Setting) -> Findings | Trail: ...
+    def verdicts(self, result: Any, setting: Setting) -> tuple[Verdict, ...]: ...
+
+
+@runtime_checkable
+class SetsFull(Protocol):
+    """A stage after which stands the full set that the kept one is held against."""
+
+    def sets_full(self) -> bool: ...
+
+
+@runtime_checkable
+class Spares(Protocol):
+    """A stage that found features which a later search should not throw out: feature → the figure that says so."""
+
+    def spares(self, result: Any) -> Mapping[str, float]: ...
+
+
+@runtime_checkable
+class ChecksTable(Protocol):
+    """A stage that can tell beforehand that it does not fit a table: raises UsageError before anything has run."""
+
+    def check_table(self, table: Table) -> None: ...
+
+
+def name_of(stage: Stage) -> str:
+    """What a stage goes by: its `name`, or `use` where none was said."""
+    return stage.name or stage.use

@@ -1,0 +1,72 @@
+"""Ground: what every look at overlap reads of a table, made once: moments, claims to stay, number columns as a matrix."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+from chaff.errors import DataError, UsageError
+from chaff.evaluate.setting import Setting
+from chaff.methods.overlap.priority import Priority, priorities
+from chaff.table.moments import Moments, table_moments
+from chaff.table.table import Table
+from chaff.work import Work
+
+
+@dataclass(frozen=True, eq=False)
+class Ground:
+    """A table whose features can all stand in a linear form, and the setting of the call."""
+
+    table: Table
+    setting: Setting
+
+    @classmethod
+    def of(cls, table: Table, setting: Setting | None = None) -> Ground:
+        """The features that a linear form can take: no dates, no texts, nothing that is missing everywhere.
+
+        Raises
+        ------
+        DataError
+            When there is none.
+        """
+        left = [f for f in table.features if table.kind(f) not in ("date", "text") and not table.column(f).missing.all()]
+        if not left:
+            raise DataError(f"{table.label} has no column that a linear form could take")
+        return cls(table.with_features(left), setting or Setting.unfolded(table))
+
+    @property
+    def work(self) -> Work:
+        return self.setting.work
+
+    @cached_property
+    def moments(self) -> Moments:
+        """Of all features, weighted as the table is."""
+        return table_moments(self.table, self.table.features, self.work)
+
+    @cached_property
+    def plain_moments(self) -> Moments:
+        """Of all features, every row counting alike."""
+        if self.table.weights is None:
+            return self.moments
+        return table_moments(replace(self.table, weights_all=None), self.table.features, self.work)
+
+    @cached_property
+    def claims(self) -> dict[str, Priority]:
+        """Every feature's claim to stay where others say the same."""
+        return priorities(self.table, self.setting)
+
+    def numbers(self) -> list[str]:
+        """Number and binary features."""
+        return [f for f in self.table.features if self.table.kind(f) in ("number", "binary")]
+
+
+def able(table: Table, features: Sequence[str] | None) -> Table:
+    """The features that a linear form can take; what was asked for and is none is refused."""
+    if features is None:
+        return Ground.of(table).table
+    table.check_known(features)
+    wrong = [f for f in features if table.kind(f) in ("date", "text")]
+    if wrong:
+        raise UsageError(f"'{wrong[0]}' holds {table.kind(wrong[0])} values, which take no part in a linear form")
+    return Ground.of(table.with_features(features)).table

@@ -1,0 +1,78 @@
+"""What a filter statistic and a family of them are: a file in `families/` declares both, and the catalogue finds it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+from chaff.results.findings import Way
+from chaff.table.table import Table
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from chaff.methods.relevance.view import View
+
+Pair = tuple[str, str]
+"""(kind of the feature, task of the target)."""
+NN, BN, CN = ("number", "regression"), ("binary", "regression"), ("category", "regression")
+NC, BC, CC = ("number", "classification"), ("binary", "classification"), ("category", "classification")
+EVERY = (NN, BN, CN, NC, BC, CC)
+RANKS = "ranks count rows, and what a weighted rank means is not settled"
+
+
+@dataclass(frozen=True)
+class Statistic:
+    """One filter statistic."""
+
+    name: str
+    label: str
+    fits: tuple[Pair, ...]
+    better: Way
+    source: str
+    how: str = ""
+    """A few words for the page of statistics."""
+    place: int = 1000
+    """Where it stands among the others; by name from 1000 on."""
+    no_weights: str = ""
+    """Why it is refused with row weights; empty where they are defined."""
+    company: bool = False
+    """Whether it looks at other features too; only computed when asked for."""
+    two_classes: bool = False
+    shuffles: bool = False
+    """Whether `shuffles` may give it a permutation p, where theory gives none."""
+    companions: tuple[str, ...] = ()
+    """Columns that come with it, beside those that begin with its name."""
+    also: tuple[str, ...] = ()
+    """Further names under which it may be asked for: companions that features can be ranked by."""
+
+    def fits_classes(self, count: int) -> bool:
+        return not (self.two_classes and count != 2)
+
+
+@dataclass(frozen=True)
+class Measured:
+    """What a family found: a column a name, one entry a feature, and further frames for `findings.more`."""
+
+    columns: Mapping[str, Any]
+    frames: Mapping[str, pd.DataFrame] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Family:
+    """Statistics that come from one reading of the data.
+
+    `measure(view, features, wanted)` takes the features of the kinds that it fits and the names that are wanted of its
+    statistics; it returns columns of one entry a feature, by name, `rows` among them.
+    """
+
+    measure: Callable[[View, list[str], set[str]], Mapping[str, Any] | Measured]
+    fits: tuple[Pair, ...]
+    statistics: tuple[str, ...]
+
+
+def kind_of(table: Table, feature: str) -> str:
+    """The kind as the statistics see it; "" for what takes no part."""
+    kind = table.kind(feature)
+    return kind if kind in ("number", "binary", "category") else ""

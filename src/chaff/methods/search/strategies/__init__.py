@@ -1,0 +1,1 @@
+"""Strategies of search, a file each: every frozen dataclass here with a `name` is found."""

@@ -1,0 +1,134 @@
+"""Numeric forms of a table: learned on training rows once a split, applied to other rows, sliced for each set of features."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from chaff.errors import ModelError, nearest
+from chaff.models.protocols import Prepared, Sample
+from chaff.table.bins import Binning
+from chaff.table.design import Design
+from chaff.table.moments import table_moments
+from chaff.table.table import Table
+from chaff.work import Work
+
+
+@dataclass(frozen=True)
+class MomentsForm:
+    """Sums and cross-products over the rows."""
+
+    features: tuple[str, ...]
+    work: Work
+
+    @classmethod
+    def learn(cls, train: Table, work: Work) -> MomentsForm:
+        return cls(train.features, work)
+
+    def apply(self, rows: Table) -> Sample:
+        return sample_of(rows, table_moments(rows, self.features, self.work))
+
+    def select(self, rows: Sample, features: Sequence[str]) -> Sample:
+        return _sliced(rows, features)
+
+
+@dataclass(frozen=True)
+class DesignForm:
+    """A row-major matrix, a block of columns a feature, missing numbers still NaN."""
+
+    features: tuple[str, ...]
+
+    @classmethod
+    def learn(cls, train: Table, work: Work) -> DesignForm:
+        return cls(train.features)
+
+    def apply(self, rows: Table) -> Sample:
+        return sample_of(rows, Design.of(rows, self.features))
+
+    def select(self, rows: Sample, features: Sequence[str]) -> Sample:
+        return _sliced(rows, features)
+
+
+@dataclass(frozen=True)
+class BinsForm:
+    """A byte a cell; edges and pooled levels learned on the training rows."""
+
+    binning: Binning
+
+    @classmethod
+    def learn(cls, train: Table, work: Work) -> BinsForm:
+        return cls(Binning.learn(train, train.features, work=work))
+
+    def apply(self, rows: Table) -> Sample:
+        return sample_of(rows.with_features(self.binning.features), self.binning.apply(rows))
+
+    def select(self, rows: Sample, features: Sequence[str]) -> Sample:
+        return _sliced(rows, features)
+
+
+@dataclass(frozen=True)
+class FrameForm:
+    """A pandas frame: numbers as they are, categories with the levels of the whole table, missing cells missing."""
+
+    features: tuple[str, ...]
+
+    @classmethod
+    def learn(cls, train: Table, work: Work) -> FrameForm:
+        return cls(train.features)
+
+    def apply(self, rows: Table) -> Sample:
+        import pandas as pd
+
+        return sample_of(rows, pd.DataFrame({f: _cells(rows, f) for f in self.features}, columns=list(self.features)))
+
+    def select(self, rows: Sample, features: Sequence[str]) -> Sample:
+        return replace(rows, features=tuple(features), data=rows.data[list(features)])
+
+
+def _cells(rows: Table, name: str) -> Any:
+    import pandas as pd
+
+    column = rows.column(name)
+    if column.kind not in ("category", "text"):
+        return column.values
+    return pd.Categorical.from_codes(np.where(column.missing, -1, np.nan_to_num(column.values)).astype(int), list(column.levels))
+
+
+FORMS: dict[str, Callable[[Table, Work], Prepared]] = {
+    "moments": MomentsForm.learn,
+    "design": DesignForm.learn,
+    "bins": BinsForm.learn,
+    "frame": FrameForm.learn,
+}
+
+
+def learn_form(form: str, train: Table, work: Work, label: str = "a model") -> Prepared:
+    """The form of that name, learned on these training rows.
+
+    Raises
+    ------
+    ModelError
+        When the model that goes by `label` asks for a form that there is none of.
+    """
+    if form not in FORMS:
+        raise ModelError(f"{label} asks for the form '{form}'; there are {', '.join(FORMS)}.{nearest(form, FORMS)}")
+    return FORMS[form](train, work)
+
+
+def sample(table: Table, form: str, work: Work | None = None) -> Sample:
+    """All rows of a table in one form, learned on these same rows."""
+    return learn_form(form, table, work or Work()).apply(table)
+
+
+def sample_of(table: Table, data: Any) -> Sample:
+    """What belongs to the rows, beside their data."""
+    return Sample(table.features, data, table.targets, table.weights, table.target.classes, table.groups, table.order)
+
+
+def _sliced(rows: Sample, features: Sequence[str]) -> Sample:
+    if tuple(features) == rows.features:
+        return rows
+    return replace(rows, features=tuple(features), data=rows.data.select(features))

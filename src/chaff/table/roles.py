@@ -1,0 +1,225 @@
+"""Roles: what the columns of a source are for, checked and decoded into a Table."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from chaff.errors import DataError, UnknownColumn, UsageError, nearest
+from chaff.table.kinds import KINDS, Column
+from chaff.table.sources import Reading, read_path
+from chaff.table.table import Meaning, Source, Table, Target
+from chaff.table.terms import Terms
+
+FEW_NUMBERS = 10  # whole-number targets with at most this many values are asked about in a note
+
+
+def build_table(source: Source, terms: Terms, held: int) -> Table:
+    """Check the roles, decode the target, and put the Table together. `held`: how many last rows came as the holdout."""
+    meanings = read_dictionary(terms.dictionary)
+    _check_named(source, terms)
+    told, y, notes = _read_target(source, terms, meanings.get(terms.target, Meaning()).unit)
+    features = _features(source, terms)
+    weights = _read_weights(source, terms.weights)
+    present = ~np.isnan(y)
+    left_out = int((~present).sum())
+    if left_out:
+        words = ("rows have", "are") if left_out > 1 else ("row has", "is")
+        notes.append(f"{left_out:,} {words[0]} no {terms.target} and {words[1]} left out")
+    rows = np.flatnonzero(present)
+    _check_target_varies(told, y[rows], terms.target)
+    if held:
+        notes.append(f"the last {held:,} rows came as a separate holdout")
+    return Table(
+        source=source,
+        target=told,
+        features=features,
+        rows=rows,
+        y_all=y,
+        terms=terms,
+        groups_all=_group_codes(source, terms.groups),
+        order_all=_order_values(source, terms.order),
+        weights_all=weights,
+        meanings=meanings,
+        notes=tuple(notes),
+    )
+
+
+def _features(source: Source, terms: Terms) -> tuple[str, ...]:
+    members = {m for group in source.together.values() for m in group}
+    taken = {terms.target, *terms.roles, *terms.ignore, *members}
+    features = tuple(n for n in (*source.arrow.column_names, *source.together) if n not in taken)
+    if not features:
+        raise DataError(f"{source.label} has no column left to be a feature: all are the target, ids or ignored")
+    return features
+
+
+def read_dictionary(dictionary: Mapping[str, Any] | str | Path | None) -> dict[str, Meaning]:
+    """Column meanings from a mapping, or from a CSV file with the columns name, meaning, unit."""
+    if dictionary is None:
+        return {}
+    if isinstance(dictionary, str | Path):
+        sheet = read_path(Path(dictionary), Reading()).to_pylist()
+        if sheet and "name" not in sheet[0]:
+            raise DataError(f"{dictionary}: a column dictionary needs the columns name, meaning, unit")
+        return {str(r["name"]): Meaning(str(r.get("meaning") or ""), str(r.get("unit") or "")) for r in sheet}
+    out = {}
+    for name, value in dictionary.items():
+        if isinstance(value, Meaning):
+            out[name] = value
+        elif isinstance(value, Mapping):
+            out[name] = Meaning(str(value.get("meaning", "")), str(value.get("unit", "")))
+        elif isinstance(value, str):
+            out[name] = Meaning(value)
+        else:
+            text, unit = value
+            out[name] = Meaning(str(text), str(unit))
+    return out
+
+
+def _check_named(source: Source, terms: Terms) -> None:
+    names = list(source.arrow.column_names)
+    asked = [terms.target, *terms.roles, *terms.ignore, *source.kinds, *(m for g in source.together.values() for m in g)]
+    for name in asked:
+        if name not in names:
+            raise UnknownColumn(f"column '{name}' is not in {source.label}.{nearest(name, names)}")
+    for name, kind in source.kinds.items():
+        if kind not in KINDS:
+            raise UsageError(f"kind of '{name}' must be one of {', '.join(KINDS)}, not '{kind}'.{nearest(kind, KINDS)}")
+    for name in terms.costs:
+        if name not in names and name not in source.together:
+            raise UnknownColumn(f"column '{name}' (in costs) is not in {source.label}.{nearest(name, names)}")
+    for name in source.together:
+        if name in names:
+            raise DataError(f"together '{name}': a column of that name exists already, choose another")
+    for role in ("ids", "ignore", "groups", "weights"):
+        held = getattr(terms, role)
+        if terms.target == held or (not isinstance(held, str) and terms.target in (held or ())):
+            raise UsageError(f"'{terms.target}' is the target and cannot also be under {role}")
+
+
+def _read_target(source: Source, terms: Terms, unit: str) -> tuple[Target, Any, list[str]]:
+    name, task, positive = terms.target, terms.task, terms.positive
+    column = source.column(name)
+    notes: list[str] = []
+    if task == "auto" and column.kind == "binary" and not column.whole and _are_numbers(column.levels):
+        task = "regression"  # 2.5 and 3.5 are two measured values, not two classes
+    numeric = column.kind == "number"
+    if column.kind == "date":
+        raise DataError(f"target '{name}' holds dates, which cannot be predicted: derive a number from it first")
+    if task == "regression" and not numeric:
+        if column.kind != "binary" or not _are_numbers(column.levels):
+            raise DataError(f"target '{name}' holds words ({some_words(column.levels)}), so the task cannot be regression")
+        column = Column(name, "number", np.array([*map(float, column.levels), np.nan])[_codes(column, 2)])
+        numeric = True
+    if numeric and task != "classification":
+        present = np.unique(column.values[~np.isnan(column.values)])
+        if column.whole and 2 < present.size <= FEW_NUMBERS:
+            notes.append(
+                f"target '{name}' has {present.size} distinct whole numbers and is read as a number; "
+                "task='classification' reads them as classes"
+            )
+        return Target(name, "regression", unit=unit), column.values, notes
+    if numeric:
+        present = np.unique(column.values[~np.isnan(column.values)])
+        codes = np.where(np.isnan(column.values), np.nan, np.searchsorted(present, np.nan_to_num(column.values)))
+        levels = tuple(str(int(v)) if float(v).is_integer() else repr(float(v)) for v in present)
+        column = Column(name, "category", codes, levels)
+    used = np.unique(column.values[~np.isnan(column.values)]).astype(int)
+    classes = tuple(column.levels[k] for k in used)
+    place = np.full(len(column.levels) + 1, np.nan)
+    place[used] = np.arange(used.size)
+    y = place[_codes(column, len(column.levels))]
+    return _classes(name, classes, positive, y, notes)
+
+
+def _classes(name: str, classes: tuple[str, ...], positive: Any, y: Any, notes: list[str]) -> tuple[Target, Any, list[str]]:
+    if positive is not None and len(classes) == 2:
+        wanted = str(positive)
+        if wanted not in classes:
+            raise UsageError(f"positive class '{wanted}' is not in target '{name}'; its classes are {some_words(classes)}")
+        if classes[0] == wanted:
+            classes, y = (classes[1], classes[0]), 1.0 - y
+    elif positive is not None:
+        raise UsageError(f"target '{name}' has {len(classes)} classes, so no single one is positive")
+    return Target(name, "classification", classes, classes[1] if len(classes) == 2 else None), y, notes
+
+
+def _codes(column: Column, missing: int) -> Any:
+    return np.where(column.missing, missing, np.nan_to_num(column.values)).astype(int)
+
+
+def _are_numbers(levels: Sequence[str]) -> bool:
+    try:
+        return bool([float(v) for v in levels])
+    except ValueError:
+        return False
+
+
+def some_words(words: Sequence[str], most: int = 5) -> str:
+    """The first few in quotes, and how many more there are."""
+    shown = ", ".join(f"'{w}'" for w in words[:most])
+    return shown + (f" and {len(words) - most} more" if len(words) > most else "")
+
+
+def _check_target_varies(target: Target, y: Any, name: str) -> None:
+    if y.size == 0:
+        raise DataError(f"target '{name}' is missing in every row")
+    if y.size == 1:
+        raise DataError(f"only one row has a {name}: nothing can be learned from it")
+    if target.task == "regression":
+        if np.ptp(y) == 0:
+            raise DataError(f"target '{name}' is {y[0]:g} in every row: there is nothing to predict")
+        return
+    if len(target.classes) < 2:
+        raise DataError(f"target '{name}' has one class only, '{target.classes[0]}': there is nothing to predict")
+    if len(target.classes) > max(20, y.size // 10):
+        raise DataError(f"target '{name}' has {len(target.classes)} classes in {y.size:,} rows: is it an id or a text?")
+    counts = np.bincount(y.astype(int), minlength=len(target.classes))
+    single = [target.classes[k] for k in np.flatnonzero(counts == 1)]
+    if single:
+        many = len(single) > 1
+        words = ("classes", "have a single row each") if many else ("class", "has a single row")
+        raise DataError(
+            f"{words[0]} {some_words(single)} of target '{name}' {words[1]}, which cannot be both learned and tested: "
+            f"leave {'them' if many else 'it'} out or join {'them' if many else 'it'} to another class"
+        )
+
+
+def _read_weights(source: Source, name: str | None) -> Any:
+    if name is None:
+        return None
+    column = source.column(name)
+    values = column.values
+    if column.kind == "binary":
+        values = np.array([*map(float, column.levels), np.nan])[_codes(column, 2)] if _are_numbers(column.levels) else values
+    elif column.kind != "number":
+        raise DataError(f"weights '{name}' must be numbers, not {column.kind} values")
+    if np.isnan(values).any() or (values < 0).any():
+        raise DataError(f"weights '{name}' must be zero or more in every row and never missing")
+    if not values.any():
+        raise DataError(f"weights '{name}' are all zero")
+    return values
+
+
+def _group_codes(source: Source, name: str | None) -> Any:
+    if name is None:
+        return None
+    column = source.column(name)
+    if column.missing.any():
+        raise DataError(f"groups '{name}' is missing in {int(column.missing.sum()):,} rows: every row needs its group")
+    return np.unique(column.values, return_inverse=True)[1].astype(np.int64)
+
+
+def _order_values(source: Source, name: str | None) -> Any:
+    if name is None:
+        return None
+    column = source.column(name)
+    if column.kind not in ("number", "date", "binary"):
+        raise DataError(f"order '{name}' holds {column.kind} values: rows are ordered by a date or a number")
+    if column.missing.any():
+        raise DataError(f"order '{name}' is missing in {int(column.missing.sum()):,} rows: every row needs its place in time")
+    return column.values
