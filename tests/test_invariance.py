@@ -3,13 +3,13 @@
 import numpy as np
 import pandas as pd
 import pytest
-from chaff.methods.search.paths import Paths
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import chaff
 from chaff.evaluate.setting import Setting
 from chaff.folds import Folds, Split
+from chaff.methods.search.strategy import as_strategy, trail_of
 from chaff.table.moments import table_moments
 
 FEATURE_SET = ["protein_pct", "protein_nir_pct", "variety", "ash_pct", "falling_number_s", "mycotoxin_ppb", "shift"]
@@ -23,7 +23,9 @@ def fixed_folds(part):
 
 def path(frame, part, model=None, features=FEATURES):
     table = chaff.open_table(frame, target="y").with_features(features)
-    trail = Paths("both").trail(chaff.SubsetScorer(table, model or chaff.Ridge(), folds=fixed_folds(part)))
+    trail = trail_of(
+        as_strategy("both"), chaff.SubsetScorer(table, model or chaff.Ridge(), folds=fixed_folds(part)), frozenset(), chaff.Work()
+    )
     return [(m.action, m.feature) for m in trail.moves], trail.means
 
 
@@ -94,7 +96,9 @@ def test_a_search_on_all_rows_of_one_frame_written_two_ways_is_one_search(mixed,
     paths = []
     for name in ("a.csv", "b.parquet"):
         table = chaff.open_table(tmp_path / name, target="y").with_features(FEATURES)
-        trail = Paths("forward").trail(chaff.SubsetScorer(table, chaff.Ridge(), folds=fixed_folds(PART)))
+        trail = trail_of(
+            as_strategy("forward"), chaff.SubsetScorer(table, chaff.Ridge(), folds=fixed_folds(PART)), frozenset(), chaff.Work()
+        )
         paths.append(([m.feature for m in trail.moves], trail.means))
     assert paths[0][0] == paths[1][0]
     np.testing.assert_allclose(paths[0][1], paths[1][1], atol=1e-10)

@@ -11,7 +11,7 @@ import importlib
 import pkgutil
 import types
 import typing
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
@@ -130,9 +130,20 @@ def fits(value: Any, hint: Any) -> bool:
     plain = origin or hint
     if not isinstance(plain, type):
         return True
+    if getattr(plain, "_is_protocol", False) and not issubclass(plain, Sequence | Mapping):
+        return not isinstance(value, str | int | float | list | dict)  # what it has to have is asked where it is used
     if plain in (int, float) and isinstance(value, bool):
         return False
-    return isinstance(value, (int, float) if plain is float else plain)
+    return isinstance(value, (int, float) if plain is float else plain) and _entries_fit(value, typing.get_args(hint))
+
+
+def _entries_fit(value: Any, hints: tuple[Any, ...]) -> bool:
+    """Whether what is in a list or mapping fits too; a word is a sequence of words."""
+    if isinstance(value, Mapping) and len(hints) == 2:
+        return all(fits(k, hints[0]) and fits(v, hints[1]) for k, v in value.items())
+    if isinstance(value, list | tuple) and hints:
+        return all(fits(v, hints[0]) for v in value)
+    return True
 
 
 def in_words(hint: Any) -> str:
@@ -142,5 +153,10 @@ def in_words(hint: Any) -> str:
         return " or ".join(repr(a) for a in typing.get_args(hint))
     if origin in (typing.Union, types.UnionType):
         return " or ".join(in_words(a) for a in typing.get_args(hint))
+    inside = [in_words(a) for a in typing.get_args(hint)]
+    if origin is not None and issubclass(origin, Mapping) and len(inside) == 2:
+        return f"names with {inside[1]} each"
+    if origin is not None and issubclass(origin, Sequence) and inside:
+        return f"a list of which each is {inside[0]}"
     names = {int: "a whole number", float: "a number", str: "a word", bool: "true or false", type(None): "left out"}
     return names.get(origin or hint, getattr(origin or hint, "__name__", str(hint)))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -51,7 +52,7 @@ class Folds:
         ]
         return Folds(self.parts, tuple(s for s in inner if s.train), f"{self.how}, inside", self.ordered)
 
-    @property
+    @cached_property
     def test_share(self) -> float:
         """Test rows over training rows, averaged over the splits: what the corrected variance needs."""
         shares = []

@@ -9,7 +9,7 @@ import pyarrow.parquet as pq
 import pytest
 
 import chaff
-from chaff.decide.run import holdout_rows
+from chaff.decide.holdout import holdout_rows
 from chaff.decide.selection import json_schema
 from tests.conftest import make_mixed
 

@@ -7,7 +7,8 @@ import numpy as np
 import pytest
 
 import chaff
-from chaff.decide.telling import closing_rows, closing_warnings, stage_line, three_digits
+from chaff.decide.telling import closing_rows, closing_warnings, stage_line
+from chaff.results.digits import score
 
 
 @pytest.mark.parametrize(
@@ -23,8 +24,8 @@ from chaff.decide.telling import closing_rows, closing_warnings, stage_line, thr
         (float("nan"), ""),
     ],
 )
-def test_three_digits(value, text):
-    assert three_digits(value) == text
+def test_score(value, text):
+    assert score(value) == text
 
 
 def test_closing_rows_name_model_metric_and_place(mill_run):

@@ -54,7 +54,7 @@ def test_a_huge_cell_in_a_test_fold_changes_no_training_figure(mixed):
     other = chaff.open_table(spoilt, target="y").with_features(FEATURES)
     a, b = (SubsetScorer(t, chaff.LeastSquares(), folds=folds) for t in (table, other))
     # In split 2 the cell is tested on, in the others it is learned from: only there may anything differ.
-    one, two = a._splits[2].A, b._splits[2].A
+    one, two = a.engine.splits[2].A, b.engine.splits[2].A
     np.testing.assert_allclose(two, one, rtol=1e-11, atol=1e-9)
     np.testing.assert_allclose(b(FEATURES).values, refit(spoilt, other, folds, FEATURES, 0.0), rtol=1e-6)
 
@@ -137,7 +137,7 @@ def test_past_the_memory_limit_sets_are_built_one_by_one(mixed, monkeypatch):
     table = chaff.open_table(mixed, target="y").with_features(FEATURES)
     whole = SubsetScorer(table, chaff.Ridge())
     wanted = {tuple(s): whole(s).values for s in SETS}
-    monkeypatch.setattr("chaff.evaluate.scorer.CLOSED_FORM_BYTES", 100)
+    monkeypatch.setattr("chaff.evaluate.closed.CLOSED_FORM_BYTES", 100)
     piecewise = SubsetScorer(table, chaff.Ridge())
     for s in SETS:
         np.testing.assert_allclose(piecewise(s).values, wanted[tuple(s)], atol=1e-9)

@@ -6,12 +6,12 @@ import numpy as np
 import pandas as pd
 import pytest
 import scipy.stats as ss
-from chaff.methods.search.paths import Paths
 
 import chaff
 from chaff.evaluate.setting import Setting
 from chaff.methods.screen.alone import single_feature_r2
 from chaff.methods.screen.facts import column_facts
+from chaff.methods.search.strategy import as_strategy, trail_of
 from chaff.results.pin import Pin
 from chaff.results.trail import SizeRule
 from tests.conftest import make_mixed
@@ -278,7 +278,7 @@ def test_importance_of_pure_noise_is_rarely_beyond_chance():
     for seed in range(12):
         rng = np.random.default_rng(seed)
         table = chaff.open_arrays(rng.normal(size=(250, 8)), rng.normal(size=250))
-        false += int(judge(chaff.Importance(trees=20), table)[0].frame["beyond_chance"].any())
+        false += int(judge(chaff.Importance(chaff.Forest(20)), table)[0].frame["beyond_chance"].any())
     assert false <= 3  # a family error of 5 % gives more than three of twelve once in five hundred
 
 
@@ -289,7 +289,7 @@ def test_importance_reads_groups_as_witnesses():
     frame = pd.DataFrame({"made": made + 0.01 * rng.normal(size=480), "other": rng.normal(size=480), "mill": mills})
     frame["y"] = rng.normal(size=12)[mills] * 3 + rng.normal(size=480)
     table = chaff.open_table(frame, target="y", groups="mill")
-    assert not judge(chaff.Importance(trees=30), table)[0].frame["beyond_chance"].any()
+    assert not judge(chaff.Importance(chaff.Forest(30)), table)[0].frame["beyond_chance"].any()
 
 
 @pytest.mark.parametrize("classes", [0, 3])
@@ -297,7 +297,7 @@ def test_importance_ranks_signal_first_and_cuts(classes):
     table = chaff.open_table(make_mixed(400, classes=classes), target="y").with_features(
         ["assay_0", "assay_1", "assay_2", "assay_3", "variety"]
     )
-    result, said = judge(chaff.Importance(trees=40, cut={"top": 2}), table)
+    result, said = judge(chaff.Importance(chaff.Forest(40), cut={"top": 2}), table)
     assert set(result.ranked().index[:2]) <= {"assay_0", "assay_2"} and sum(v.stays for v in said.values()) == 2
     with pytest.raises(chaff.UsageError):
         chaff.Importance(shuffles=0)
@@ -306,7 +306,7 @@ def test_importance_ranks_signal_first_and_cuts(classes):
 def test_forward_and_backward_paths_equal_exhaustive_stepping():
     table = chaff.open_table(make_mixed(150), target="y").with_features(["assay_0", "assay_1", "assay_2", "gap_b", "variety"])
     scorer = chaff.SubsetScorer(table, chaff.Ridge())
-    trail = Paths("both").trail(scorer)
+    trail = trail_of(as_strategy("both"), scorer, frozenset(), chaff.Work())
     for direction, now in (("forward", frozenset()), ("backward", frozenset(table.features))):
         for move in [m for m in trail.moves if m.direction == direction and m.action != "start"]:
             options = [now ^ {f} for f in table.features if (f in now) == (direction == "backward")]
@@ -317,7 +317,7 @@ def test_forward_and_backward_paths_equal_exhaustive_stepping():
 
 def test_the_size_rule_takes_the_smallest_within_one_paired_standard_error():
     table = chaff.demo.table(rows=600).with_features(["protein_pct", "ash_pct", "variety", "lab_temp_c", "straw_pct", "dust_mg_m3"])
-    trail = Paths("forward").trail(chaff.SubsetScorer(table, chaff.Ridge()))
+    trail = trail_of(as_strategy("forward"), chaff.SubsetScorer(table, chaff.Ridge()), frozenset(), chaff.Work())
     best = trail.moves[trail.best_move()].values
     allowed = []
     for m in trail.moves:
@@ -335,9 +335,9 @@ def test_search_keeps_pins_and_its_options_hold():
     table = chaff.open_table(make_mixed(), target="y").with_features(["assay_0", "assay_1", "assay_2", "assay_3", "variety"])
     trail, said = judge(chaff.Search(), table, pins={"assay_3": Pin("assay_3", "keep", "told to")})
     assert "assay_3" in trail.chosen and all("assay_3" in m.features for m in trail.moves)
-    forward = judge(chaff.Search(strategy="forward", size=2), table)[0]
+    forward = judge(chaff.Search(chaff.Forward(size=2)), table)[0]
     assert max(len(m.features) for m in forward.moves) == 2
-    patient = judge(chaff.Search(strategy="forward", patience=1, nested=False), table)[0]
+    patient = judge(chaff.Search(chaff.Forward(patience=1), nested=False), table)[0]
     assert len(patient.moves) <= 5
     for options, words in (
         ({"strategy": "sideways"}, "strategy must be"),
@@ -398,7 +398,7 @@ def test_a_search_past_many_features_goes_forward_and_says_so(monkeypatch):
 
 def test_a_search_that_cannot_fit_is_refused_with_what_would_help(monkeypatch):
     table = chaff.open_arrays(RNG.normal(size=(120, 12)), RNG.normal(size=120))
-    monkeypatch.setattr("chaff.methods.search.CLOSED_FORM_BYTES", 1000)
+    monkeypatch.setattr("chaff.evaluate.closed.CLOSED_FORM_BYTES", 1000)
     with pytest.raises(chaff.DataError, match=r"12 features need .* GiB in closed form.*cut = \{ top = 1000 \}"):
         judge(chaff.Search(), table)
 

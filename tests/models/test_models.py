@@ -3,18 +3,17 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.models.protocols import Exact, Fitted, sample
-from chaff.table.bins import Binning
+from chaff.models.forms import learn_form, sample
+from chaff.models.protocols import ClosedForm
 from tests.conftest import make_mixed
 
 WORK = chaff.Work(seed=1)
 
 
 def forest_predictions(table, train, test, model):
-    binning = Binning.learn(table.take(train), table.features)
-    fitted = model.fit(sample(table.take(train), "bins", binning), WORK)
-    assert isinstance(fitted, Fitted)
-    return fitted, fitted.predict(sample(table.take(test), "bins", binning))
+    bins = learn_form("bins", table.take(train), WORK)
+    fitted = model.fit(bins.apply(table.take(train)), WORK)
+    return fitted, fitted.predict(bins.apply(table.take(test)))
 
 
 @pytest.mark.parametrize("weights", [None, "lot_weight"])
@@ -27,7 +26,7 @@ def test_least_squares_coefficients_equal_numpy(weights):
     beta = np.linalg.lstsq(X * root, table.y * root[:, 0], rcond=None)[0]
     np.testing.assert_allclose(fitted.coefficients[:, 0], beta[1:], rtol=1e-9)
     np.testing.assert_allclose(fitted.predict(sample(table, "design"))[:, 0], X @ beta, rtol=1e-9)
-    assert isinstance(chaff.LeastSquares(), Exact) and not isinstance(chaff.Forest(), Exact)
+    assert isinstance(chaff.LeastSquares(), ClosedForm) and not isinstance(chaff.Forest(), ClosedForm)
 
 
 def test_importance_of_a_category_is_that_of_its_whole_block():

@@ -4,19 +4,25 @@ from __future__ import annotations
 
 import click
 
+from chaff.cli.options import work_options
+
 
 @click.command("apply")
 @click.argument("selection", type=click.Path())
 @click.argument("data", type=click.Path())
 @click.option("-o", "--out", required=True, type=click.Path(dir_okay=False), help="Output, .csv or .parquet by its ending.")
-def command(selection: str, data: str, out: str) -> None:
+@work_options
+def command(selection: str, data: str, out: str, seed: int, workers: int | None, form: str) -> None:
     """Keep the columns of SELECTION (a selection.json) in the file DATA.
 
     The target comes first if it is there, ids and groups are carried along if they are there. A kept column that is missing
     or holds another kind is refused.
     """
+    from chaff.cli.console import Show
     from chaff.decide.selection import read_selection
 
+    show = Show(form)
     chosen = read_selection(selection)
     chosen.apply(data, out)
-    click.echo(f"{out}: {len(chosen.kept)} kept features of {data}")
+    show.say(f" {len(chosen.kept)} kept features of {data}")
+    show.finish("apply", {"kept": list(chosen.features), "data": data}, [out])

@@ -3,26 +3,34 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
+
+from chaff.results.shown import Cell, Line, Styled, TextColumn, columns_of, lay_out
 
 if TYPE_CHECKING:
     from chaff.decide.ledger import Ledger
-    from chaff.decide.run import Run, StageReport
+    from chaff.decide.run import Run
+    from chaff.decide.walk import StageReport
     from chaff.results.verdict import Verdict
     from chaff.table.table import Table
 
 # The palette's teal and plum; husk as a middle grey of the 256 that every terminal has, readable on light and on dark.
 KEEP, DROP, LOOK, QUIET = "#0F6E6E", "color(243)", "#7A4E8A", "color(243)"
+STYLES = {"keep": KEEP, "drop": DROP, "look": LOOK, "quiet": QUIET}
 HEAD = 6  # rows shown of what a stage set aside
 
 
 class Show:
-    """Prints a run as it goes; also its `watch` and `after_stage`."""
+    """Prints a run as it goes; also its `watch` and `after_stage`. With `form` json it is silent, and `finish` prints the object."""
 
-    def __init__(self, quiet: bool = False) -> None:
+    def __init__(self, form: str = "text") -> None:
         from rich.console import Console
 
-        self.console = Console(highlight=False, soft_wrap=False, quiet=quiet)
+        self.form = form
+        self.console = Console(highlight=False, soft_wrap=False, quiet=form == "json")
+        self.progress = Console(highlight=False, stderr=True, quiet=form == "json")
         self.started = time.perf_counter()
         self.ledger: Ledger | None = None
         self._table: Table | None = None
@@ -30,25 +38,55 @@ class Show:
         self._apart = True  # whether the next stage stands off by an empty line
         self._status: Any = None
 
+    @property
+    def width(self) -> int:
+        return int(self.console.width)
+
     def say(self, text: str = "", style: str | None = None) -> None:
         self.console.print(text, style=style, markup=False)
+
+    def pieces(self, line: Line) -> None:
+        """A line of a table: pieces of text with their styles, never broken and never read as markup."""
+        from rich.text import Text
+
+        text = Text.assemble(*((p.text, STYLES.get(p.style, p.style)) for p in line.pieces))
+        text.rstrip()
+        self.console.print(text, soft_wrap=True)
 
     def command(self, text: str) -> None:
         """A line to be copied: never broken."""
         self.console.print(text, markup=False, soft_wrap=True)
 
-    def watch(self, stage: str, message: str) -> None:
+    def watch(self, stage: str, done: int = 0, of: int = 0) -> None:
         """A transient line while a stage runs, in a real terminal only."""
         self.now = stage
-        self.stop()
-        if self.console.is_terminal:
-            self._status = self.console.status(f" {stage} …", spinner="line")
+        if not self.progress.is_terminal:
+            return
+        words = f" {stage} …" + (f" {done:,} of {of:,}" if of else "")
+        if self._status is None:
+            self._status = self.progress.status(words, spinner="line")
             self._status.start()
+        else:
+            self._status.update(words)
 
     def stop(self) -> None:
         if self._status is not None:
             self._status.stop()
             self._status = None
+
+    def finish(self, command: str, found: dict[str, Any], names: Sequence[str] = ()) -> None:
+        """The last line of a command, or the one JSON object that it prints in place of all lines."""
+        self.stop()
+        if self.form == "json":
+            import json
+
+            from chaff.results.plain import plain
+
+            told = {"command": command, **plain(found), "files": list(names), "seconds": round(time.perf_counter() - self.started, 3)}
+            print(json.dumps(told, ensure_ascii=False, indent=1))
+            return
+        self.say()
+        self.say(f" {'  '.join([*names, ''])}({self.seconds()})")
 
     def table(self, table: Table) -> None:
         self._table = table
@@ -61,6 +99,7 @@ class Show:
 
     def after_stage(self, report: StageReport, ledger: Ledger) -> None:
         from chaff.decide.telling import stage_line
+        from chaff.evaluate.stage import name_of
 
         self.stop()
         self.ledger = ledger
@@ -69,7 +108,7 @@ class Show:
         if said or self._apart:
             self.say()
         self._apart = bool(said)
-        self.console.print(f" [bold]{report.stage.use:<12}[/] {count:<9} {words}", markup=True)
+        self.pieces(Line((Styled(f" {name_of(report.stage):<12} ", "bold"), Styled(f"{count:<9} {words}"))))
         for note in getattr(report.result, "notes", ())[1:] if report.stage.use == "search" else ():
             self.say(f"  {note}", QUIET)
         self._verdicts(said)
@@ -77,26 +116,20 @@ class Show:
     def _verdicts(self, verdicts: list[Verdict]) -> None:
         if not verdicts:
             return
-        grid = _grid()
         shown = verdicts if len(verdicts) <= HEAD + 2 else verdicts[:HEAD]
-        limits = [f"(limit {v.limit})" if v.limit else "" for v in shown]
-        reasons = [v.reason + (" · barred" if v.barred else "") for v in shown]
-        before = 10 + sum(max(map(len, words)) for words in ([v.feature for v in shown], [v.figure for v in shown], limits))
-        for v, limit, reason in zip(shown, limits, reasons, strict=True):
-            word, style = ("look", LOOK) if v.verdict == "look" else ("drop", DROP)
-            meaning = self._meaning(v.feature)
-            fits = before + 6 + len(reason) + len(meaning) - len(f"[{QUIET}][/]") <= self.console.width
-            words = _plain(reason) + (meaning if fits else "")
-            grid.add_row("", f"[{style}]{word}[/]", _plain(v.feature), _plain(v.figure), _plain(limit), words)
-        self.console.print(grid)
+        rows: list[list[Cell]] = [
+            [Styled(v.verdict, v.verdict), v.feature, v.figure, f"(limit {v.limit})" if v.limit else "", self._reason(v)] for v in shown
+        ]
+        columns = columns_of(["", "feature", "figure", "limit", "reason"], rows, asked=("", "reason"), names=2)
+        for line in lay_out([replace(c, header="") for c in columns], self.width, indent=3).lines:
+            self.pieces(line)
         if len(verdicts) > len(shown):
-            self.say(f"    … and {len(verdicts) - len(shown)} more, in ledger.csv", QUIET)
+            self.say(f"   … and {len(verdicts) - len(shown)} more, in ledger.csv", QUIET)
 
-    def _meaning(self, feature: str) -> str:
-        """What the column dictionary says, in quiet brackets; shown in a stage's rows where it fits on the line."""
-        about = self._table.meaning(feature) if self._table is not None else None
+    def _reason(self, v: Verdict) -> str:
+        about = self._table.meaning(v.feature) if self._table is not None else None
         words = ", ".join(w for w in (about.text, about.unit) if w) if about is not None else ""
-        return f" [{QUIET}]({_plain(words)})[/]" if words else ""
+        return v.reason + (" · barred" if v.barred else "") + (f" ({words})" if words else "")
 
     def closing(self, run: Run) -> None:
         from chaff.decide.telling import closing_rows, closing_warnings
@@ -104,13 +137,11 @@ class Show:
         self.stop()
         self._looks(run)
         self.say()
-        grid = _grid(1)
-        for k, row in enumerate(closing_rows(run.closing)):
-            style = "bold" if row[0] == "kept" else QUIET if k == 0 or row[0] == "none" else ""
-            grid.add_row("", *[_plain(c.replace(", ", "\n")) for c in row], style=style)
-        for k, column in enumerate(grid.columns[1:]):
-            column.justify, column.no_wrap = "right" if k else "left", True
-        self.console.print(grid)
+        head, *rows = closing_rows(run.closing)
+        styles = {"kept": "bold", "none": "quiet"}
+        columns = columns_of(head, [[Styled(c, styles.get(row[0], "")) for c in row] for row in rows], asked=head[:3])
+        for line in lay_out(columns, self.width).lines:
+            self.pieces(line)
         for warning in closing_warnings(run.closing):
             self.say(f" look: {warning}", LOOK)
         none = "the mean" if run.table.target.task == "regression" else "the class shares of the training rows"
@@ -122,7 +153,7 @@ class Show:
         self.say()
         few = run.features if len(run.features) <= 16 else run.features[:12]
         names = ", ".join(few) + (f" … and {len(run.features) - len(few)} more" if len(few) < len(run.features) else "")
-        self.console.print(f" [bold {KEEP}]kept[/] {len(run.features)}: {_plain(names)}", markup=True)
+        self.say(f" kept {len(run.features)}: {names}", f"bold {KEEP}")
 
     def _looks(self, run: Run) -> None:
         looks: dict[str, list[Verdict]] = {}
@@ -137,28 +168,19 @@ class Show:
             alike.setdefault(("; ".join(v.reason for v in said), what), []).append(feature)
         self.say()
         self.say(" Look at these yourself", "bold")
-        grid = _grid()
-        for (reason, what), features in alike.items():
-            words = _plain(reason) + (self._meaning(features[0]) if len(features) == 1 else "")
-            grid.add_row("", f"[{LOOK}]{_plain(', '.join(features))}[/]", words, f"[{LOOK}]{what}[/]")
-        grid.columns[1].max_width = 46
-        grid.columns[3].no_wrap = True
-        self.console.print(grid)
+        rows: list[list[Cell]] = [
+            [Styled(", ".join(features), "look"), reason, Styled(what, "look")] for (reason, what), features in alike.items()
+        ]
+        columns = [
+            TextColumn("", [r[0] for r in rows], "words"),
+            TextColumn("", [r[1] for r in rows], "words"),
+            TextColumn("", [r[2] for r in rows], "word", True),
+        ]
+        for line in lay_out(columns, self.width, indent=3).lines:
+            self.pieces(line)
 
     def seconds(self) -> str:
         return f"{time.perf_counter() - self.started:.1f} s"
-
-
-def _grid(between: int = 2) -> Any:
-    from rich.table import Table as RichTable
-
-    return RichTable.grid(padding=(0, between), pad_edge=False)
-
-
-def _plain(text: str) -> str:
-    from rich.markup import escape
-
-    return escape(text)
 
 
 def tell_of_compiling(show: Show) -> None:

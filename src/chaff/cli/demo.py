@@ -15,7 +15,10 @@ import click
 )
 @click.option("--seed", default=0, show_default=True, help="Fixes the lots and every random draw.")
 @click.option("--workers", type=click.IntRange(1), help="Threads; every core when left out.")
-def command(out: str, rows: int, target: str, seed: int, workers: int | None) -> None:
+@click.option(
+    "--format", "form", type=click.Choice(["text", "json"]), default="text", show_default=True, help="json: one object for scripts."
+)
+def command(out: str, rows: int, target: str, seed: int, workers: int | None, form: str) -> None:
     """Make the demo mill's lots, run the built-in plan on them, and show what was kept and why."""
     import chaff
     from chaff.cli.console import Show
@@ -24,19 +27,19 @@ def command(out: str, rows: int, target: str, seed: int, workers: int | None) ->
     from chaff.files import make_folder, write_with
 
     folder = make_folder(out)
-    show = Show()
+    show = Show(form)
     table = chaff.demo.table(rows=rows, target=target, seed=seed)
     frame = chaff.demo.lots(rows, seed=seed)
     write_with(folder / "lots.csv", lambda part: frame.to_csv(part, index=False))
     show.table(table)
     run = run_and_show(table, built_in_plan(), [], folder, show, seed, workers, None)
     names = leave(run, folder, frame)
-    show.say()
-    show.say(f" {folder}/  {'  '.join([*names, 'lots.csv'])}   ({show.seconds()})")
+    show.finish("demo", {"run": run}, [str(folder / n) for n in [*names, "lots.csv"]])
     looked = " ".join(f"--ignore {t}" for t in ("loaf_volume", "accepted", "grade") if t != target)
     other = "accepted" if target != "accepted" else "grade"
     ignored = [t for t in ("loaf_volume", "accepted", "grade") if t != other]
-    show.command(f" next: chaff apply {folder}/selection.json {folder}/lots.csv -o {folder}/again.parquet")
-    show.command(f"       chaff screen {folder}/lots.csv --target {target} {looked}     (then relevance, overlap, linear)")
+    show.command(f" next: chaff plan {folder}/lots.csv --target {target} {looked} --groups mill -o lots.toml")
+    show.command(f"       chaff overlap {folder}/lots.csv --plan lots.toml     (also screen, relevance, linear, importance, select)")
+    show.command(f"       chaff apply {folder}/selection.json {folder}/lots.csv -o {folder}/again.parquet")
     options = " ".join(f"--ignore {t}" for t in ignored)
     show.command(f"       chaff select {Path(folder) / 'lots.csv'} --target {other} {options} --groups mill")

@@ -2,20 +2,29 @@
 
 from __future__ import annotations
 
-import sys
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from chaff.cli.table_options import open_said, pin_options, pins_said, table_options
+from chaff.cli.options import all_option, columns_option, file_ending, pin_options, plan_option, rows_options, table_options, work_options
 
-QUIET = "color(243)"
+if TYPE_CHECKING:
+    from chaff.cli.console import Show
+    from chaff.methods.linear.summary import LinearSummary
+    from chaff.results.findings import Findings
+    from chaff.results.pin import Pin
+    from chaff.table.table import Table
+
+LABELS = {"f": "F", "f_p": "p of F", "aic": "AIC", "bic": "BIC", "residual_sd": "residual sd", "condition": "condition number"}
 
 
 @click.command("linear")
 @click.argument("data", type=click.Path())
 @table_options
+@plan_option
 @pin_options
+@rows_options
+@columns_option
 @click.option("--features", metavar="A,B,…", help="Only these features.")
 @click.option("--no-intercept", is_flag=True, help="Through the origin; R² is then uncentred.")
 @click.option("--errors", type=click.Choice(["plain", "robust", "groups"]), default="plain", show_default=True, help="Standard errors.")
@@ -33,132 +42,115 @@ QUIET = "color(243)"
 @click.option(
     "--by-hand", is_flag=True, help="Change the model one feature a line: drop NAME, add NAME, undo, show, trail, save FILE, quit."
 )
-@click.option("--all", "everything", is_flag=True, help="List every coefficient, not only the head.")
+@all_option
 @click.option("--out", metavar="FILE", help="Save the coefficients as .csv.")
 @click.option("--figures", metavar="FOLDER", help="Draw residuals.png, residuals_by_feature.png and predicted_true.png there.")
-@click.option("--seed", default=0, show_default=True, help="Fixes every random draw.")
-@click.option("--workers", type=click.IntRange(1), help="Threads; every core when left out.")
+@work_options
 def command(data: str, **said: Any) -> None:
     """Fit a linear model of the features of DATA and say all of it; two classes get logistic regression."""
     import chaff
+    from chaff.cli.by_hand import by_hand_loop
     from chaff.cli.console import Show, tell_of_compiling
+    from chaff.cli.ground import stand
 
-    table = open_said(data, said)
-    pins = pins_said(said)
-    dropped = {p.feature for p in pins if p.verdict == "drop"}
+    file_ending(said["out"], (".csv",), "--out")
+    if said["by_hand"] and said["form"] == "json":
+        raise click.UsageError("--by-hand is a conversation: it has no JSON form")
+    show = Show(said["form"])
+    ground = stand(data, said, show, before=("linear",))
     features = [f.strip() for f in said["features"].split(",")] if said["features"] else None
+    table = ground.table
     if features is not None:
-        table.check_known(features)
-    table = table.with_features([f for f in table.features if f not in dropped])
-    show = Show()
-    show.table(table)
+        ground.whole.check_known(features)
+        table = table.with_features(list(dict.fromkeys([*table.features, *features])))
+    ground.tell(show)
     tell_of_compiling(show)
     if said["by_hand"]:
-        _by_hand(chaff.by_hand(table, features, seed=said["seed"]), show)
+        by_hand_loop(chaff.by_hand(table, features, seed=said["seed"]), show)
         return
     summary = chaff.linear_summary(table, features, intercept=not said["no_intercept"], errors=said["errors"])
     _summary(show, summary, said["everything"])
-    if said["prune"]:
-        keeps = [p for p in pins if p.verdict == "keep"]
-        _pruned(
-            show,
-            chaff.prune_linear(
-                table,
-                said["prune"],
-                direction=said["direction"],
-                p_limit=said["p_limit"],
-                vif_limit=said["vif_limit"],
-                splits=said["splits"],
-                pins=keeps,
-                features=features,
-                seed=said["seed"],
-                workers=said["workers"],
-            ),
-        )
-    if said["worth"]:
-        _worth(show, chaff.column_worth(table, features, seed=said["seed"], workers=said["workers"]), said["everything"])
-    if said["sizes"]:
-        some = table.with_features(features or table.features)
-        _frame(show, "Sizes: the leading features by effect size", chaff.try_sizes(some, seed=said["seed"]))
-    if said["forms"]:
-        tried = chaff.try_forms(table, features, seed=said["seed"]).head(10)
-        _frame(show, "Scalers and target transforms, errors in the target's own units", tried)
-    names = []
-    if said["checks"] or said["figures"]:
-        checked = chaff.residuals(table, features, seed=said["seed"])
-        if said["checks"]:
-            _frame(show, "Residual checks", checked.tests[["statistic", "p", "rows", "in_words"]])
-            _frame(show, "Scores", checked.holdout)
-            for note in checked.notes:
-                show.say(f"   {note}", QUIET)
-        names += _figures(checked, said)
+    pins = [p for p in ground.pins if p.verdict == "keep" and p.feature in table.features]
+    found: dict[str, Any] = {"summary": {"coefficients": summary.frame, "figures": summary.figures, "notes": summary.notes}}
+    names = _asked(show, table, features, pins, said, found)
     if said["out"]:
         from chaff.files import write_with
 
         write_with(said["out"], lambda part: summary.frame.to_csv(part))
         names.append(said["out"])
-    show.say()
-    show.say(f" {'  '.join([*names, ''])}({show.seconds()})")
+    show.finish("linear", {"table": ground, **found}, names)
 
 
-def _summary(show: Any, summary: Any, everything: bool) -> None:
-    from chaff.cli.tables import HEAD, grid, rest
+def _asked(show: Show, table: Table, features: list[str] | None, pins: list[Pin], said: dict[str, Any], found: dict[str, Any]) -> list[str]:
+    """What was asked for beyond the summary; names of the files that were written."""
+    import chaff
+    from chaff.cli.grids import frame_grid, notes
+
+    draws = {"seed": said["seed"], "workers": said["workers"]}
+    if said["prune"]:
+        limits = {k: said[k] for k in ("direction", "p_limit", "vif_limit", "splits")}
+        found["pruned"] = chaff.prune_linear(table, said["prune"], pins=pins, features=features, **limits, **draws)
+        _pruned(show, found["pruned"])
+    if said["worth"]:
+        found["worth"] = chaff.column_worth(table, features, **draws)
+        _worth(show, found["worth"], said["everything"])
+    if said["sizes"]:
+        found["sizes"] = chaff.try_sizes(table.with_features(features or table.features), seed=said["seed"])
+        frame_grid(show, "Sizes: the leading features by effect size", found["sizes"])
+    if said["forms"]:
+        found["forms"] = chaff.try_forms(table, features, seed=said["seed"])
+        frame_grid(show, "Scalers and target transforms, errors in the target's own units", found["forms"].head(10))
+    if not (said["checks"] or said["figures"]):
+        return []
+    checked = chaff.residuals(table, features, seed=said["seed"])
+    found["checks"] = {"tests": checked.tests, "scores": checked.holdout, "notes": checked.notes}
+    if said["checks"]:
+        frame_grid(show, "Residual checks", checked.tests[["statistic", "p", "rows", "in_words"]])
+        frame_grid(show, "Scores", checked.holdout)
+        notes(show, checked.notes)
+    return _figures(checked, said)
+
+
+def _summary(show: Show, summary: LinearSummary, everything: bool) -> None:
+    from chaff.cli.console import QUIET
+    from chaff.cli.grids import HEAD, grid, notes, rest
     from chaff.results.digits import cell, figure
 
     frame = summary.frame
     order = frame["p"].fillna(2).sort_values(kind="stable").index
     first = [c for c in order if c == "(intercept)"] + [c for c in order if c != "(intercept)"]
     some = first if everything else first[: HEAD + 5]
-    last = "vif" if "vif" in frame.columns else "odds_ratio"
+    last, label = ("vif", "VIF") if "vif" in frame.columns else ("odds_ratio", "odds ratio")
     t = "t" if "t" in frame.columns else "z"
     rows = []
     for c in some:
         r = frame.loc[c]
         interval = f"{figure(r['low'])} to {figure(r['high'])}" if r["low"] == r["low"] else ""
-        rows.append(
-            [
-                c,
-                figure(r["coefficient"], 4),
-                figure(r["standardised"]),
-                figure(r["standard_error"]),
-                figure(r[t]),
-                cell("p", r["p"]),
-                interval,
-                figure(r[last]),
-                r["in_words"].replace(", all else equal", ""),
-            ]
-        )
+        words = r["in_words"].replace(", all else equal", "")
+        shown = [figure(r["coefficient"], 4), interval, cell("p", r["p"]), figure(r["standardised"]), figure(r[last])]
+        rows.append([c, *shown, figure(r["standard_error"]), figure(r[t]), words])
     show.say()
-    grid(
-        show, ["column", "coefficient", "standardised", "error", t, "p", "95 %", "VIF" if last == "vif" else "odds ratio", "in words"], rows
-    )
+    heads = ["column", "coefficient", "95 %", "p", "standardised", label, "error", t, "in words"]
+    grid(show, heads, rows, asked=("coefficient", "95 %", "p"))
     rest(show, len(some), len(frame))
     show.say()
-    show.say(
-        " "
-        + " · ".join(f"{_label(k)} {figure(v, 4) if not k.endswith('_p') else cell('p', v)}" for k, v in summary.figures.items() if v == v),
-        "bold",
-    )
+    figures = [f"{_label(k)} {figure(v, 4) if not k.endswith('_p') else cell('p', v)}" for k, v in summary.figures.items() if v == v]
+    show.say(" " + " · ".join(figures), "bold")
     if len(frame) <= 12:
         show.say(f" {summary.equation}", QUIET)
-    for note in summary.notes:
-        show.say(f"   {note}", QUIET)
-
-
-LABELS = {"f": "F", "f_p": "p of F", "aic": "AIC", "bic": "BIC", "residual_sd": "residual sd", "condition": "condition number"}
+    notes(show, summary.notes)
 
 
 def _label(name: str) -> str:
     return LABELS.get(name, name.replace("_", " ").replace("r squared", "R²"))
 
 
-def _pruned(show: Any, found: Any) -> None:
-    from chaff.cli.tables import grid
+def _pruned(show: Show, found: Findings) -> None:
+    from chaff.cli.grids import grid, notes, title
     from chaff.results.digits import cell, figure
 
     trail = found.more["trail"]
-    show.say()
-    show.say(f" {found.notes[0]}", "bold")
+    title(show, found.notes[0])
     some = trail if len(trail) <= 18 else trail.iloc[[0, *range(len(trail) - 16, len(trail))]]
     rows = [
         [
@@ -167,103 +159,44 @@ def _pruned(show: Any, found: Any) -> None:
             r["why"],
             str(r["size"]),
             f"{r['adjusted_r_squared']:.4f}",
+            f"{r['cv_r_squared']:.4f}",
             f"{r['aic']:.1f}",
             f"{r['bic']:.1f}",
-            f"{r['cv_r_squared']:.4f}",
         ]
         for k, r in some.iterrows()
     ]
-    grid(show, ["", "move", "why", "features", "adjusted R²", "AIC", "BIC", "cross-validated R²"], rows, left=3)
+    heads = ["", "move", "for", "features in", "adjusted R²", "cross-validated R²", "AIC", "BIC"]
+    grid(show, heads, rows, asked=("", "move", "for"))
     stays = found.frame[found.frame["stays"]].sort_values("p")
-    show.say()
     split = "p_split" in stays.columns
-    grid(
-        show,
-        ["stays", "p", *(["p split"] if split else []), "VIF"],
-        [[str(f), cell("p", r["p"]), *([cell("p", r["p_split"])] if split else []), figure(r["vif"])] for f, r in stays.iterrows()],
-    )
-    show.say(f"   {found.notes[1]}" if split else "   p-values after selection are optimistic: the same rows chose the features", QUIET)
+    show.say()
+    heads = ["stays", "p", *(["p split"] if split else []), "VIF"]
+    kept = [[str(f), cell("p", r["p"]), *([cell("p", r["p_split"])] if split else []), figure(r["vif"])] for f, r in stays.iterrows()]
+    grid(show, heads, kept, asked=("p",))
+    notes(show, [found.notes[1] if split else "p-values after selection are optimistic: the same rows chose the features"])
 
 
-def _worth(show: Any, found: Any, everything: bool) -> None:
-    from chaff.cli.tables import HEAD, grid, rest
+def _worth(show: Show, found: Findings, everything: bool) -> None:
+    from chaff.cli.grids import HEAD, grid, notes, rest, title
     from chaff.results.digits import cell, figure
 
     by = "shapley_share" if "shapley_share" in found.frame else None
     frame = found.ranked(by)
     some = frame if everything else frame.head(HEAD)
-    show.say()
-    show.say(" What each column is worth", "bold")
+    title(show, "What each column is worth")
     rows = [
         [
             str(f),
+            figure(r.get("shapley_share", float("nan"))),
             figure(r["r_squared_lost"]),
             cell("p", r["p"]),
             f"{figure(r['cv_lost'])} ± {figure(r['cv_lost_se'], 2)}" if r["cv_lost"] == r["cv_lost"] else "",
-            figure(r.get("shapley_share", float("nan"))),
         ]
         for f, r in some.iterrows()
     ]
-    grid(show, ["feature", "R² lost without it", "p", "cross-validated", "Shapley share of R²"], rows)
+    grid(show, ["feature", "Shapley share of R²", "R² lost without it", "p", "lost when cross-validated"], rows)
     rest(show, len(some), len(frame))
-    show.say(f"   {found.notes[0]}", QUIET)
-
-
-def _frame(show: Any, title: str, frame: Any) -> None:
-    """A small frame as it is."""
-    from chaff.cli.tables import grid
-    from chaff.results.digits import cell
-
-    show.say()
-    show.say(f" {title}", "bold")
-    names = [n or "" for n in frame.index.names]
-    rows = []
-    for key, r in frame.iterrows():
-        keys = [str(k) for k in key] if isinstance(key, tuple) else [str(key)]
-        rows.append([*keys, *[cell(c, r[c]) for c in frame.columns]])
-    headers = [c.replace("_", " ").replace("r squared", "R²") for c in frame.columns]
-    grid(show, [*names, *headers], rows, left=len(names))
-
-
-def _by_hand(hand: Any, show: Any) -> None:
-    """One line a move, until quit or the end of the input."""
-    from chaff.errors import ChaffError
-
-    for note in hand.notes:
-        show.say(f"   {note}", QUIET)
-    show.say(f" {hand.last()}")
-    show.say(f"   next: {hand.suggestion}", QUIET)
-    while True:
-        if show.console.is_terminal:
-            show.console.print(" > ", end="")
-        line = sys.stdin.readline()
-        if not line:
-            return
-        action, _, rest = line.strip().partition(" ")
-        name = rest.strip()
-        try:
-            if action in ("quit", "exit", "q"):
-                return
-            if action in ("drop", "add") and name:
-                getattr(hand, action)(name)
-                show.say(f" {hand.last()}")
-            elif action == "undo":
-                show.say(f" {hand.undo().last()}")
-            elif action == "show":
-                _frame(show, "In the model", hand.frame)
-            elif action == "trail":
-                _frame(show, "Moves", hand.trail.drop(columns=["undone", "bic", "r_squared"]))
-            elif action == "save" and name:
-                hand.save(name)
-                show.say(f" {name}")
-            elif action == "replay" and name:
-                show.say(f" {hand.replay(name).last()}")
-            elif action:
-                show.say(" drop NAME, add NAME, undo, show, trail, save FILE, replay FILE, quit", QUIET)
-            if action in ("drop", "add", "undo", "replay"):
-                show.say(f"   next: {hand.suggestion}", QUIET)
-        except ChaffError as error:
-            show.say(f" {error}")
+    notes(show, found.notes[:1])
 
 
 def _figures(checked: Any, said: dict[str, Any]) -> list[str]:

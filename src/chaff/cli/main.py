@@ -6,21 +6,27 @@ Exit codes: 0 done, 2 usage, 3 data, 4 a model failed, 130 interrupted.
 from __future__ import annotations
 
 import importlib
+import itertools
+import json
 import sys
 from collections.abc import Sequence
 
 import click
 
-COMMANDS = {
-    "demo": ("chaff.cli.demo", "Make the demo mill's lots, select from them, and show the whole job."),
-    "screen": ("chaff.cli.screen", "Look at the columns first: missing, ids, one value, repeats, leaks."),
-    "relevance": ("chaff.cli.relevance", "Score every feature against the target by the statistics that fit."),
-    "overlap": ("chaff.cli.overlap", "Which columns repeat each other: pairs, groups, VIF, equations, components."),
-    "linear": ("chaff.cli.linear", "What a linear model says; prune it, or change it by hand."),
-    "select": ("chaff.cli.select", "Select features of a CSV or Parquet file by a plan."),
-    "apply": ("chaff.cli.apply", "Keep the same columns of another file."),
-    "plan": ("chaff.cli.plan", "Print the built-in plan as TOML, to be changed and passed to select."),
+GROUPS = {
+    "Look, in the order of a working day (rows that select holds out are not looked at)": {
+        "plan": ("chaff.cli.plan", "Write a plan fitted to a file: roles, kinds, what the screen advises, the stages."),
+        "screen": ("chaff.cli.screen", "Look at the columns first: missing, ids, one value, repeats, leaks."),
+        "relevance": ("chaff.cli.relevance", "Score every feature against the target by the statistics that fit."),
+        "overlap": ("chaff.cli.overlap", "Which columns repeat each other: pairs, groups, VIF, equations, components."),
+        "linear": ("chaff.cli.linear", "What a linear model says; prune it, or change it by hand."),
+        "importance": ("chaff.cli.importance", "What a forest loses when a feature is shuffled."),
+    },
+    "Choose": {"select": ("chaff.cli.select", "Select features by a plan, and hold the kept set against the full one.")},
+    "Use": {"apply": ("chaff.cli.apply", "Keep the same columns of another file.")},
+    "Try": {"demo": ("chaff.cli.demo", "Make the demo mill's lots, select from them, and show the whole job.")},
 }
+COMMANDS = {name: entry for group in GROUPS.values() for name, entry in group.items()}
 
 
 class LazyGroup(click.Group):
@@ -36,8 +42,9 @@ class LazyGroup(click.Group):
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
-        with formatter.section("Commands"):
-            formatter.write_dl([(name, words) for name, (_, words) in COMMANDS.items()])
+        for heading, group in GROUPS.items():
+            with formatter.section(heading):
+                formatter.write_dl([(name, words) for name, (_, words) in group.items()], col_max=12)
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> tuple[str | None, click.Command | None, list[str]]:
         if args and args[0] not in COMMANDS:
@@ -55,32 +62,39 @@ def chaff() -> None:
 
 def main(args: Sequence[str] | None = None) -> int:
     """Run a command line; returns the exit code."""
+    said = list(sys.argv[1:] if args is None else args)
     try:
-        chaff.main(args=list(args) if args is not None else None, prog_name="chaff", standalone_mode=False)
-    except click.exceptions.Abort:
-        return _say("interrupted", 130)
+        chaff.main(args=said, prog_name="chaff", standalone_mode=False)
     except click.exceptions.NoArgsIsHelpError as error:
         click.echo(error.format_message())
         return 2
-    except click.ClickException as error:
-        hint = f" See {error.ctx.command_path} --help." if getattr(error, "ctx", None) else ""  # type: ignore[attr-defined]
-        return _say(error.format_message() + hint, 2)
-    except KeyboardInterrupt:
-        return _say("interrupted; nothing half-written was left behind", 130)
-    except BrokenPipeError:
-        return 0
-    except Exception as error:
-        from chaff.errors import ChaffError
-
-        if isinstance(error, ChaffError):
-            return _say(str(error), error.exit_code)
-        if isinstance(error, MemoryError):
-            return _say(f"not enough memory: {error}. Use fewer columns (ignore=…) or fewer folds", 3)
-        raise
+    except (Exception, KeyboardInterrupt) as error:
+        return _failed(error, said)
     return 0
 
 
-def _say(message: str, code: int) -> int:
+def _failed(error: BaseException, said: Sequence[str]) -> int:
+    """An error as one line, or as an object where JSON was asked for; the exit code."""
+    from chaff.errors import ChaffError
+
+    if isinstance(error, BrokenPipeError):
+        return 0
+    if isinstance(error, click.exceptions.Abort | KeyboardInterrupt):
+        return _say("interrupted; nothing half-written was left behind", 130, "Interrupted", said)
+    if isinstance(error, click.ClickException):
+        context = getattr(error, "ctx", None)
+        hint = f" See {context.command_path} --help." if context else ""
+        return _say(error.format_message() + hint, 2, "UsageError", said)
+    if isinstance(error, ChaffError):
+        return _say(str(error), error.exit_code, type(error).__name__, said)
+    if isinstance(error, MemoryError):
+        return _say(f"not enough memory: {error}. Use fewer columns (--ignore) or fewer folds", 3, "MemoryError", said)
+    raise error
+
+
+def _say(message: str, code: int, kind: str, said: Sequence[str]) -> int:
+    if "--format=json" in said or "json" in [b for a, b in itertools.pairwise(said) if a == "--format"]:
+        click.echo(json.dumps({"error": {"kind": kind, "message": message, "exit_code": code}}, ensure_ascii=False, indent=1))
     click.echo(f"chaff: {message}", err=True)
     return code
 

@@ -2,232 +2,224 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from chaff.cli.table_options import file_ending, numbers, open_said, pin_options, pins_said, table_options
+from chaff.cli.options import (
+    all_option,
+    columns_option,
+    file_ending,
+    numbers,
+    pin_options,
+    plan_option,
+    rows_options,
+    table_options,
+    work_options,
+)
 
-QUIET = "color(243)"
+if TYPE_CHECKING:
+    from chaff.cli.console import Show
+    from chaff.decide.calls.repeats import Overlaps
+    from chaff.results.findings import Findings
+
+USES = ("overlap", "correlation", "inflation")
 
 
 @click.command("overlap")
 @click.argument("data", type=click.Path())
 @table_options
+@plan_option
 @pin_options
+@rows_options
+@columns_option
 @click.option("--method", type=click.Choice(["pearson", "spearman", "kendall"]), default="pearson", show_default=True, help="Correlation.")
-@click.option("--pair-limit", type=float, default=0.95, show_default=True, help="|r| over which a pair says the same.")
-@click.option("--vif-limit", type=float, default=10.0, show_default=True, help="Variance inflation over which a feature goes.")
+@click.option("--pair-limit", type=float, help="|r| over which a pair says the same (0.95).")
+@click.option("--vif-limit", type=float, help="Variance inflation over which a feature goes (10).")
 @click.option("--try", "limits", metavar="A,B,…", help="Pairs and groups there would be at these limits.")
 @click.option("--complete", is_flag=True, help="Only rows where every number column is present (each pair's own rows otherwise).")
 @click.option("--with-target", is_flag=True, help="Put the target in the picture.")
 @click.option("--partial", is_flag=True, help="Correlations with all other columns held fixed.")
 @click.option("--every-kind", is_flag=True, help="Associations of columns of every kind in place of correlations of numbers.")
 @click.option("--clusters", is_flag=True, help="Also clusters of columns of every kind, one of each to stay and why.")
-@click.option("--all", "everything", is_flag=True, help="List everything, not only the heads.")
+@all_option
 @click.option("--out", metavar="FILE", help="Save the correlations: .json, .csv or .parquet.")
 @click.option("--figures", metavar="FOLDER", help="Draw correlations.png, vif.png, vif_trail.png and scree.png there.")
-@click.option("--seed", default=0, show_default=True, help="Fixes every random draw.")
-@click.option("--workers", type=click.IntRange(1), help="Threads; every core when left out.")
+@work_options
 def command(data: str, **said: Any) -> None:
     """Which columns of DATA repeat each other: pairs and groups, variance inflation and who explains whom, equations, components."""
-    import chaff
     from chaff.cli.console import Show, tell_of_compiling
-    from chaff.cli.tables import grid
+    from chaff.cli.ground import stand
+    from chaff.decide.calls.repeats import overlaps
+    from chaff.methods.overlap.correlations import Correlating
+    from chaff.methods.overlap.stage import Overlap
 
-    if said["out"]:
-        file_ending(said["out"], (".json", ".csv", ".parquet"), "--out")
-    table = open_said(data, said)
-    pins = pins_said(said)
-    dropped = {p.feature for p in pins if p.verdict == "drop"}
-    table = table.with_features([f for f in table.features if f not in dropped])
-    show = Show()
-    show.table(table)
+    file_ending(said["out"], (".json", ".csv", ".parquet"), "--out")
+    limits = numbers(said["limits"], "--try") if said["limits"] else (0.7, 0.8, 0.9, 0.95, 0.99)
+    show = Show(said["form"])
+    ground = stand(data, said, show, before=USES)
+    stage = ground.stage(Overlap, pair_limit=said["pair_limit"], vif_limit=said["vif_limit"])
+    rows = "complete" if said["complete"] else "pairwise"
+    how = Correlating(said["method"], stage.pair_limit, limits, rows, said["with_target"], said["partial"])
+    ground.tell(show)
     tell_of_compiling(show)
-    show.watch("overlap", "started")
+    show.watch("overlap")
     try:
-        limits = numbers(said["limits"], "--try") if said["limits"] else (0.7, 0.8, 0.9, 0.95, 0.99)
-        keeps = [p for p in pins if p.verdict == "keep"]
-        if said["every_kind"]:
-            pairs = chaff.associations(table, limit=said["pair_limit"], workers=said["workers"])
-        else:
-            pairs = chaff.correlations(
-                table,
-                said["method"],
-                limit=said["pair_limit"],
-                limits=limits,
-                partial=said["partial"],
-                rows="complete" if said["complete"] else "pairwise",
-                with_target=said["with_target"],
-                workers=said["workers"],
-            )
-        cut = _or_words(lambda: chaff.prune_correlations(table, said["pair_limit"], pins=keeps, seed=said["seed"], workers=said["workers"]))
-        grouped = chaff.clusters(table, seed=said["seed"], workers=said["workers"]) if said["clusters"] else None
-        vif = chaff.inflation(table, workers=said["workers"])
-        went = chaff.prune_inflation(table, said["vif_limit"], pins=keeps, seed=said["seed"], workers=said["workers"])
-        relations = _or_words(lambda: chaff.dependencies(table))
-        parts = _or_words(lambda: chaff.components(table, seed=said["seed"], workers=said["workers"]))
+        found = overlaps(
+            ground.table,
+            how=how,
+            every_kind=said["every_kind"],
+            pair_limit=stage.pair_limit,
+            vif_limit=stage.vif_limit,
+            clusters=said["clusters"],
+            pins=[p for p in ground.pins if p.feature in ground.table.features],
+            seed=said["seed"],
+            workers=said["workers"],
+        )
     finally:
         show.stop()
-    _pairs(show, grid, pairs, said)
-    _cut(show, grid, cut)
-    if grouped is not None:
-        _clusters(show, grid, grouped)
-    _inflation(show, grid, vif, went, said)
-    _relations(show, grid, relations)
-    if not isinstance(parts, str):
-        show.say()
-        show.say(" Components", "bold")
-        show.say(f" {parts.notes[1]}; {parts.notes[2]}")
+    _show(show, found, stage.pair_limit, stage.vif_limit, said["everything"])
     names = []
     if said["out"]:
-        pairs.save(said["out"])
+        found.pairs.save(said["out"])
         names.append(said["out"])
     if said["figures"]:
-        names += _figures(pairs, vif, went, parts, said)
-    show.say()
-    show.say(f" {'  '.join([*names, ''])}({show.seconds()})")
+        names += _figures(found, stage.vif_limit, said["figures"])
+    show.finish("overlap", {"table": ground, "found": found}, names)
 
 
-def _or_words(call: Any) -> Any:
-    """The result, or why there is none: too few complete rows must not hide the rest."""
-    from chaff.errors import DataError
+def _show(show: Show, found: Overlaps, pair_limit: float, vif_limit: float, everything: bool) -> None:
+    from chaff.cli.grids import title
 
-    try:
-        return call()
-    except DataError as error:
-        return str(error)
+    _pairs(show, found.pairs, pair_limit, everything)
+    _cut(show, found.cut, pair_limit)
+    if found.clusters is not None:
+        _clusters(show, found.clusters)
+    _inflation(show, found.inflation, vif_limit, everything)
+    _elimination(show, found.elimination, vif_limit)
+    _relations(show, found.relations)
+    if not isinstance(found.components, str):
+        title(show, "Components")
+        show.say(f" {found.components.notes[1]}; {found.components.notes[2]}")
 
 
-def _pairs(show: Any, grid: Any, found: Any, said: dict[str, Any]) -> None:
-    from chaff.cli.tables import HEAD, rest
+def _pairs(show: Show, found: Findings, limit: float, everything: bool) -> None:
+    from chaff.cli.grids import HEAD, count, grid, notes, rest, title
     from chaff.results.digits import cell, figure
 
-    pairs, limit = found.more["pairs"], said["pair_limit"]
+    pairs = found.more["pairs"]
     value = next(c for c in pairs.columns if c in ("pearson_r", "spearman_rho", "kendall_tau", "association"))
-    show.say()
-    show.say(f" {_count(len(pairs), 'pair')} over {limit:g}, in {_count(len(found.more['groups']), 'group')}", "bold")
-    some = pairs if said["everything"] else pairs.head(HEAD)
+    title(show, f"{count(len(pairs), 'pair')} over {limit:g}, in {count(len(found.more['groups']), 'group')}")
+    some = pairs if everything else pairs.head(HEAD)
     if "rows" in pairs.columns:
         rows = [
             [
                 r["first"],
                 r["second"],
-                f"{figure(r[value])} ({figure(r[value + '_low'])} to {figure(r[value + '_high'])})",
+                figure(r[value]),
+                f"{figure(r[value + '_low'])} to {figure(r[value + '_high'])}",
                 figure(r["rows"]),
                 cell("p", r["p"]),
             ]
             for _, r in some.iterrows()
         ]
-        headers = ["first", "second", value.replace("_", " "), "rows", "p"]
+        headers = ["first", "second", value.replace("_", " "), "95 %", "rows", "p"]
     else:
         rows = [[r["first"], r["second"], figure(r[value]), r["what"]] for _, r in some.iterrows()]
         headers = ["first", "second", "association", "what"]
     if rows:
-        grid(show, headers, rows, left=2)
+        grid(show, headers, rows, names=2)
         rest(show, len(some), len(pairs))
     for _, g in found.more["groups"].iterrows():
         if g["size"] > 2:
-            show.say(f"   group of {g['size']}: {g['features']}", QUIET)
+            notes(show, [f"group of {g['size']}: {g['features']}"])
     if "limits" in found.more:
-        tried = " · ".join(
-            f"{v:g}: {_count(r['pairs'], 'pair')}, {_count(r['groups'], 'group')}" for v, r in found.more["limits"].iterrows()
-        )
-        show.say(f"   at other limits {tried}", QUIET)
-    for note in found.notes[1:]:
-        show.say(f"   {note}", QUIET)
+        tried = [f"{v:g}: {count(int(r['pairs']), 'pair')}, {count(int(r['groups']), 'group')}" for v, r in found.more["limits"].iterrows()]
+        notes(show, [f"at other limits {' · '.join(tried)}"])
+    notes(show, found.notes[1:])
 
 
-def _cut(show: Any, grid: Any, found: Any) -> None:
+def _cut(show: Show, found: Findings, limit: float) -> None:
     """Of each pair the column that would go, for whom and why."""
-    if isinstance(found, str):
-        return
-    gone = found.frame[found.frame["verdict"] == "drop"]
+    from chaff.cli.grids import grid, title
+
+    gone = found.frame[(found.frame["verdict"] == "drop") & (found.frame["by"] != "pin")]
     if len(gone):
-        show.say()
-        show.say(f" Of each pair over {found.settings['limit']:g} one goes: {len(gone)} in all", "bold")
-        grid(show, ["goes", "why"], [[str(f), r["reason"]] for f, r in gone.iterrows()], left=2)
+        title(show, f"Of each pair over {limit:g} one would go: {len(gone)} in all")
+        grid(show, ["goes", "why"], [[str(f), r["reason"]] for f, r in gone.iterrows()])
 
 
-def _clusters(show: Any, grid: Any, found: Any) -> None:
+def _clusters(show: Show, found: Findings) -> None:
+    from chaff.cli.grids import grid, title, word
+
     frame = found.frame[found.frame["size"] > 1]
-    show.say()
-    show.say(f" {found.notes[-1]}, {frame['cluster'].nunique()} of more than one column", "bold")
-    rows = [[str(r["cluster"]), str(f), "stays" if r["stays"] else "", r["why"]] for f, r in frame.iterrows()]
+    title(show, f"{found.notes[-1]}, {frame['cluster'].nunique()} of more than one column")
+    rows = [[f"{int(r['cluster']):d}", str(f), word(r["verdict"]), r["why"]] for f, r in frame.iterrows()]
     if rows:
-        grid(show, ["", "feature", "", "why"], rows, left=4)
+        grid(show, ["", "feature", "verdict", "why"], rows, names=2)
 
 
-def _count(number: int, word: str) -> str:
-    return f"{number} {word}" + ("" if number == 1 else "s")
-
-
-def _inflation(show: Any, grid: Any, vif: Any, went: Any, said: dict[str, Any]) -> None:
-    from chaff.cli.tables import HEAD, rest
+def _inflation(show: Show, vif: Findings, limit: float, everything: bool) -> None:
+    from chaff.cli.grids import HEAD, grid, notes, rest, title
     from chaff.results.digits import figure
 
-    frame = vif.ranked()
-    over = frame[frame["vif"] > said["vif_limit"]]
-    show.say()
-    show.say(f" {len(over)} of {len(frame)} features have a variance inflation factor over {said['vif_limit']:g}", "bold")
-    some = over if said["everything"] else over.head(HEAD)
+    frame = vif.shown()
+    over = frame[frame["vif"] > limit]
+    title(show, f"{len(over)} of {len(frame)} features have a variance inflation factor over {limit:g}")
+    some = over if everything else over.head(HEAD)
     if len(some):
         rows = [[str(f), figure(r["vif"]), f"{r['r_squared']:.4f}", r["explained_by"]] for f, r in some.iterrows()]
-        grid(show, ["feature", "VIF", "R²", "explained by"], rows)
+        grid(show, ["feature", "VIF", "R²", "explained by"], rows, asked=("VIF",))
         rest(show, len(some), len(over))
-    trail = went.more["trail"]
-    if len(trail):
-        show.say()
-        show.say(
-            f" One at a time: {len(trail)} go, and none is left over {said['vif_limit']:g}"
-            if _clean(went, said)
-            else f" One at a time: {len(trail)} go",
-            "bold",
-        )
-        rows = [
-            [str(r["move"]), r["feature"], figure(r["vif"]), r["explained_by"], f"{figure(r['largest_left'])} ({r['whose']})"]
-            for _, r in trail.iterrows()
-        ]
-        grid(show, ["", "goes", "VIF then", "explained by", "largest left"], rows, left=2)
-    for note in vif.notes[1:]:
-        show.say(f"   {note}", QUIET)
+    notes(show, vif.notes[1:])
 
 
-def _clean(went: Any, said: dict[str, Any]) -> bool:
-    return not (went.frame["vif_left"].dropna() > said["vif_limit"]).any()
-
-
-def _relations(show: Any, grid: Any, found: Any) -> None:
+def _elimination(show: Show, went: Findings, limit: float) -> None:
+    from chaff.cli.grids import grid, title
     from chaff.results.digits import figure
 
-    show.say()
+    trail = went.more["trail"]
+    if not len(trail):
+        return
+    clean = not (went.frame["vif_left"].dropna() > limit).any()
+    title(show, f"One at a time: {len(trail)} would go" + (f", and none is left over {limit:g}" if clean else ""))
+    rows = [
+        [str(move), r["feature"], figure(r["vif"]), figure(r["largest_left"]), r["whose"], r["explained_by"]]
+        for move, r in trail.iterrows()
+    ]
+    grid(show, ["", "goes", "VIF then", "largest left", "whose", "explained by"], rows, asked=("", "VIF then"), names=2)
+
+
+def _relations(show: Show, found: Findings | str) -> None:
+    from chaff.cli.grids import count, grid, notes, title
+    from chaff.results.digits import figure
+
     if isinstance(found, str):
-        show.say(f" Equations: {found}", QUIET)
+        show.say()
+        notes(show, [f"Equations: {found}"])
         return
     equations, directions = found.more["equations"], found.more["directions"]
-    show.say(f" {len(equations)} equations among the columns", "bold")
+    title(show, f"{count(len(equations), 'equation')} among the columns")
     if len(equations):
         rows = [[r["equation"], "exact" if r["exact"] else f"leaves {figure(r['residual'], 2)} sd"] for _, r in equations.iterrows()]
-        grid(show, ["", ""], rows, left=2)
+        grid(show, ["equation", "holds"], rows, asked=("holds",))
     near = directions[directions["near_singular"]]
     if len(near):
-        show.say()
-        show.say(f" {len(near)} near-singular directions (condition index over 30, two columns or more on it)", "bold")
+        title(show, f"{count(len(near), 'near-singular direction')} (condition index over 30, two columns or more on it)")
         grid(show, ["index", "columns"], [[figure(r["condition_index"]), r["columns"]] for _, r in near.head(10).iterrows()])
-    for note in found.notes[1:]:
-        show.say(f"   {note}", QUIET)
+    notes(show, found.notes[1:])
 
 
-def _figures(pairs: Any, vif: Any, went: Any, parts: Any, said: dict[str, Any]) -> list[str]:
+def _figures(found: Overlaps, vif_limit: float, folder: str) -> list[str]:
     from chaff.files import make_folder, write_with
     from chaff.plots import correlation_map, scree, vif_bars, vif_trail
 
-    place = make_folder(said["figures"])
-    drawn = {"correlations.png": correlation_map(pairs), "vif.png": vif_bars(vif, said["vif_limit"]).figure}
-    if len(went.more["trail"]):
-        drawn["vif_trail.png"] = vif_trail(went, said["vif_limit"]).figure
-    if not isinstance(parts, str):
-        drawn["scree.png"] = scree(parts).figure
+    place = make_folder(folder)
+    drawn = {"correlations.png": correlation_map(found.pairs), "vif.png": vif_bars(found.inflation, vif_limit).figure}
+    if len(found.elimination.more["trail"]):
+        drawn["vif_trail.png"] = vif_trail(found.elimination, vif_limit).figure
+    if not isinstance(found.components, str):
+        drawn["scree.png"] = scree(found.components).figure
     for name, figure in drawn.items():
         write_with(place / name, figure.savefig)
     return [str(place / name) for name in drawn]

@@ -2,24 +2,43 @@
 
 from __future__ import annotations
 
+import dataclasses
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from chaff.cli.table_options import file_ending, numbers, open_said, said_options, table_options
+from chaff.cli.options import (
+    all_option,
+    columns_option,
+    file_ending,
+    numbers,
+    pin_options,
+    plan_option,
+    rows_options,
+    table_options,
+    work_options,
+)
+
+if TYPE_CHECKING:
+    from chaff.cli.console import Show
+    from chaff.cli.ground import Ground
+    from chaff.results.findings import Findings
+    from chaff.table.table import Table
 
 PANELS = 12
 CUTS = ("top", "share", "above", "below", "times_mean")
-SETTINGS = ("adjust", "bins", "bin_kind", "pool_below", "neighbours", "shuffles")
+SETTINGS = ("adjust", "bins", "bin_kind", "pool_below", "neighbours", "shuffles", "missing_level")
 
 
 @click.command("relevance")
 @click.argument("data", type=click.Path())
 @table_options
-@click.option(
-    "--statistics", default="fitting", show_default=True, metavar="NAMES", help="leading, fitting, all, or names separated by commas."
-)
+@plan_option
+@pin_options
+@rows_options
+@columns_option
+@click.option("--statistics", metavar="NAMES", help="leading, fitting, all, or names separated by commas (fitting).")
 @click.option("--by", metavar="COLUMN", help="Rank and cut by this column (effect_size).")
 @click.option("--top", type=click.IntRange(1), help="Cut: the best so many.")
 @click.option("--share", type=click.FloatRange(0, 1, min_open=True), help="Cut: the best share of the features, rounded up.")
@@ -41,100 +60,104 @@ SETTINGS = ("adjust", "bins", "bin_kind", "pool_below", "neighbours", "shuffles"
 @click.option("--pairs", is_flag=True, help="Also screen all pairs: what two features tell together beyond the sum of each.")
 @click.option("--triage", type=click.IntRange(1), metavar="N", help="A very wide table: keep the best N columns, read block by block.")
 @click.option("--scaled", is_flag=True, help="Also show every measure rescaled from 0 to 1, side by side.")
-@click.option("--all", "everything", is_flag=True, help="List every feature, not only the head.")
+@all_option
 @click.option("--out", metavar="FILE", help="Save the findings: .json (can be read again), .csv or .parquet.")
 @click.option("--decimals", type=click.IntRange(0), help="Digits after the point in a saved .csv or .parquet.")
 @click.option("--figure", metavar="FILE", help="Draw the leading features as bars: .png, .svg or .pdf.")
 @click.option("--panels", metavar="FOLDER", help="Draw each of the 12 leading features against the target there.")
-@click.option("--seed", default=0, show_default=True, help="Fixes every random draw.")
-@click.option("--workers", type=click.IntRange(1), help="Threads; every core when left out.")
+@work_options
 def command(data: str, **said: Any) -> None:
     """Score every feature of DATA by the statistics that fit its kind and the target's.
 
     DATA is a table, or findings saved before as .json: those are ranked, cut and tried again without computing.
     """
     from chaff.cli.console import Show
-    from chaff.cli.tables import limits_table, pairs_table, relevance_table, scaled_table
+    from chaff.cli.grids import limits_grid
 
-    _check_files(said)
+    file_ending(said["out"], (".json", ".csv", ".parquet"), "--out")
+    file_ending(said["figure"], (".png", ".svg", ".pdf"), "--figure")
     cut = _cut(said)
-    show = Show()
-    table = None
+    show = Show(said["form"])
+    ground: Ground | None = None
     if Path(data).suffix.lower() == ".json":
         found = _again(data, cut, said)
+    elif said["triage"]:
+        found = _triage(data, cut, said, show)
     else:
-        found, table = _measured(data, cut, said, show)
+        found, ground = _measured(data, cut, said, show)
     by = said["by"] or found.lead
-    relevance_table(show, found, by, said["everything"])
+    _table(show, found, by, said["everything"])
     if said["scaled"]:
-        scaled_table(show, found, by, said["everything"])
+        _scaled(show, found, by, said["everything"])
     for note in found.notes[1:]:
         show.say(f" look: {note}", "#7A4E8A")
     if said["limits"]:
-        limits_table(show, found.try_limits(numbers(said["limits"], "--try"), by), by, len(found.frame))
-    if said["pairs"]:
-        if table is None:
-            raise click.UsageError("--pairs needs the table itself, not saved findings")
-        from chaff.methods.relevance.pairs import interactions
-
-        show.watch("pairs", "started")
-        try:
-            pairs = interactions(_without_barred(table, show), seed=said["seed"], workers=said["workers"])
-        finally:
-            show.stop()
-        pairs_table(show, pairs, said["everything"])
-        show.say(f"   {pairs.notes[0]}", "color(243)")
+        limits_grid(show, found.try_limits(numbers(said["limits"], "--try"), by), by, len(found.frame))
+    pairs = _pairs(show, _needed(ground, "--pairs"), said) if said["pairs"] else None
     names = _leave(found, by, said)
     if said["panels"]:
-        names.append(_panels(table, found, by, said["panels"]))
-    show.say()
-    show.say(f" {'  '.join([*names, ''])}({show.seconds()})")
+        names.append(_panels(_needed(ground, "--panels"), found, by, said["panels"]))
+    show.finish("relevance", {"table": ground, "found": found, "pairs": pairs}, names)
 
 
-def _measured(data: str, cut: dict[str, float] | None, said: dict[str, Any], show: Any) -> tuple[Any, Any]:
-    if said["triage"]:
-        from chaff.decide.triage import triage
+def _needed(ground: Ground | None, option: str) -> Table:
+    if ground is None:
+        raise click.UsageError(f"{option} needs the table itself, not saved findings or a triage")
+    return ground.table
 
-        options = said_options(said)
-        target = options.pop("target", None)
-        if not target:
-            raise click.UsageError("which column is to be predicted? Pass --target NAME")
-        if cut or said["pairs"] or said["target_above"] is not None:
-            raise click.UsageError("--triage keeps the best N by itself: leave out the other cuts, --pairs and --target-above")
-        watch = lambda done, of: show.watch(f"{done:,} of {of:,} columns", "done")  # noqa: E731
-        try:
-            return triage(
-                data,
-                target,
-                top=said["triage"],
-                by=said["by"] or "effect_size",
-                seed=said["seed"],
-                workers=said["workers"],
-                watch=watch,
-                **options,
-            ), None
-        finally:
-            show.stop()
+
+def _measured(data: str, cut: dict[str, float] | None, said: dict[str, Any], show: Show) -> tuple[Findings, Ground]:
     from chaff.cli.console import tell_of_compiling
-    from chaff.decide.calls import relevance
+    from chaff.cli.ground import stand
+    from chaff.decide.calls.judged import Judged, findings_of, judge
+    from chaff.methods.relevance.stage import Relevance
 
-    table = open_said(data, said)
-    show.table(table)
-    tell_of_compiling(show)
-    settings = {k: said[k] for k in (*SETTINGS, "missing_level") if said[k] is not None}
+    ground = stand(data, said, show, before=("relevance",))
+    settings = {k: said[k] for k in SETTINGS if said[k] is not None}
     asked = said["statistics"]
-    names = asked if asked in ("leading", "fitting", "all") else [n.strip() for n in asked.split(",")]
-    show.watch("relevance", "started")
+    if asked is not None:
+        settings["statistics"] = asked if asked in ("leading", "fitting", "all") else [n.strip() for n in asked.split(",")]
+    elif ground.plan is None:
+        settings["statistics"] = "fitting"
+    stage = ground.stage(Relevance, by=said["by"], cut=cut, **settings)
+    ground.tell(show)
+    tell_of_compiling(show)
+    show.watch("relevance")
+    pins = [p for p in ground.pins if p.feature in ground.table.features]
+    judged: Judged = judge(stage, ground.table, pins=pins, seed=said["seed"], workers=said["workers"], watch=show.watch)
+    show.stop()
+    return (findings_of(judged) if stage.cut is not None else judged.result), ground  # type: ignore[return-value]
+
+
+def _triage(data: str, cut: dict[str, float] | None, said: dict[str, Any], show: Show) -> Findings:
+    from chaff.cli.ground import read_said_plan
+    from chaff.cli.options import terms_said
+    from chaff.decide.triage import triage
+
+    plan = read_said_plan(said)
+    options = {**(plan.table.as_mapping() if plan else {}), **terms_said(said)}
+    target = options.pop("target", None)
+    if not target:
+        raise click.UsageError("which column is to be predicted? Pass --target NAME")
+    if cut or said["pairs"] or said["target_above"] is not None:
+        raise click.UsageError("--triage keeps the best N by itself: leave out the other cuts, --pairs and --target-above")
     try:
-        return relevance(table, names, by=said["by"], cut=cut, seed=said["seed"], workers=said["workers"], **settings), table
+        return triage(
+            data,
+            target,
+            top=said["triage"],
+            by=said["by"] or "effect_size",
+            seed=said["seed"],
+            workers=said["workers"],
+            watch=lambda done, of: show.watch("columns", done, of),
+            **options,
+        )
     finally:
         show.stop()
 
 
-def _again(data: str, cut: dict[str, float] | None, said: dict[str, Any]) -> Any:
+def _again(data: str, cut: dict[str, float] | None, said: dict[str, Any]) -> Findings:
     """Saved findings under another cut."""
-    import dataclasses
-
     from chaff.results.findings import read_findings
 
     found = read_findings(data)
@@ -147,19 +170,6 @@ def _again(data: str, cut: dict[str, float] | None, said: dict[str, Any]) -> Any
     return found
 
 
-def _without_barred(table: Any, show: Any) -> Any:
-    """Leaks and ids spoil a pair screen: what the quality screen bars or drops takes no part in it."""
-    from chaff.decide.calls import screen
-
-    frame = screen(table).frame
-    out = [str(f) for f in frame.index[~frame["stays"]]]
-    if out:
-        words = ", ".join(out[:6]) + (f" and {len(out) - 6} more" if len(out) > 6 else "")
-        show.stop()
-        show.say(f" pairs leave out what the screen sets aside: {words}", "color(243)")
-    return table.with_features([f for f in table.features if f not in out])
-
-
 def _cut(said: dict[str, Any]) -> dict[str, float] | None:
     given = {k: said[k] for k in CUTS if said[k] is not None}
     if len(given) > 1:
@@ -167,9 +177,80 @@ def _cut(said: dict[str, Any]) -> dict[str, float] | None:
     return given or None
 
 
-def _panels(table: Any, found: Any, by: str, folder: str) -> str:
-    if table is None:
-        raise click.UsageError("--panels needs the table itself, not saved findings or a triage")
+def _table(show: Show, found: Findings, by: str, everything: bool) -> None:
+    """The leading features with the statistics that fit into the window; what was asked for is always there."""
+    from chaff.cli.grids import HEAD, grid, rest, with_interval, word
+    from chaff.results.shown import Cell
+
+    frame = found.ranked(by)
+    some = frame if everything else frame.head(HEAD)
+    columns = _columns(found, by)
+    verdicts = "verdict" in frame.columns
+    rows: list[list[Cell]] = []
+    for place, (f, r) in enumerate(some.iterrows(), 1):
+        rows.append([str(place), str(f), *([word(r["verdict"])] if verdicts else []), *[with_interval(c, r) for c in columns]])
+    headers = ["", "feature", *(["verdict"] if verdicts else []), *[c.replace("_", " ") for c in columns]]
+    show.say()
+    grid(show, headers, rows, asked=("", "feature", "verdict", by.replace("_", " ")), names=2)
+    rest(show, len(some), len(frame))
+
+
+def _columns(found: Findings, by: str) -> list[str]:
+    """What was asked for first, then what leads, then every other measure that has a value at all."""
+    frame = found.frame
+    first = ["kind", "rows", "statistic", "effect_size", "p", "q"]
+    ranking = [c for c in found.better if not c.endswith(("_p", "_q")) and c not in first]
+    own = [] if by in first else [by, f"{by}_p", f"{by}_family_p", f"{by}_q"]
+    order = dict.fromkeys([*first[:4], *own, *first[4:], *ranking])
+    return [c for c in order if c in frame.columns and (frame[c].notna() & (frame[c].astype(str) != "")).any()]
+
+
+def _scaled(show: Show, found: Findings, by: str, everything: bool) -> None:
+    """Every measure from 0 (the worst feature) to 1 (the best), side by side."""
+    from chaff.cli.grids import HEAD, grid, rest, title
+
+    scaled = found.scaled().loc[found.ranked(by).index].dropna(axis=1, how="all")
+    some = scaled if everything else scaled.head(HEAD)
+    title(show, "From 0, the worst feature, to 1, the best")
+    rows = [[str(f), *["" if r[c] != r[c] else f"{r[c]:.2f}" for c in scaled.columns]] for f, r in some.iterrows()]
+    grid(show, ["feature", *[str(c).replace("_", " ") for c in scaled.columns]], rows, asked=("feature", by.replace("_", " ")))
+    rest(show, len(some), len(scaled))
+
+
+def _pairs(show: Show, table: Table, said: dict[str, Any]) -> Findings:
+    from chaff.cli.grids import HEAD, grid, notes, rest, title, word
+    from chaff.methods.relevance.pairs import interactions
+    from chaff.results.digits import cell, figure, share
+    from chaff.results.shown import Cell
+
+    show.watch("pairs")
+    try:
+        found = interactions(table, seed=said["seed"], workers=said["workers"], watch=show.watch)
+    finally:
+        show.stop()
+    pairs = found.more["pairs"]
+    over = pairs[pairs["beyond_chance"]]
+    title(show, f"Pairs that tell more together than each alone: {len(over)} beyond chance")
+    some = pairs if said["everything"] else pairs.head(max(min(len(over), HEAD), 5))
+    rows: list[list[Cell]] = [
+        [
+            r["first"],
+            r["second"],
+            word("look") if r["beyond_chance"] else "within chance",
+            share(r["share"]),
+            figure(r["f"]),
+            cell("f_p", r["f_p"]),
+            figure(r["score"]),
+        ]
+        for _, r in some.iterrows()
+    ]
+    grid(show, ["first", "second", "found", "share of the target", "F", "p", "score"], rows, names=2)
+    rest(show, len(some), len(pairs))
+    notes(show, found.notes)
+    return found
+
+
+def _panels(table: Table, found: Findings, by: str, folder: str) -> str:
     from chaff.files import make_folder, write_with
     from chaff.plots import feature_target
 
@@ -180,14 +261,7 @@ def _panels(table: Any, found: Any, by: str, folder: str) -> str:
     return f"{folder}/"
 
 
-def _check_files(said: dict[str, Any]) -> None:
-    if said["out"]:
-        file_ending(said["out"], (".json", ".csv", ".parquet"), "--out")
-    if said["figure"]:
-        file_ending(said["figure"], (".png", ".svg", ".pdf"), "--figure")
-
-
-def _leave(found: Any, by: str, said: dict[str, Any]) -> list[str]:
+def _leave(found: Findings, by: str, said: dict[str, Any]) -> list[str]:
     names = []
     if said["out"]:
         found.save(said["out"], by, said["decimals"])

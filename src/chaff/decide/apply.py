@@ -13,7 +13,7 @@ import numpy as np
 from chaff.decide.selection import KeptPart, Selection
 from chaff.errors import DataError, UsageError, nearest
 from chaff.files import whole_file
-from chaff.table.derived import filled_cells, flag_cells, gaps_of
+from chaff.table.derived import filled_cells, flag_cells, gaps_of, without_codes
 from chaff.table.sources import csv_batches, read_source
 
 BATCH = 65_536
@@ -95,7 +95,10 @@ def _checked(selection: Selection, batch: Any, label: str) -> Any:
     import pyarrow as pa
     import pyarrow.types as pt
 
-    flags = _flags(selection)
+    flags, codes = _flags(selection), selection.terms.missing_codes
+    for name in _stored(selection):
+        if name in codes:
+            batch = batch.set_column(batch.column_names.index(name), name, without_codes(batch.column(name), tuple(map(str, codes[name]))))
     for part in selection.kept:
         for name in part.members or [part.name]:
             if name in flags:

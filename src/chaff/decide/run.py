@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 from chaff.arrays import Ints
 from chaff.decide.closing import Closing, close
@@ -13,6 +14,7 @@ from chaff.decide.pins import checked_pins
 from chaff.decide.plan import Plan, built_in_plan
 from chaff.decide.record import selection_of
 from chaff.decide.selection import Selection
+from chaff.decide.telling import closing_rows, closing_warnings
 from chaff.decide.walk import AfterStage, StageReport, walk_stages
 from chaff.errors import UsageError, nearest
 from chaff.evaluate.setting import Setting
@@ -22,6 +24,8 @@ from chaff.models.least_squares import Ridge
 from chaff.models.named import as_model
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
+from chaff.results.plain import records
+from chaff.results.shown import columns_of, lay_out, table_html, terminal_width
 from chaff.results.trail import Trail
 from chaff.table.table import Table
 from chaff.work import Watch, Work
@@ -54,12 +58,18 @@ class Run:
         return self.stages[names.index(stage)].result
 
     def __str__(self) -> str:
-        from chaff.decide.telling import closing_rows, closing_warnings
+        head, *rows = closing_rows(self.closing)
+        laid = lay_out(columns_of(head, rows, asked=head[:2]), terminal_width(), indent=0)
+        return "\n".join([str(self.selection), *(line.text for line in laid.lines), *closing_warnings(self.closing)])
 
-        rows = closing_rows(self.closing)
-        widths = [max(len(r[c]) for r in rows) for c in range(len(rows[0]))]
-        lines = ["  ".join(cell.ljust(w) if c == 0 else cell.rjust(w) for c, (cell, w) in enumerate(zip(r, widths))) for r in rows]
-        return "\n".join([str(self.selection), *(line.rstrip() for line in lines), *closing_warnings(self.closing)])
+    def _repr_html_(self) -> str:
+        head, *rows = closing_rows(self.closing)
+        return table_html(
+            str(self.selection).splitlines()[0], head, rows, [*str(self.selection).splitlines()[1:], *closing_warnings(self.closing)]
+        )
+
+    def as_plain(self) -> dict[str, Any]:
+        return {"features": list(self.features), "ledger": records(self.ledger.frame), "selection": self.selection.model_dump(mode="json")}
 
 
 def select(
@@ -92,7 +102,7 @@ def select(
     workers : int, optional
         Threads; results do not depend on it.
     watch : callable, optional
-        ``watch(stage, message)`` while it runs.
+        ``watch(stage, done, of)`` while it runs: (stage, 0, 0) when a stage begins, then how many of its units are done.
     after_stage : callable, optional
         ``after_stage(report, ledger so far)`` when a stage is done.
 

@@ -5,17 +5,8 @@ from __future__ import annotations
 from chaff.decide.closing import Closing, Column
 from chaff.decide.walk import StageReport
 from chaff.methods.search.stage import SearchTrail
+from chaff.results.digits import score
 from chaff.results.findings import Findings
-
-
-def three_digits(value: float) -> str:
-    """Three significant digits with trailing zeros, so that a column reads evenly; a score of nothing is 0, not -0."""
-    if value != value:
-        return ""
-    size = abs(value)
-    if size < 5e-4:
-        return "0"
-    return f"{value:.{3 if size < 1 else 2 if size < 10 else 1 if size < 100 else 0}f}"
 
 
 def closing_rows(closing: Closing) -> list[tuple[str, ...]]:
@@ -24,7 +15,7 @@ def closing_rows(closing: Closing) -> list[tuple[str, ...]]:
     head = ("", "features", *(_title(c, closing) for c in shown))
     full = ("full set", f"{len(closing.full)}", *(_cell(c, "full") for c in shown))
     kept = ("kept", f"{len(closing.kept)}", *(_cell(c, "kept") for c in shown))
-    none = ("none", "0", *(three_digits(c.none) for c in shown))
+    none = ("none", "0", *(score(c.none) for c in shown))
     return [head, full, kept, none]
 
 
@@ -35,10 +26,10 @@ def closing_warnings(closing: Closing) -> list[str]:
     for c in closing.columns:
         sign = 1.0 if c.metric.higher_is_better else -1.0
         if c.where == "folds" and sign * c.gap.mean < -c.gap.se:
-            gap = f"{three_digits(abs(c.gap.mean))} ± {three_digits(c.gap.se)}"
+            gap = f"{score(abs(c.gap.mean))} ± {score(c.gap.se)}"
             out.append(f"{c.model}: the kept set is worse than the full one by {gap} ({c.metric.label}, folds)")
         if c.where == "holdout" and sign * (c.kept.mean - c.none) < 0:
-            scores = f"{three_digits(c.kept.mean)} against {three_digits(c.none)}"
+            scores = f"{score(c.kept.mean)} against {score(c.none)}"
             out.append(f"{c.model}: on the holdout the kept set is worse than predicting none ({c.metric.label} {scores})")
     return out
 
@@ -59,10 +50,10 @@ def _title(column: Column, closing: Closing) -> str:
 
 
 def _cell(column: Column, which: str) -> str:
-    score = getattr(column, which)
+    got = getattr(column, which)
     if column.where == "holdout":
-        return three_digits(score.mean)
-    return f"{three_digits(score.mean)} ± {three_digits(score.se) or '?'}"
+        return score(got.mean)
+    return f"{score(got.mean)} ± {score(got.se) or '?'}"
 
 
 def stage_line(report: StageReport) -> tuple[str, str]:

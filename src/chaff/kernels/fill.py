@@ -1,85 +1,73 @@
-"""From columns to row blocks: gather, shift, mark what is missing, and add up the complements."""
+"""Blocks of rows, column by column: gather, shift, mark what is missing, and add up the complements."""
 
 from __future__ import annotations
 
+import numba
+
 from chaff.kernels.jit import kernel
-
-TILE = 8  # columns written side by side: eight float64 fill one cache line
+from chaff.kernels.pointers import float_pointer
 
 
 @kernel
-def gather_eight(columns, j, rows, shift, out):
-    """Eight columns from j on, shifted, into a row-major block; returns a sum that is NaN when any cell was missing.
+def fill_column(values, rows, shift, root_weights, line):
+    """Some rows of one column, shifted, times root weight, zero where missing; returns how many are missing.
 
-    Written out by hand: with the eight streams in registers it takes half the time of a loop over them.
+    The columns lie contiguous already, so nothing is transposed: each is read and written in one run.
+
+    values : float64 (n,), NaN where missing.  rows : int64 (b,).  root_weights : float64 (b,), or length 0 for all ones.
+    line : float64 (>= b,). Modified in place.
     """
-    c0, c1, c2, c3 = columns[j], columns[j + 1], columns[j + 2], columns[j + 3]
-    c4, c5, c6, c7 = columns[j + 4], columns[j + 5], columns[j + 6], columns[j + 7]
-    s0, s1, s2, s3 = shift[j], shift[j + 1], shift[j + 2], shift[j + 3]
-    s4, s5, s6, s7 = shift[j + 4], shift[j + 5], shift[j + 6], shift[j + 7]
-    total = 0.0
+    holes = 0  # counted as whole numbers: a running sum of floats would make every step wait for the one before
     for i in range(rows.size):
-        r = rows[i]
-        z0, z1, z2, z3 = c0[r] - s0, c1[r] - s1, c2[r] - s2, c3[r] - s3
-        z4, z5, z6, z7 = c4[r] - s4, c5[r] - s5, c6[r] - s6, c7[r] - s7
-        total += z0 + z1 + z2 + z3 + z4 + z5 + z6 + z7
-        line = out[i]
-        line[j], line[j + 1], line[j + 2], line[j + 3] = z0, z1, z2, z3
-        line[j + 4], line[j + 5], line[j + 6], line[j + 7] = z4, z5, z6, z7
-    return total
-
-
-@kernel
-def gather_shifted(columns, rows, shift, root_weights, out):
-    """Write rows of a column-major table into a row-major block, shifted, scaled by root weight, zero where missing.
-
-    columns : float64 (p, n), NaN where missing.  rows : int64 (b,).  shift : float64 (p,).
-    root_weights : float64 (b,), or length 0 for all ones.  out : float64 (>= b, p). Modified in place.
-    Returns whether any gathered cell was missing.
-    """
-    p = columns.shape[0]
-    b = rows.size
-    holes = False
-    for j0 in range(0, p, TILE):
-        j1 = min(j0 + TILE, p)
-        total = 0.0
-        if j1 - j0 == TILE:
-            total = gather_eight(columns, j0, rows, shift, out)
-        else:
-            for i in range(b):
-                for j in range(j0, j1):
-                    out[i, j] = columns[j, rows[i]] - shift[j]
-                    total += out[i, j]
-        if total != total:
-            for i in range(b):
-                for j in range(j0, j1):
-                    if out[i, j] != out[i, j]:
-                        out[i, j] = 0.0
-                        holes = True
+        z = values[rows[i]] - shift
+        line[i] = z
+        holes += z != z
+    if holes > 0:
+        for i in range(rows.size):
+            if line[i] != line[i]:
+                line[i] = 0.0
     if root_weights.size > 0:
-        for i in range(b):
-            for j in range(p):
-                out[i, j] *= root_weights[i]
+        for i in range(rows.size):
+            line[i] *= root_weights[i]
     return holes
 
 
 @kernel
-def mark_missing(columns, gaps, rows, out):
-    """out[i, g] = 1 where column gaps[g] is missing in rows[i], else 0; returns how many cells are missing.
+def fill_columns(addresses, length, places, rows, shift, root_weights, out, holes):
+    """`fill_column` for many columns at once.
 
-    columns : float64 (p, n).  gaps : int64 (g,).  rows : int64 (b,).  out : float64 (>= b, g). Modified in place.
+    addresses : int64 (m,), of columns of `length` float64 each.  places : int64 (m,), line of `out` for each.
+    shift : float64 (m,).  out : float64 (>= lines, >= b).  holes : int64 (m,), missing cells of each. Both modified in place.
     """
-    count = 0
-    for g in range(gaps.size):
-        j = gaps[g]
+    for k in range(addresses.size):
+        values = numba.carray(float_pointer(addresses[k]), length)
+        holes[k] = fill_column(values, rows, shift[k], root_weights, out[places[k]])
+
+
+@kernel
+def fill_levels(codes, rows, root_weights, lines):
+    """One 0/1 line a level: 1 (the root weight) in the line of the row's level, in the last one where it is missing.
+
+    codes : float64 (n,), NaN where missing.  rows : int64 (b,).  root_weights : float64 (b,) or length 0.
+    lines : float64 (levels, >= b). Modified in place.
+    """
+    for k in range(lines.shape[0]):
+        line = lines[k]
         for i in range(rows.size):
-            v = columns[j, rows[i]]
-            if v != v:
-                out[i, g] = 1.0
-                count += 1
-            else:
-                out[i, g] = 0.0
-    return count
+            line[i] = 0.0
+    last = lines.shape[0] - 1
+    for i in range(rows.size):
+        code = codes[rows[i]]
+        k = last if code != code else int(code)
+        lines[k, i] = root_weights[i] if root_weights.size > 0 else 1.0
+
+
+@kernel
+def mark_missing(values, rows, line):
+    """line[i] = 1 where the column is missing in rows[i], else 0.  values : float64 (n,).  line : float64 (>= b,). In place."""
+    for i in range(rows.size):
+        v = values[rows[i]]
+        line[i] = 1.0 if v != v else 0.0
 
 
 @kernel

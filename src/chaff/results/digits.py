@@ -1,4 +1,4 @@
-"""Numbers in a terminal: three significant digits, tiny p-values as a bound, words as they are."""
+"""The one number formatter: three significant digits, tiny p-values as a bound, shares in per cent, words as they are."""
 
 from __future__ import annotations
 
@@ -52,3 +52,18 @@ def cell(column: str, value: Any) -> str:
     if column.endswith("_share") and not isinstance(value, str):
         return share(float(value))
     return figure(value)
+
+
+def score(value: float) -> str:
+    """A score with as many digits after the point as make three; a score of nothing is 0, not -0; empty when there is none."""
+    if value != value:
+        return ""
+    size = abs(value)
+    if size < 5e-4:
+        return "0"
+    return f"{value:.{3 if size < 1 else 2 if size < 10 else 1 if size < 100 else 0}f}"
+
+
+def named(name: str, value: float, digits: int = 3) -> str:
+    """A figure with its name, as verdicts give it: `vif 31.2`; empty when there is none."""
+    return "" if value != value else f"{name} {'infinite' if np.isinf(value) else f'{value:.{digits}g}'}"

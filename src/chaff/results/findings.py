@@ -11,6 +11,8 @@ from typing import TYPE_CHECKING, Any, Literal
 from chaff.errors import DataError, UsageError, nearest
 from chaff.files import read_json, write_text, write_with
 from chaff.results.cuts import Cut
+from chaff.results.plain import plain, records
+from chaff.results.shown import frame_html, frame_text
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -170,12 +172,30 @@ class Findings:
             raise UsageError(f"{self.method} has no column '{column}'; there are {', '.join(known)}.{nearest(column, known)}")
         return column
 
+    def as_plain(self) -> dict[str, Any]:
+        """What a script reads: the frame as records, the further frames too."""
+        return {
+            "method": self.method,
+            "lead": self.lead,
+            "settings": plain(dict(self.settings)),
+            "notes": list(self.notes),
+            "records": records(self.frame),
+            "more": {k: records(f) for k, f in self.more.items()},
+        }
+
+    def _title(self) -> str:
+        return f"{self.method} · {len(self.frame)} features · by {self.lead.replace('_', ' ')}"
+
     def __str__(self) -> str:
-        head = self.shown().head(20).dropna(axis=1, how="all")
-        rest = len(self.frame) - len(head)
-        tail = f"\n… and {rest} more" if rest else ""
-        notes = "".join(f"\n{n}" for n in self.notes)
-        return f"{self.method} · {len(self.frame)} features · by {self.lead}\n{head.to_string(float_format='{:.3g}'.format)}{tail}{notes}"
+        return frame_text(self._title(), self.shown(), _first(self.lead), self.notes)
+
+    def _repr_html_(self) -> str:
+        return frame_html(self._title(), self.shown(), _first(self.lead), self.notes)
+
+
+def _first(lead: str) -> tuple[str, ...]:
+    """What a person looks for before anything else."""
+    return (lead, "verdict", "reason", "kind", "rows")
 
 
 def read_findings(path: str | Path) -> Findings:

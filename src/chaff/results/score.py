@@ -4,10 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
 from chaff.arrays import Floats
+from chaff.metrics import METRICS
+from chaff.results.digits import score
+from chaff.results.plain import plain
+from chaff.results.shown import table_html
 
 
 def corrected_error(values: Floats, test_share: float) -> float:
@@ -41,6 +46,28 @@ class Score:
     @property
     def se(self) -> float:
         return corrected_error(self.values, self.test_share)
+
+    def __str__(self) -> str:
+        """`R² 0.61 ± 0.03 over 5 folds with 2 features: ash_pct, protein_pct`."""
+        names = sorted(self.features)
+        some = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
+        count = f"{len(names)} feature{'s' * (len(names) != 1)}" + (f": {some}" if names else ", knowing nothing")
+        label = METRICS[self.metric].label if self.metric in METRICS else self.metric
+        error = f" ± {score(self.se)}" if self.se == self.se else ""
+        return f"{label} {score(self.mean)}{error} over {self.values.size} fold{'s' * (self.values.size != 1)} with {count}"
+
+    def _repr_html_(self) -> str:
+        rows = [[f"{k}", score(float(v))] for k, v in enumerate(self.values, 1)]
+        return table_html(str(self), ["fold", self.metric], rows)
+
+    def as_plain(self) -> dict[str, Any]:
+        return {
+            "features": sorted(self.features),
+            "metric": self.metric,
+            "mean": plain(self.mean),
+            "se": plain(self.se),
+            "values": plain(self.values),
+        }
 
     def under(self, metric: str) -> Score:
         """The same set and folds under a metric of `also`."""

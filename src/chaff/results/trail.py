@@ -11,7 +11,9 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.errors import UsageError
+from chaff.results.plain import records
 from chaff.results.score import corrected_error, paired_difference
+from chaff.results.shown import frame_html, frame_text
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -69,6 +71,18 @@ class Trail:
             for m, mean in zip(self.moves, self.means.tolist(), strict=True)
         ]
         return trail_frame(rows, ("direction", "score", "score_se"))
+
+    def _title(self) -> str:
+        return f"{self.method} · {len(self.moves)} moves"
+
+    def __str__(self) -> str:
+        return frame_text(self._title(), self.frame, ("action", "feature", "size", "score", "score_se"), self.notes)
+
+    def _repr_html_(self) -> str:
+        return frame_html(self._title(), self.frame, ("action", "feature", "size", "score", "score_se"), self.notes)
+
+    def as_plain(self) -> dict[str, Any]:
+        return {"method": self.method, "metric": self.metric, "offered": list(self.offered), "moves": records(self.frame)}
 
     def features_at(self, move: int) -> tuple[str, ...]:
         """The set after that move, in the order of the table."""

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+from chaff.results.shown import table_html
+
 Word = Literal["keep", "drop", "look"]
 
 
@@ -23,6 +25,22 @@ class Verdict:
     reason: str = ""
     by: str = ""
     """The stage, or "pin"."""
+
+    def __str__(self) -> str:
+        """`protein_nir_pct: drop at overlap (pearson_r 0.987, limit 0.95): repeats protein_pct`."""
+        held = ", ".join(w for w in (self.figure, f"limit {self.limit}" if self.limit else "") if w)
+        barred = ", barred" if self.barred else ""
+        return (
+            f"{self.feature}: {self.verdict}{barred} at {self.by}"
+            + (f" ({held})" if held else "")
+            + (f": {self.reason}" if self.reason else "")
+        )
+
+    def _repr_html_(self) -> str:
+        word = self.verdict + (", barred" if self.barred else "")
+        return table_html(
+            self.feature, ["verdict", "by", "figure", "limit", "reason"], [[word, self.by, self.figure, self.limit, self.reason]]
+        )
 
     @property
     def barred(self) -> bool:

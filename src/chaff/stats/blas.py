@@ -29,29 +29,36 @@ def _dsyrk() -> Any:
     return ctypes.CFUNCTYPE(None, *[ctypes.c_void_p] * 10)(address)
 
 
-def add_gram(X: Floats, total: Floats) -> None:
-    """total += X'X in the upper triangle.
+def add_gram(Z: Floats, start: int, stop: int, total: Floats) -> None:
+    """total += Z Z' over the columns start..stop - 1 of Z, in the upper triangle.
 
     Parameters
     ----------
-    X : float64 (b, q), C-contiguous.
+    Z : float64 (q, >= stop), C-contiguous: a column of the data in each line.
     total : float64 (q, q), C-contiguous. Upper triangle modified in place, the rest left as it is.
+
+    Raises
+    ------
+    ValueError
+        When the arrays are not as said: the routine takes addresses and asks nothing.
     """
-    b, q = X.shape
-    assert X.flags.c_contiguous and total.flags.c_contiguous and X.dtype == total.dtype == float and total.shape == (q, q)
-    n, k, one = ctypes.c_int(q), ctypes.c_int(b), ctypes.c_double(1.0)
-    if not b or not q:
+    q, stride = Z.shape
+    fine = Z.flags.c_contiguous and total.flags.c_contiguous and Z.dtype == total.dtype == float
+    if not fine or total.shape != (q, q) or not 0 <= start <= stop <= stride:
+        raise ValueError("add_gram needs contiguous float64 arrays of matching shapes")
+    if start == stop or not q:
         return
+    n, k, lda, one = ctypes.c_int(q), ctypes.c_int(stop - start), ctypes.c_int(stride), ctypes.c_double(1.0)
     ref = ctypes.byref
-    # Row-major (b, q) is column-major (q, b); its column-major lower triangle is our upper one.
+    # Row-major (q, rows) is column-major (rows, q); the column-major lower triangle of the result is our upper one.
     _dsyrk()(
         ref(ctypes.c_char(b"L")),
-        ref(ctypes.c_char(b"N")),
+        ref(ctypes.c_char(b"T")),
         ref(n),
         ref(k),
         ref(one),
-        X.ctypes.data,
-        ref(n),
+        Z.ctypes.data + start * Z.itemsize,
+        ref(lda),
         ref(one),
         total.ctypes.data,
         ref(n),

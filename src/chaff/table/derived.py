@@ -39,6 +39,23 @@ def gaps_of(column: Any, infinite_is_missing: bool) -> Any:
     return pc.or_kleene(gaps, pc.fill_null(pc.is_inf(column), False)) if infinite_is_missing else gaps
 
 
+def without_codes(column: Any, codes: Collection[str]) -> Any:
+    """The column with the cells that hold one of these codes missing; numbers are compared by value, words as they stand."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+    import pyarrow.types as pt
+
+    if pt.is_dictionary(column.type):
+        column = column.cast(column.type.value_type)
+    kind = column.type
+    if pt.is_integer(kind) or pt.is_floating(kind) or pt.is_decimal(kind):
+        numbers = [n for n in map(_as_number, codes) if n is not None]
+        coded = pc.is_in(column.cast(pa.float64(), safe=False), pa.array(numbers, pa.float64()))
+    else:
+        coded = pc.is_in(column.cast(pa.string()), pa.array([str(c) for c in codes], pa.string()))
+    return pc.if_else(coded, pa.scalar(None, kind), column)
+
+
 def flag_cells(gaps: Any) -> Any:
     """0 or 1 in every row."""
     import pyarrow as pa

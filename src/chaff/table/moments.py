@@ -15,14 +15,15 @@ from typing import Any
 import numpy as np
 
 from chaff.arrays import Flags, Floats, Ints
-from chaff.kernels.fill import add_complements, gather_shifted, mark_missing
+from chaff.kernels.fill import add_complements, fill_columns, fill_levels, mark_missing
+from chaff.kernels.pointers import addresses_of
 from chaff.stats.blas import add_gram, mirror
 from chaff.table.layout import Layout
 from chaff.table.table import Table
 from chaff.work import Work, task
 
-BLOCK = 1024  # rows per product: block x columns should stay near the second-level cache
-SHIFT_ROWS = 500  # rows whose medians give the shift
+LEAST_ROWS = 1024  # of a chunk, however many columns there are
+SHIFT_ROWS = 100  # rows whose medians give the shift
 DENSE_SHARE = 0.15  # missing share from which matrix products beat row additions
 CHUNK_BYTES = 1 << 23  # columns of one chunk: small enough to stay in the third-level cache while its parts are gathered
 
@@ -141,70 +142,108 @@ class Moments:
         return self.P - ms - ms.T + np.outer(m, m) * self.N
 
 
-class Scratch:
-    """Memory that learners of one thread share: one row block and its marks of missing cells."""
+class Block:
+    """Rows of a table column by column: shifted, times root weight, 0 where missing, a line of ones (root weights) last.
 
-    def __init__(self, layout: Layout) -> None:
-        q, g = layout.width + layout.targets, layout.gaps.size
-        self.block, self.mask = np.empty((BLOCK, q)), np.empty((BLOCK, g))
+    Parameters
+    ----------
+    size : int
+        Most rows that it takes at a time.
+    """
+
+    def __init__(self, table: Table, layout: Layout, shift: Floats, size: int) -> None:
+        q = layout.width + layout.targets
+        self.table, self.layout, self.shift, self.count = table, layout, shift, 0
+        self.Z, self.missing = np.empty((q + 1, size)), np.empty((layout.gaps.size, size))
+        self.holes = np.zeros(layout.gaps.size, bool)
+        """Which gap columns miss any of these rows."""
+        numbers = np.flatnonzero(~layout.category)
+        self._columns = [table.source.column(layout.features[f]).values for f in numbers]
+        self._addresses = addresses_of(self._columns)
+        self._lines = layout.starts[numbers]
+        self._shifts = shift[self._lines]
+        self._missing = np.zeros(numbers.size, np.int64)
+
+    def fill(self, rows: Ints) -> None:
+        """Take these rows of the view.  rows : int64, positions."""
+        table, layout, Z = self.table, self.layout, self.Z
+        self.count, places = rows.size, table.rows[rows]
+        root = np.empty(0) if table.weights_all is None else np.sqrt(table.weights_all[places])
+        length = table.source.rows
+        fill_columns(self._addresses, length, self._lines, places, self._shifts, root, Z, self._missing)
+        for f in np.flatnonzero(layout.category):
+            lines = Z[layout.starts[f] : layout.starts[f + 1]]
+            fill_levels(table.source.column(layout.features[f]).values, places, root, lines)
+        for t in range(layout.targets):
+            line = Z[layout.width + t, : rows.size]
+            line[:] = table.targets[rows, t] - self.shift[layout.width + t]
+            if root.size:
+                line *= root
+        Z[-1, : rows.size] = root if root.size else 1.0
+        self._mark(places)
+
+    def _mark(self, places: Ints) -> None:
+        """Note where the gap columns have holes in these rows of the source."""
+        self.holes[:] = False
+        for k in np.flatnonzero(self._missing):
+            gap = int(np.searchsorted(self.layout.gaps, self._lines[k]))
+            mark_missing(self._columns[k], places, self.missing[gap])
+            self.holes[gap] = True
 
 
 class MomentsLearner:
-    """start / add(chunk) / merge / finish for one set of rows."""
+    """start / add(rows of a block) / merge / finish for one set of rows."""
 
-    def __init__(self, layout: Layout, shift: Floats, scratch: Scratch | None = None) -> None:
+    def __init__(self, layout: Layout, shift: Floats) -> None:
         q, g = layout.width + layout.targets, layout.gaps.size
         self.layout, self.shift = layout, shift
-        self.rows, self.weight = 0, 0.0
-        self.sums, self.P = np.zeros(q), np.zeros((q, q))
+        self.rows = 0
+        self.products = np.zeros((q + 1, q + 1))
+        """Upper triangle: products of all columns and, in the last place, of ones: sums, and the weight."""
         self.sums_missing, self.squares_missing = np.zeros((g, q)), np.zeros((g, q))
         self.weight_missing, self.rows_missing = np.zeros((g, g)), np.zeros(g, np.int64)
-        self._scratch = scratch or Scratch(layout)
 
-    def add(self, columns: Floats, rows: Ints, weights: Floats | None) -> None:
-        """Add rows of a column-major chunk.  columns : float64 (q, n).  rows : int64, which of its n.  weights : (n,)."""
-        for start in range(0, rows.size, BLOCK):
-            some = rows[start : start + BLOCK]
-            self._add_block(columns, some, np.sqrt(weights[some]) if weights is not None else np.empty(0))
+    def add(self, block: Block, start: int, stop: int) -> None:
+        """Add the rows start..stop - 1 of a block."""
+        add_gram(block.Z, start, stop, self.products)
+        self.rows += stop - start
+        if block.holes.any() and stop > start:
+            self._add_complements(block, start, stop)
 
-    def _add_block(self, columns: Floats, rows: Ints, root: Floats) -> None:
-        b = rows.size
-        Z = self._scratch.block[:b]
-        holes = gather_shifted(columns, rows, self.shift, root, Z)
-        add_gram(Z, self.P)
-        self.sums += (root if root.size else np.ones(b)) @ Z
-        self.rows += b
-        self.weight += float(root @ root) if root.size else float(b)
-        if not holes or not self.layout.gaps.size:
-            return
-        M = self._scratch.mask[:b]
-        count = mark_missing(columns, self.layout.gaps, rows, M)
-        self.rows_missing += M.sum(0).astype(np.int64)
-        if count < DENSE_SHARE * M.size:
-            add_complements(Z, M, root, self.sums_missing, self.squares_missing, self.weight_missing)
-            return
-        Mw = M * root[:, None] if root.size else M
-        self.sums_missing += Mw.T @ Z
-        self.squares_missing += M.T @ (Z * Z)
-        self.weight_missing += Mw.T @ Mw
+    def _add_complements(self, block: Block, start: int, stop: int) -> None:
+        """Only for blocks with holes: by rows, since each hole touches all columns of its row."""
+        g = np.flatnonzero(block.holes)
+        M = np.ascontiguousarray(block.missing[g, start:stop].T)
+        Z = np.ascontiguousarray(block.Z[:-1, start:stop].T)
+        root = block.Z[-1, start:stop].copy()
+        self.rows_missing[g] += M.sum(0).astype(np.int64)
+        sums, squares, both = (np.zeros((g.size, n)) for n in (Z.shape[1], Z.shape[1], g.size))
+        if M.mean() < DENSE_SHARE:
+            add_complements(Z, M, root, sums, squares, both)
+        else:
+            Mw = M * root[:, None]
+            sums, squares, both = Mw.T @ Z, M.T @ (Z * Z), Mw.T @ Mw
+        self.sums_missing[g] += sums
+        self.squares_missing[g] += squares
+        self.weight_missing[np.ix_(g, g)] += both
 
     def merge(self, other: MomentsLearner) -> MomentsLearner:
         """Add what another learner of the same layout and shift has seen. Modifies and returns this one."""
         self.rows += other.rows
-        self.weight += other.weight
-        for name in TABLES:
+        for name in ("products", "sums_missing", "squares_missing", "weight_missing", "rows_missing"):
             mine = getattr(self, name)
             mine += getattr(other, name)
         return self
 
     def finish(self) -> Moments:
+        q = self.products.shape[0] - 1
         return Moments(
             self.layout,
             self.shift,
             self.rows,
-            self.weight,
-            self.sums,
-            mirror(self.P),
+            float(self.products[q, q]),
+            self.products[:q, q].copy(),
+            mirror(self.products[:q, :q].copy()),
             self.sums_missing,
             self.squares_missing,
             self.weight_missing,
@@ -219,20 +258,21 @@ def learn_shift(table: Table, layout: Layout) -> Floats:
     changes no result beyond rounding, so it may come from any rows.
     """
     rows = table.rows[:: max(1, len(table) // SHIFT_ROWS)]
+    numbers = [f for f, name in enumerate(layout.features) if table.source.column(name).kind in ("number", "date")]
+    some = np.array([table.source.column(layout.features[f]).values[rows] for f in numbers]).reshape(len(numbers), rows.size)
     shift = np.zeros(layout.width + layout.targets)
-    for f, name in enumerate(layout.features):
-        column = table.source.column(name)
-        if column.kind in ("number", "date"):
-            shift[layout.starts[f]] = _median(column.values[rows])
+    shift[layout.starts[numbers]] = _medians(some)
     if table.target.task == "regression":
-        shift[layout.width] = _median(table.y_all[rows])
+        shift[layout.width] = _medians(table.y_all[rows][None])[0]
     return shift
 
 
-def _median(values: Floats) -> float:
-    """The middle value (the upper of two), missing ones left out; 0 when there is none. Any shift near it would do."""
-    present = values[~np.isnan(values)]
-    return float(np.partition(present, present.size // 2)[present.size // 2]) if present.size else 0.0
+def _medians(values: Floats) -> Floats:
+    """About the middle value of each line, missing cells left out; 0 when there is none. Any shift near it would do."""
+    present = values.shape[1] - np.isnan(values).sum(1)
+    ascending = np.sort(values, axis=1)  # missing cells come last
+    middle = ascending[np.arange(len(values)), present // 2]
+    return np.where(present > 0, np.nan_to_num(middle), 0.0)
 
 
 def part_moments(table: Table, features: Sequence[str], part: Ints, parts: int, work: Work) -> list[Moments]:
@@ -259,18 +299,18 @@ def part_moments(table: Table, features: Sequence[str], part: Ints, parts: int, 
 
 
 def _lane(table: Table, layout: Layout, shift: Floats, part: Ints, parts: int, lanes: int, k: int) -> list[MomentsLearner]:
-    """Every `lanes`-th chunk of rows, from the k-th on."""
-    q, targets, weights = layout.width + layout.targets, table.targets, table.weights
-    size = int(np.clip(CHUNK_BYTES // (8 * q), BLOCK, 1 << 16))
-    scratch = Scratch(layout)
-    learners = [MomentsLearner(layout, shift, scratch) for _ in range(parts)]
-    buffer = np.empty((q, min(size, len(table))))
+    """Every `lanes`-th chunk of rows, from the k-th on; the rows of a chunk are put in the order of their parts."""
+    q = layout.width + layout.targets
+    size = int(np.clip(CHUNK_BYTES // (8 * q), LEAST_ROWS, 1 << 16))
+    block = Block(table, layout, shift, min(size, len(table)))
+    learners = [MomentsLearner(layout, shift) for _ in range(parts)]
     for start in range(0, len(table), size)[k::lanes]:
-        where = slice(start, start + size)
-        columns = layout.columns_of(table, where, targets, buffer)
-        w = None if weights is None else weights[where]
+        mine = part[start : start + size]
+        order = np.argsort(mine, kind="stable") if parts > 1 or mine.min() < 0 else np.arange(mine.size)
+        edges = np.searchsorted(mine[order], np.arange(parts + 1))
+        block.fill(start + order)
         for j, learner in enumerate(learners):
-            learner.add(columns, np.flatnonzero(part[where] == j), w)
+            learner.add(block, int(edges[j]), int(edges[j + 1]))
     return learners
 
 

@@ -74,7 +74,9 @@ def open_on(source: Any, terms: Terms, holdout: Any = None) -> Table:
     if terms.derives_target:
         arrow, told, note = with_made_target(arrow, label, terms)
     together = {k: tuple(v) for k, v in terms.together.items()}
-    table = build_table(Source(arrow, label, dict(terms.kinds), together, terms.reading, terms.infinite), told, held)
+    codes = {k: tuple(map(str, v)) for k, v in terms.missing_codes.items()}
+    source_read = Source(arrow, label, dict(terms.kinds), together, terms.reading, terms.infinite, codes)
+    table = build_table(source_read, told, held)
     table = replace(table, terms=replace(terms, missing_flags=(), fill={}), notes=(*table.notes, note) if note else table.notes)
     if terms.missing_flags:
         table = table.with_missing_flags(tuple(terms.missing_flags))

@@ -89,6 +89,9 @@ def _check_named(source: Source, terms: Terms) -> None:
     for name, kind in source.kinds.items():
         if kind not in KINDS:
             raise UsageError(f"kind of '{name}' must be one of {', '.join(KINDS)}, not '{kind}'.{nearest(kind, KINDS)}")
+    for name in terms.missing_codes:
+        if name not in names:
+            raise UnknownColumn(f"column '{name}' (in missing_codes) is not in {source.label}.{nearest(name, names)}")
     for name in terms.costs:
         if name not in names and name not in source.together:
             raise UnknownColumn(f"column '{name}' (in costs) is not in {source.label}.{nearest(name, names)}")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -13,7 +14,7 @@ import numpy.typing as npt
 from chaff.arrays import Floats, Ints
 from chaff.errors import DataError, UnknownColumn, nearest
 from chaff.memory import BoundedCache, machine_bytes
-from chaff.table.derived import Derived, checked_fill, filled_cells, flag_cells, flag_column, flags_for, gaps_of
+from chaff.table.derived import Derived, checked_fill, filled_cells, flag_cells, flag_column, flags_for, gaps_of, without_codes
 from chaff.table.kinds import Column, Kind, decode
 from chaff.table.sources import Reading
 from chaff.table.terms import Terms
@@ -61,6 +62,8 @@ class Source:
     together: Mapping[str, tuple[str, ...]]
     reading: Reading = Reading()
     infinite: str = "error"
+    codes: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    """Per column, the values that stand for missing in it."""
     derived: tuple[Derived, ...] = ()
     decoded: BoundedCache[Column] = field(default_factory=_decoded_cache, repr=False)
     gaps: dict[str, bool] = field(default_factory=dict, repr=False)
@@ -76,7 +79,7 @@ class Source:
         """The same data under another label."""
         return replace(self, label=label)
 
-    @property
+    @cached_property
     def known(self) -> frozenset[str]:
         """Every column there is, derived ones too."""
         return frozenset((*self.arrow.column_names, *self.together, *(d.name for d in self.derived)))
@@ -103,10 +106,15 @@ class Source:
         return self._read(name)
 
     def _gaps_of(self, name: str) -> Any:
-        return gaps_of(self.arrow.column(name), self.infinite == "missing")
+        return gaps_of(self._cells(name), self.infinite == "missing")
+
+    def _cells(self, name: str) -> Any:
+        """A column as it is stored, but for the codes that stand for missing in it."""
+        codes = self.codes.get(name)
+        return without_codes(self.arrow.column(name), codes) if codes else self.arrow.column(name)
 
     def _read(self, name: str) -> Column:
-        cells, told = self.arrow.column(name), self.kinds.get(name)
+        cells, told = self._cells(name), self.kinds.get(name)
         fills = [d for d in self.derived if d.name == name and d.made == "fill"]
         for d in fills:
             cells = filled_cells(cells, self._gaps_of(name), d.value)
@@ -357,3 +365,8 @@ class Table:
         count = f"{len(self.features)} feature{'s' * (len(self.features) != 1)}"
         lines = [f"{self.label} · {len(self):,} rows · {count} ({kinds}) · target {target.name}{tail}"]
         return "\n".join([*lines, *roles, *self.notes])
+
+    def _repr_html_(self) -> str:
+        """The same lines, escaped, for a notebook."""
+        first, *rest = str(self).splitlines()
+        return f"<div><p><b>{html.escape(first)}</b></p>" + "".join(f"<p>{html.escape(line)}</p>" for line in rest) + "</div>"

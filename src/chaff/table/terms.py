@@ -88,6 +88,9 @@ class Terms:
         "words",
         "WORD",
     )
+    missing_codes: Mapping[str, Sequence[str | int | float]] = _term(
+        {}, "Values of one column that stand for a missing cell in it.", "--missing-code", "word lists", "NAME=A,B,…"
+    )
     infinite: Literal["error", "missing"] = _term("error", "What to do with infinite numbers.", "--infinite")
     delimiter: str | None = _term(None, "Column separator of a CSV file; found out when left out.", "--delimiter", shown="MARK")
     decimal: Literal[".", ","] | None = _term(None, "Decimal mark of a CSV file; found out when left out.", "--decimal")
@@ -99,7 +102,7 @@ class Terms:
             if f.metadata["said"] in ("words", "numbers"):
                 value = (value,) if isinstance(value, str | int | float) else tuple(value)
             elif f.metadata["said"] == "word lists":
-                value = {k: (v,) if isinstance(v, str) else tuple(v) for k, v in value.items()}
+                value = {k: (v,) if isinstance(v, str | int | float) else tuple(v) for k, v in value.items()}
             elif f.metadata["said"] in ("pairs", "number pairs"):
                 value = dict(value)
             object.__setattr__(self, f.name, value)

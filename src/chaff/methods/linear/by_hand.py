@@ -15,6 +15,7 @@ from chaff.files import read_json, write_text
 from chaff.methods.linear.rows import linear_form
 from chaff.methods.linear.swept import State, Swept
 from chaff.models.least_squares import LeastSquares
+from chaff.results.trail import trail_frame
 from chaff.table.table import Table
 from chaff.work import Work
 
@@ -104,7 +105,7 @@ class ByHand:
             {
                 "action": action,
                 "feature": name,
-                "features": len(s.features),
+                "size": len(s.features),
                 "r_squared": s.r_squared,
                 "adjusted_r_squared": s.adjusted,
                 "aic": s.aic,
@@ -119,9 +120,7 @@ class ByHand:
     @property
     def trail(self) -> pd.DataFrame:
         """One row a move: action, feature, and every figure after it."""
-        import pandas as pd
-
-        return pd.DataFrame(self._moves).rename_axis("move")
+        return trail_frame(self._moves)
 
     @property
     def frame(self) -> pd.DataFrame:
@@ -169,7 +168,7 @@ class ByHand:
         """The last move in one line, figures before → after."""
         now = self._moves[-1]
         before = self._moves[-2] if len(self._moves) > 1 else now
-        parts = [f"{now['action']} {now['feature']}".strip(), f"{now['features']} features"]
+        parts = [f"{now['action']} {now['feature']}".strip(), f"{now['size']} features"]
         for key, words, form in (
             ("adjusted_r_squared", "adjusted R²", ".4f"),
             ("aic", "AIC", ".1f"),

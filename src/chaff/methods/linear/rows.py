@@ -40,6 +40,12 @@ class LinearForm:
         """Feature of every column."""
         return np.repeat(np.arange(len(self.features)), np.diff(self.starts))
 
+    def level_of(self, column: int) -> str:
+        """The level that a column of a category stands for; empty for a number."""
+        feature = self.features[int(self.owner[column])]
+        category = self.table.kind(feature) == "category"
+        return self.columns[column].removeprefix(f"{feature} = ") if category else ""
+
 
 def commonest_level(table: Table, feature: str) -> str:
     """The level that has no column: every coefficient of the category is told against it."""

@@ -121,7 +121,7 @@ def _coefficients(form: LinearForm, fit: LeastSquaresFit, intercept: bool, level
         },
         index=pd.Index(form.columns, name="column"),
     )
-    frame["in_words"] = [_in_words(form, c, b) for c, b in zip(form.columns, fit.coefficients, strict=True)]
+    frame["in_words"] = [_in_words(form, k, b) for k, b in enumerate(fit.coefficients)]
     if not intercept:
         return frame
     it, ip, il, ih = t_interval(np.array([fit.intercept]), np.array([fit.intercept_error]), fit.df, level)
@@ -142,7 +142,7 @@ def _coefficients(form: LinearForm, fit: LeastSquaresFit, intercept: bool, level
     return pd.concat([first, frame])
 
 
-def _in_words(form: LinearForm, column: str, b: float) -> str:
+def _in_words(form: LinearForm, column: int, b: float) -> str:
     """`one more % of protein_pct, all else equal: +11.3 ml`."""
     if b != b:
         return "a combination of earlier columns: no coefficient of its own"
@@ -150,8 +150,8 @@ def _in_words(form: LinearForm, column: str, b: float) -> str:
     return f"{_step(form, column)}, all else equal: {b:+.3g}{unit}"
 
 
-def _step(form: LinearForm, column: str) -> str:
-    feature, _, level = column.partition(" = ")
+def _step(form: LinearForm, column: int) -> str:
+    feature, level = form.features[int(form.owner[column])], form.level_of(column)
     if level:
         return f"{feature} {level} instead of {commonest_level(form.table, feature)}"
     kind, unit = form.table.kind(feature), form.table.meaning(feature).unit
@@ -179,9 +179,9 @@ def _figures(form: LinearForm, fit: LeastSquaresFit, intercept: bool) -> dict[st
 
 def _equation(form: LinearForm, fit: LeastSquaresFit, intercept: bool) -> str:
     text = f"{form.table.target.name} = " + (f"{fit.intercept:.4g}" if intercept else "")
-    for column, b in zip(form.columns, fit.coefficients, strict=True):
+    for k, (column, b) in enumerate(zip(form.columns, fit.coefficients, strict=True)):
         if b == b:
-            text += f" {'+' if b >= 0 else '-'} {abs(b):.4g} × {column if ' = ' not in column else f'({column})'}"
+            text += f" {'+' if b >= 0 else '-'} {abs(b):.4g} × {f'({column})' if form.level_of(k) else column}"
     return text
 
 
@@ -242,8 +242,8 @@ def _logistic_summary(table: Table, features: Sequence[str] | None, level: float
     frame["in_words"] = [
         "",
         *[
-            f"{_step(form, c)}, all else equal: odds of '{positive}' × {np.exp(min(b, 700)):.3g}"
-            for c, b in zip(form.columns, fit.coefficients[1:], strict=True)
+            f"{_step(form, k)}, all else equal: odds of '{positive}' × {np.exp(min(b, 700)):.3g}"
+            for k, b in enumerate(fit.coefficients[1:])
         ],
     ]
     notes = list(form.notes)

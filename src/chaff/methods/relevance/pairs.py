@@ -27,7 +27,7 @@ from chaff.table.bins import Binning
 from chaff.table.moments import Moments, part_moments
 from chaff.table.shuffle import shuffled
 from chaff.table.table import Table
-from chaff.work import Work, task
+from chaff.work import Watch, Work, task
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -54,7 +54,14 @@ class Coded:
 
 
 def interactions(
-    table: Table, *, bins: int | None = None, alpha: float = 0.05, top: int = 200, seed: int = 0, workers: int | None = None
+    table: Table,
+    *,
+    bins: int | None = None,
+    alpha: float = 0.05,
+    top: int = 200,
+    seed: int = 0,
+    workers: int | None = None,
+    watch: Watch | None = None,
 ) -> Findings:
     """Screen all pairs of features for what they tell together beyond the sum of each.
 
@@ -109,7 +116,7 @@ def interactions(
         raise UsageError("the pair screen needs two features or more")
     if bins is not None and not 2 <= bins <= kernels.SIDE - 1:
         raise UsageError(f"bins must be between 2 and {kernels.SIDE - 1}, not {bins}")
-    work = Work(seed, workers)
+    work = Work(seed, workers, watch)
     parts = _fold_moments(table, features, work)
     leak = _leak(Moments.sum_of([m for m, _ in parts]), table.target.task == "classification")
     if leak and len(features) > 2:

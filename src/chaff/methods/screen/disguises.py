@@ -36,17 +36,21 @@ FEWEST = 3  # one odd value may be a typing error; a code comes again
 WITH_UNIT = re.compile(r"\s*[-+]?\d+(?:[.,]\d+)?\s*[A-Za-z%°µ][A-Za-z%°µ/²³.]{0,7}\s*")
 
 
-def sentinel_words(column: Column, distinct: Floats, counts: np.ndarray) -> str:
-    """`999 (12 times)` for values that look like a code for missing; empty when none does."""
+def sentinels(column: Column, distinct: Floats, counts: np.ndarray) -> list[tuple[str, int]]:
+    """(value, how often) of what looks like a code for missing."""
     if column.kind == "number":
         again = [(float(v), int(c)) for v, c in zip(distinct, counts, strict=True) if c >= FEWEST and (v in CODES or v == 0)]
-        found = [(f"{v:g}", c) for v, c in again if _stands_apart(v, distinct, counts)]
-    elif column.kind == "category":
+        return [(f"{v:g}", c) for v, c in again if _stands_apart(v, distinct, counts)]
+    if column.kind == "category":
         words = [(column.levels[int(k)], int(c)) for k, c in zip(distinct, counts, strict=True)]
-        found = [(f"'{w}'", c) for w, c in words if w.strip().lower() in WORDS]
-    else:
-        found = []
-    return ", ".join(f"{v} ({c} times)" for v, c in found)
+        return [(w, c) for w, c in words if w.strip().lower() in WORDS]
+    return []
+
+
+def sentinel_words(column: Column, found: list[tuple[str, int]]) -> str:
+    """`999 (12 times)`; empty when there are none."""
+    mark = "" if column.kind == "number" else "'"
+    return ", ".join(f"{mark}{v}{mark} ({c} times)" for v, c in found)
 
 
 def _stands_apart(value: float, distinct: Floats, counts: np.ndarray) -> bool:

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from chaff.arrays import Flags
-from chaff.methods.screen.disguises import sentinel_words, units_example
+from chaff.methods.screen.disguises import sentinel_words, sentinels, units_example
 from chaff.table.kinds import Column
 from chaff.table.table import Table
 
@@ -51,9 +51,11 @@ class Facts:
     """Why its values look made to identify rows; empty when they do not."""
     column: Column
     top_code: float
+    sentinels: tuple[str, ...]
+    """The values themselves."""
 
     def row(self) -> dict[str, Any]:
-        return {k: v for k, v in self.__dict__.items() if k not in ("name", "column", "top_code")}
+        return {k: v for k, v in self.__dict__.items() if k not in ("name", "column", "top_code", "sentinels")}
 
     @property
     def learnable(self) -> bool:
@@ -87,6 +89,7 @@ def column_facts(table: Table, name: str) -> Facts:
     n = values.size
     low, first, third, high = _spots(values) if n and number else (float("nan"),) * 4
     skew, outlying = _shape(values, spread, first, third) if n and number else (float("nan"),) * 2
+    codes = sentinels(column, distinct, counts)
     return Facts(
         name,
         column.kind,
@@ -106,11 +109,12 @@ def column_facts(table: Table, name: str) -> Facts:
         third - first,
         skew,
         outlying,
-        sentinel_words(column, distinct, counts),
+        sentinel_words(column, codes),
         units_example(column, distinct),
         _id_why(column, distinct),
         column,
         float(distinct[top]) if distinct.size else float("nan"),
+        tuple(v for v, _ in codes),
     )
 
 

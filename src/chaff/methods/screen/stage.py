@@ -13,7 +13,7 @@ import numpy as np
 
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
-from chaff.methods.screen.advice import advice
+from chaff.methods.screen.advice import advice_for, in_python
 from chaff.methods.screen.alone import single_feature_r2
 from chaff.methods.screen.echoes import echo_of
 from chaff.methods.screen.facts import Facts, column_facts, nearly_id
@@ -130,7 +130,9 @@ class Screen:
         echoed = work.each(task(echo_of, table), facts) if self.echoes else [None] * len(facts)
         frame["echo"] = [e.words if e else "" for e in echoed]
         frame["echo_barred"] = [bool(e and e.barred) for e in echoed]
-        frame["advice"] = [advice(f, row) for f, (_, row) in zip(facts, frame.iterrows(), strict=True)]
+        told = [advice_for(f, row) for f, (_, row) in zip(facts, frame.iterrows(), strict=True)]
+        frame["advice"] = [in_python(f.name, a) for f, a in zip(facts, told, strict=True)]
+        frame["advice_kind"], frame["advice_values"] = [a.kind for a in told], [a.values for a in told]
         notes = (f"target {table.target.name}, {len(table):,} rows",)
         settings = {**asdict(self), "classes": len(table.target.classes)}
         left = [f for f in able if not frame.loc[f, "echo"]]

@@ -1,0 +1,204 @@
+"""The ground a looking command stands on: the table as the plan and the options open it, without the rows that `chaff select`
+will hold out, without what the stages before leave out."""
+
+from __future__ import annotations
+
+import dataclasses
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from chaff.cli.console import QUIET, Show
+from chaff.cli.options import holdout_said, pins_said, terms_said
+
+if TYPE_CHECKING:
+    from chaff.decide.plan import Plan
+    from chaff.evaluate.stage import Stage
+    from chaff.results.pin import Pin
+    from chaff.table.table import Table
+    from chaff.table.terms import Terms
+
+
+@dataclass(frozen=True)
+class Ground:
+    """What a command looks at, and what it says of that."""
+
+    table: Table
+    """Rows and columns in view."""
+    whole: Table
+    pins: tuple[Pin, ...]
+    plan: Plan | None
+    left_out: tuple[str, ...]
+    """Columns that the stages before drop or bar."""
+    held: int
+    """Rows that are set aside and not looked at."""
+    notes: tuple[str, ...]
+
+    def stage(self, cls: type, **said: Any) -> Any:
+        """The plan's first stage of this kind, or a plain one, with what the options said on top."""
+        from chaff.decide.stages import make_stage, tell_stage
+        from chaff.errors import UsageError
+
+        given = [s for s in (self.plan.stages if self.plan else ()) if isinstance(s, cls)]
+        base = {k: v for k, v in tell_stage(given[0], off=False).items() if k != "use"} if given else {}
+        problems: list[str] = []
+        made = make_stage(cls, {**base, **{k: v for k, v in said.items() if v is not None}}, cls.__name__.lower(), problems)
+        if made is None:
+            raise UsageError("; ".join(problems))
+        return made
+
+    def tell(self, show: Show) -> None:
+        """The table and what is not looked at, in a few lines."""
+        show.table(self.table)
+        for note in self.notes:
+            show.say(note, QUIET)
+
+    def as_plain(self) -> dict[str, Any]:
+        t = self.table
+        return {
+            "source": t.label,
+            "rows": len(t),
+            "rows_held_out": self.held,
+            "features": list(t.features),
+            "left_out": list(self.left_out),
+            "target": {"name": t.target.name, "task": t.target.task, "classes": list(t.target.classes), "unit": t.target.unit},
+            "notes": [*t.notes, *self.notes],
+        }
+
+
+def read_said_plan(said: dict[str, Any]) -> Plan | None:
+    from chaff.decide.plan import read_plan
+
+    return read_plan(said["plan_file"]) if said.get("plan_file") else None
+
+
+def open_said(data: str, said: dict[str, Any], plan: Plan | None, holdout: str | None = None) -> tuple[Table, list[str]]:
+    """(the table that options and plan describe, where the options won over the plan)."""
+    from chaff.table.opening import open_on
+    from chaff.table.terms import Terms
+
+    asked = terms_said(said)
+    planned = plan.table if plan is not None else Terms()
+    terms = _another_target(planned, asked).changed_by(**asked)
+    if not terms.target:
+        where = ", or name it in the plan's [table]" if plan is not None else ""
+        raise click.UsageError(f"which column is to be predicted? Pass --target NAME{where}")
+    return open_on(data, terms, holdout), _wins(asked, planned)
+
+
+def _another_target(planned: Terms, asked: dict[str, Any]) -> Terms:
+    """The plan's terms where the options name another target: it is ignored no more, and the plan's own one is."""
+    target = asked.get("target")
+    if not target or not planned.target or target == planned.target:
+        return planned
+    return planned.changed_by(ignore=[n for n in planned.ignore if n != target] + [planned.target], positive=None)
+
+
+def _wins(asked: dict[str, Any], planned: Terms) -> list[str]:
+    """Where an option wins over the plan, in words."""
+    told = planned.as_mapping()
+    fields = {f.name: f.metadata["option"] for f in dataclasses.fields(planned)}
+    out = [f"{fields[k]} {_short(v)} wins over the plan ({_short(told[k])})" for k, v in asked.items() if k in told and told[k] != v]
+    other = "target" in asked and planned.target and asked["target"] != planned.target
+    return [*out, f"{planned.target} takes no part, being the plan's target"] if other else out
+
+
+def _short(value: Any) -> str:
+    if isinstance(value, dict):
+        return ", ".join(f"{k}={_short(v)}" for k, v in value.items())
+    return ",".join(map(str, value)) if isinstance(value, list | tuple) else str(value)
+
+
+def pins_of(said: dict[str, Any], plan: Plan | None) -> tuple[Pin, ...]:
+    """The plan's pins with those of the options on top."""
+    asked = pins_said(said)
+    named = {p.feature for p in asked}
+    return (*(p for p in (plan.pins if plan else ()) if p.feature not in named), *asked)
+
+
+def stand(data: str, said: dict[str, Any], show: Show, before: tuple[str, ...] = ()) -> Ground:
+    """Open the table and walk to where the command stands.
+
+    Parameters
+    ----------
+    before : names of stages
+        Where the command stands in a plan: everything in front of the first stage of these uses. Empty for the screen itself,
+        in front of which nothing stands.
+    """
+    from chaff.decide.pins import checked_pins
+    from chaff.decide.walk import not_dropped
+
+    plan = read_said_plan(said)
+    whole, wins = open_said(data, said, plan)
+    pins = pins_of(said, plan)
+    pinned = checked_pins(pins, whole)
+    table, held, notes = _without_holdout(whole, said, plan)
+    table = not_dropped(table, pinned)
+    left: tuple[str, ...] = ()
+    if before and not said["all_columns"]:
+        show.watch("the stages before")
+        kept = _walked(table, plan, pinned, said, before)
+        show.stop()
+        left = tuple(f for f in table.features if f not in kept)
+        if left:
+            notes.append(f"left out by the stages before: {_some(left)} (--all-columns brings them back)")
+        table = table.with_features(kept)
+    save_pins(said)
+    return Ground(table, whole, pins, plan, left, held, (*wins, *notes))
+
+
+def _without_holdout(table: Table, said: dict[str, Any], plan: Plan | None) -> tuple[Table, int, list[str]]:
+    """(the rows to look at, how many are not, what is said of it): the same rows that `chaff select` sets aside."""
+    from chaff.decide.holdout import set_aside
+    from chaff.decide.plan import Scoring
+    from chaff.errors import DataError
+    from chaff.work import Work
+
+    if said["all_rows"]:
+        return table, 0, ["all rows are looked at, those that `chaff select` holds out too"]
+    share = holdout_said(said["holdout"])[0]
+    share = (plan.score if plan else Scoring()).holdout if share is None else share
+    try:
+        rows, held, how = set_aside(table, share, Work(said["seed"]))
+    except DataError:
+        return table, 0, ["too few rows to hold any out: all are looked at"]
+    if not held.size:
+        return table, 0, []
+    words = f"{held.size:,} rows ({how}) are held out as `chaff select --seed {said['seed']}` will, and not looked at (--all-rows does)"
+    return table.take(rows), int(held.size), [words]
+
+
+def _walked(table: Table, plan: Plan | None, pinned: dict[str, Pin], said: dict[str, Any], before: tuple[str, ...]) -> tuple[str, ...]:
+    """The features that the stages before let through."""
+    from chaff.decide.plan import Plan, Scoring
+    from chaff.decide.walk import walk_stages
+    from chaff.errors import DataError
+    from chaff.evaluate.setting import Setting
+    from chaff.methods.screen.stage import Screen
+    from chaff.work import Work
+
+    stages: tuple[Stage, ...] = plan.stages if plan is not None else (Screen(),)
+    first = next((k for k, s in enumerate(stages) if s.use in before), None)
+    stages = stages[:first] if first is not None else tuple(s for s in stages if s.use == "screen")
+    if not stages:
+        return table.features
+    score = plan.score if plan is not None else Scoring()
+    try:
+        setting = Setting.of(table, score.folds, score.repeats, Work(said["seed"], said["workers"]), pins=pinned, metric=score.metric)
+    except DataError:
+        return table.features  # too few rows or groups for folds: nothing can be left out honestly
+    return walk_stages(Plan(stages, score), table, setting).kept
+
+
+def save_pins(said: dict[str, Any]) -> None:
+    """Write the pins of the options into the plan file."""
+    if not said.get("save"):
+        return
+    from chaff.decide.plan_file import add_pins
+
+    add_pins(said["plan_file"], pins_said(said))
+
+
+def _some(names: tuple[str, ...], most: int = 8) -> str:
+    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")

@@ -1,0 +1,175 @@
+"""Options that commands share: how a file is opened (made from the terms), pins, the ground to stand on, the form of the output."""
+
+from __future__ import annotations
+
+import dataclasses
+import typing
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import click
+
+from chaff.table.terms import Terms
+
+Many = tuple[str, ...]
+Command = Callable[..., Any]
+
+
+def _term_option(field: dataclasses.Field[Any], hint: Any) -> Callable[[Command], Command]:
+    """One option from a field of the terms."""
+    about, said = str(field.metadata["about"]), field.metadata["said"]
+    repeats = said in ("words", "pairs", "number pairs", "word lists")
+    literal = next((a for a in (hint, *typing.get_args(hint)) if typing.get_origin(a) is typing.Literal), None)
+    settings: dict[str, Any] = {
+        "multiple": repeats,
+        "help": about.split(" found out when left out")[0].rstrip(";") + (" Repeatable." if repeats else ""),
+    }
+    if literal is not None:
+        settings["type"] = click.Choice([str(a) for a in typing.get_args(literal)])
+    elif said == "number":
+        settings |= {"type": float, "metavar": field.metadata["shown"]}
+    elif said == "path":
+        settings |= {"type": click.Path(), "metavar": field.metadata["shown"]}
+    else:
+        settings["metavar"] = field.metadata["shown"] or None
+    return click.option(field.metadata["option"], field.name, **settings)
+
+
+def table_options(command: Command) -> Command:
+    """Everything that `chaff.open_table` takes, in the order of the terms."""
+    hints = typing.get_type_hints(Terms)
+    for field in reversed(dataclasses.fields(Terms)):
+        command = _term_option(field, hints[field.name])(command)
+    return command
+
+
+def _all_of(*options: Callable[[Command], Command]) -> Callable[[Command], Command]:
+    def put(command: Command) -> Command:
+        for option in reversed(options):
+            command = option(command)
+        return command
+
+    return put
+
+
+plan_option = click.option(
+    "--plan",
+    "plan_file",
+    type=click.Path(),
+    metavar="FILE",
+    help="A plan in TOML: roles, kinds, fills, pins, limits; options win over it, which is said.",
+)
+pin_options = _all_of(
+    click.option("--pin-keep", multiple=True, metavar="NAME", help="Keep this feature; needs --because. Repeatable."),
+    click.option("--pin-drop", multiple=True, metavar="NAME", help="Leave this feature out; needs --because. Repeatable."),
+    click.option("--because", multiple=True, metavar="TEXT", help="Reason for the pins: one for all, or one a pin in order."),
+    click.option("--save", is_flag=True, help="Write the pins into the --plan file, its comments kept."),
+)
+work_options = _all_of(
+    click.option("--seed", default=0, show_default=True, help="Fixes every random draw."),
+    click.option("--workers", type=click.IntRange(1), help="Threads; every core when left out."),
+    click.option(
+        "--format",
+        "form",
+        type=click.Choice(["text", "json"]),
+        default="text",
+        show_default=True,
+        help="json: one object for scripts, errors too.",
+    ),
+)
+rows_options = _all_of(
+    click.option("--holdout", metavar="SHARE", help="Share of the rows that is not looked at, as `chaff select` sets it aside (0.2)."),
+    click.option("--all-rows", is_flag=True, help="Look at the holdout's rows too: what is seen then is not honest any more."),
+)
+columns_option = click.option("--all-columns", is_flag=True, help="Bring back what the stages before leave out.")
+all_option = click.option("--all", "everything", is_flag=True, help="List everything, not only the heads.")
+
+
+def terms_said(said: dict[str, Any]) -> dict[str, Any]:
+    """The terms that the options said, as plain values; what was not said is not in it."""
+    out: dict[str, Any] = {}
+    for field in dataclasses.fields(Terms):
+        value, how, option = said[field.name], field.metadata["said"], field.metadata["option"]
+        if value in (None, ()):
+            continue
+        if how == "numbers":
+            value = numbers(value, option)
+        elif how == "pairs":
+            value = pairs(value, option)
+        elif how == "number pairs":
+            value = {k: number(v, f"{option} {k}") for k, v in pairs(value, option).items()}
+        elif how == "word lists":
+            value = {k: [m.strip() for m in v.split(",")] for k, v in pairs(value, option).items()}
+        out[field.name] = list(value) if isinstance(value, tuple) else value
+    return out
+
+
+def pins_said(said: dict[str, Any]) -> list[Any]:
+    from chaff.decide.pins import pin_drop, pin_keep
+
+    because = said["because"]
+    wanted = [(pin_keep, n) for n in said["pin_keep"]] + [(pin_drop, n) for n in said["pin_drop"]]
+    if wanted and len(because) not in (1, len(wanted)):
+        raise click.UsageError(f"{len(wanted)} pins need one --because for all, or one each; {len(because)} given")
+    if because and not wanted:
+        raise click.UsageError("--because gives the reason of a pin: --pin-keep NAME or --pin-drop NAME is missing")
+    if said["save"] and not (wanted and said["plan_file"]):
+        raise click.UsageError("--save writes pins into a plan: it needs --pin-keep or --pin-drop, and --plan FILE")
+    reasons = because * len(wanted) if len(because) == 1 else because
+    return [pin(name, because=reason) for (pin, name), reason in zip(wanted, reasons, strict=True)]
+
+
+def pairs(items: Many, option: str) -> dict[str, str]:
+    out = {}
+    for item in items:
+        name, mark, value = item.partition("=")
+        if not mark or not name or not value:
+            raise click.UsageError(f"{option} {item}: write NAME=VALUE")
+        out[name] = value
+    return out
+
+
+def toml_value(text: str) -> Any:
+    """A TOML value where it is one, else the text itself."""
+    import tomllib
+
+    try:
+        return tomllib.loads(f"x = {text}")["x"]
+    except tomllib.TOMLDecodeError:
+        return text
+
+
+def limits_said(items: Many, option: str) -> dict[str, Any]:
+    """NAME=VALUE limits of a stage; `false` switches one off where that is possible."""
+    return {k: toml_value(v) for k, v in pairs(items, option).items()}
+
+
+def number(text: str, where: str) -> float:
+    try:
+        return float(text)
+    except ValueError as error:
+        raise click.UsageError(f"{where}: {text} is not a number") from error
+
+
+def numbers(text: str, where: str) -> list[float]:
+    return [number(part.strip(), where) for part in text.split(",") if part.strip()]
+
+
+def holdout_said(said: str | None) -> tuple[float | None, str | None]:
+    """(share, file): one of the two, or neither."""
+    if said is None:
+        return None, None
+    try:
+        share = float(said)
+    except ValueError:
+        return None, said
+    if not 0 <= share < 1:
+        raise click.UsageError(f"--holdout {said}: a share must be 0 or more and below 1")
+    return share, None
+
+
+def file_ending(path: str | None, allowed: tuple[str, ...], option: str) -> None:
+    """Said before any work is done."""
+    if path and Path(path).suffix.lower() not in allowed:
+        raise click.UsageError(f"{option} {path}: the file must end in {' or '.join(allowed)}")

@@ -1,0 +1,173 @@
+"""Plans as files that people read: fitted to a table with comments, and pins written into them with their comments kept."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+from typing import Any
+
+from chaff.decide.plan import Plan, plan_from
+from chaff.errors import PlanError
+from chaff.files import write_text
+from chaff.results.findings import Findings
+from chaff.results.pin import Pin
+from chaff.table.table import Table
+
+
+def fitted_plan(plan: Plan, table: Table, screened: Findings, pins: Sequence[Pin], held: int) -> str:
+    """The plan's text for one table: roles, kinds as found, what the screen advises as lines to uncomment, the stages.
+
+    Parameters
+    ----------
+    table : Table
+        All rows.
+    screened : Findings
+        Of the rows that are not held out, with verdicts.
+    """
+    import tomlkit
+
+    document = tomlkit.document()
+    rows = f"{len(table):,} rows, {len(table.features)} candidate features"
+    looked = f"; what is said of columns comes from {len(table) - held:,} of them, {held:,} are held out" if held else ""
+    document.add(tomlkit.comment(f"Plan for {table.label}: {rows}{looked}."))
+    document.add(tomlkit.comment("Lines that begin with # are advice: take the mark off where it fits. Every chaff command takes --plan."))
+    document.add(tomlkit.nl())
+    document.add("table", _table_section(table, screened))
+    told = plan.as_mapping()
+    score = tomlkit.table()
+    for key, value in told["score"].items():
+        score.add(key, value)
+    document.add("score", score)
+    stages = tomlkit.aot()
+    for entry in told["stage"]:
+        stage = tomlkit.table()
+        for key, value in entry.items():
+            stage.add(key, value)
+        stages.append(stage)
+    document.add("stage", stages)
+    if pins:
+        document.add("pin", _pin_entries(pins))
+    text = tomlkit.dumps(document)
+    return text + _look_lines(screened, {p.feature for p in pins})
+
+
+def _table_section(table: Table, screened: Findings) -> Any:
+    import tomlkit
+
+    section = tomlkit.table()
+    for key, value in table.terms.as_mapping().items():
+        section.add(key, value)
+    if "ids" not in table.terms.as_mapping():
+        ids = [str(f) for f, r in screened.frame.iterrows() if r["id_why"] and r["verdict"] == "look"]
+        if ids:
+            section.add(tomlkit.comment(f"ids = {_listed(ids)}   # {screened.frame.loc[ids[0], 'reason']}"))
+    for line in [*_advice_lines(screened), *_kind_lines(table)]:
+        section.add(tomlkit.comment(line))
+    section.add(tomlkit.nl())
+    return section
+
+
+def _advice_lines(screened: Findings) -> list[str]:
+    """What the screen advises, one kind of advice a block."""
+    frame = screened.frame
+    flags = [(str(f), r) for f, r in frame.iterrows() if r["advice_kind"] == "absence"]
+    codes = [(str(f), r) for f, r in frame.iterrows() if r["advice_kind"] in ("codes", "word codes")]
+    levels = [str(f) for f, r in frame.iterrows() if r["advice_kind"] == "levels"]
+    out = []
+    if flags:
+        out.append(f"missing_flags = {_listed([f for f, _ in flags])}   # a feature that says whether it is missing")
+        out += [f"    {f}: {r['missing_share']:.0%} missing, and {r['absence_words']}" for f, r in flags]
+        out.append("fill = { " + ", ".join(f"{_key(f)} = 0" for f, _ in flags) + " }   # where missing means zero or none")
+    if codes:
+        entries = ", ".join(f"{_key(f)} = {_listed(list(r['advice_values']))}" for f, r in codes)
+        out.append(f"missing_codes = {{ {entries} }}   # values that may stand for missing")
+    if levels:
+        out.append("kinds = { " + ", ".join(f'{_key(f)} = "category"' for f in levels) + " }   # few whole numbers: codes, not amounts?")
+    return out
+
+
+def _kind_lines(table: Table) -> list[str]:
+    """Kinds as found, to be read; what is wrong is set with kinds = { … }."""
+    by_kind: dict[str, list[str]] = {}
+    for name, kind in table.kinds.items():
+        by_kind.setdefault(kind, []).append(name)
+    out = ["kinds as found:"]
+    for found, names in by_kind.items():
+        out += textwrap.wrap(
+            f"{found}: {', '.join(names)}", 118, initial_indent="    ", subsequent_indent="        ", break_on_hyphens=False
+        )
+    return out
+
+
+def _look_lines(screened: Findings, pinned: set[str]) -> str:
+    """What a person should look at, each with the pins that would settle it."""
+    looks = [(str(f), r) for f, r in screened.frame.iterrows() if r["verdict"] == "look" and str(f) not in pinned]
+    if not looks:
+        return ""
+    lines = ["", "# The screen asks you to look at these; a pin settles it either way.", ""]
+    for name, row in looks:
+        lines += [f"# {name}: {row['reason']}" + ("" if row["stays"] else " (barred unless pinned in)")]
+        verdict = "drop" if not row["stays"] else "keep"
+        lines += ["# [[pin]]", f"# feature = {_quoted(name)}", f'# verdict = "{verdict}"', '# because = ""', ""]
+    return "\n".join(lines)
+
+
+def add_pins(path: str | Path, pins: Iterable[Pin]) -> None:
+    """Write pins into a plan file; its comments and everything else stay as they are. A pin on a feature replaces an older one.
+
+    Raises
+    ------
+    PlanError
+        When the file is no plan, before or after.
+    """
+    import tomlkit
+    from tomlkit.exceptions import TOMLKitError
+
+    file = Path(path)
+    try:
+        document = tomlkit.parse(file.read_text(encoding="utf-8"))
+    except (TOMLKitError, UnicodeDecodeError, OSError) as error:
+        raise PlanError(f"{file.name} cannot take a pin: {error}") from error
+    new = list(pins)
+    named = {p.feature for p in new}
+    entries = _pin_entries(new)
+    if "pin" not in document:
+        document.add("pin", entries)
+    else:
+        held = document["pin"]
+        for k in reversed(range(len(held))):
+            if held[k].get("feature") in named:
+                del held[k]
+        for entry in entries:
+            held.append(entry)
+    plan_from(document.unwrap(), file.name)
+    write_text(file, tomlkit.dumps(document))
+
+
+def _pin_entries(pins: Iterable[Pin]) -> Any:
+    import tomlkit
+
+    entries = tomlkit.aot()
+    for pin in pins:
+        entry = tomlkit.table()
+        entry.add("feature", pin.feature)
+        entry.add("verdict", pin.verdict)
+        entry.add("because", pin.because)
+        entries.append(entry)
+    return entries
+
+
+def _listed(values: Sequence[str]) -> str:
+    return "[" + ", ".join(_quoted(v) for v in values) + "]"
+
+
+def _quoted(text: str) -> str:
+    import tomlkit
+
+    return tomlkit.item(text).as_string()
+
+
+def _key(name: str) -> str:
+    bare = name.isascii() and name.replace("_", "").replace("-", "").isalnum()
+    return name if bare else _quoted(name)
