@@ -14,22 +14,15 @@ import argparse
 import numpy as np
 
 import chaff
-from chaff.metrics import full_probabilities
-from chaff.models.protocols import sample
-from chaff.table.bins import Binning
+from chaff.folds import one_split
 
 
-def row_losses(run, features, model):
-    """Loss of each holdout row, learned on the training rows."""
+def row_losses(run, model):
+    """Loss of each holdout row, learned on the training rows: (kept, full)."""
     rows = np.setdiff1d(np.arange(len(run.table)), run.holdout)
-    train, test = run.table.take(rows).with_features(features), run.table.take(run.holdout).with_features(features)
-    binning = Binning.learn(train, features) if model.learns == "bins" else None
-    fitted = model.fit(sample(train, model.learns, binning), chaff.Work(seed=1))
-    predicted = fitted.predict(sample(test, model.reads, binning))
-    if run.table.target.task == "regression" or model.learns != "bins":
-        return ((test.targets - predicted) ** 2).sum(1)
-    y = test.targets if test.targets.shape[1] > 1 else np.concatenate([1 - test.targets, test.targets], 1)
-    return -(y * np.log(full_probabilities(predicted))).sum(1)
+    scorer = chaff.SubsetScorer(run.table, model, folds=one_split(run.table, rows, run.holdout), work=chaff.Work(seed=1))
+    kept, full = scorer.losses([run.features, run.closing.full])
+    return kept[0].loss, full[0].loss
 
 
 def main() -> None:
@@ -48,7 +41,8 @@ def main() -> None:
         covered = set(kept) | {of for f in kept if roles[f] == "repeat" for of in truth.loc[f, "repeats"].split(", ")}
         gone = [f for f in truth.index[roles == "signal"] if f not in covered]
         for model in (chaff.Forest(trees=300), chaff.Ridge()):
-            gap = row_losses(run, kept, model) - row_losses(run, run.closing.full, model)
+            mine, full = row_losses(run, model)
+            gap = mine - full
             keeps[model.label] += bool(gap.mean() <= gap.std(ddof=1) / np.sqrt(gap.size))
         noise.append(len(extra))
         missed.append(len(gone))

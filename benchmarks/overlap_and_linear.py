@@ -17,7 +17,7 @@ import scipy.linalg.blas as blas
 from timing import compare, machine, once, ratio
 
 import chaff
-from chaff.methods.linear.pruning import _run
+from chaff.methods.linear.pruning import Pruning, run_rule
 from chaff.methods.linear.rows import linear_form
 from chaff.methods.linear.swept import Swept
 from chaff.methods.overlap.pair_cut import column_correlations
@@ -57,7 +57,7 @@ def stepping(table, X, y):
 
     def step() -> int:
         moves: list[str] = []
-        _run(Swept(form), "p", "backward", 0.05, 10.0, set(), lambda action, feature, why: moves.append(feature))
+        run_rule(Swept(form), Pruning(splits=0), set(), lambda action, feature, why: moves.append(feature))
         return len(moves)
 
     moves = step()

@@ -67,5 +67,7 @@ def test_after_an_error_inner_loops_begin_no_further_unit():
 
 def test_watchers_are_told():
     heard = []
-    chaff.Work(watch=lambda stage, message: heard.append((stage, message))).tell("screen", "started")
-    assert heard == [("screen", "started")]
+    work = chaff.Work(workers=2, watch=lambda stage, done, of: heard.append((stage, done, of)))
+    work.tell("screen")
+    assert work.each(abs, [-1, -2, -3], "sizes") == [1, 2, 3]
+    assert heard == [("screen", 0, 0), ("sizes", 1, 3), ("sizes", 2, 3), ("sizes", 3, 3)]

@@ -15,7 +15,7 @@ import pytest
 import chaff
 
 CHAFF = Path(sys.executable).parent / "chaff"
-ENV = {**os.environ, "COLUMNS": "120", "NO_COLOR": "1"}
+ENV = {**os.environ, "COLUMNS": "200", "NO_COLOR": "1"}
 
 
 def run(*args, cwd=None, code=0):
@@ -39,7 +39,7 @@ def lots(tmp_path):
 
 
 ROLES = ("--target", "loaf_volume", "--ignore", "accepted", "--ignore", "grade", "--groups", "mill")
-QUICK = ("--set", "importance.trees=10", "--set", "search.strategy=forward")
+QUICK = ("--set", 'importance.model={name="forest",trees=10}', "--set", "search.strategy=forward")
 
 
 def test_demo_shows_the_whole_job(demo):
@@ -60,7 +60,8 @@ def test_demo_shows_the_whole_job(demo):
         "±",
         "were used to choose",
         "the holdout (",
-        "next: chaff apply",
+        "next: chaff plan",
+        "chaff apply",
     ):
         assert words in out
 
@@ -77,12 +78,14 @@ def test_demo_leaves_its_folder(demo):
 
 def test_what_demo_says_to_try_next_works(demo):
     folder, out = demo
-    lines = [line.replace("next:", "").strip() for line in out.splitlines() if "chaff apply" in line or "chaff select" in line]
-    assert len(lines) == 2
-    run(*lines[0].split()[1:], cwd=folder)
+    said = [line.replace("next:", "").split("     (")[0].strip() for line in out.splitlines() if " chaff " in line]
+    assert [line.split()[1] for line in said] == ["plan", "overlap", "apply", "select"]
+    for line in said[:3]:
+        run(*line.split()[1:], cwd=folder)
+    lines = said[2:]
     assert len(pd.read_parquet(folder / "chaff-demo" / "again.parquet")) == 700
     out = run(*lines[1].split()[1:], *QUICK, cwd=folder)
-    assert "positive class 'yes'" in out and "log loss" in out and "ROC AUC" in out
+    assert "positive class 'yes'" in " ".join(out.split()) and "log loss" in out and "ROC AUC" in out
 
 
 def test_select_on_csv_and_apply_to_new_rows(lots, tmp_path):
@@ -163,7 +166,11 @@ def test_options_reach_their_stages(lots, tmp_path):
     plan = chaff.read_selection(tmp_path / "o" / "selection.json").plan
     stages = {s["use"]: s for s in plan["stage"]}
     assert stages["overlap"]["pair_limit"] == 0.5 and stages["overlap"]["vif_limit"] == 3 and stages["search"]["margin"] == 0.01
-    assert plan["score"]["folds"] == 4 and plan["score"]["metric"] == "rmse" and stages["importance"]["trees"] == 10
+    assert (
+        plan["score"]["folds"] == 4
+        and plan["score"]["metric"] == "rmse"
+        and stages["importance"]["model"] == {"name": "forest", "trees": 10}
+    )
     assert plan["table"]["kinds"] == {"shift": "category"} and plan["table"]["costs"] == {"ash_pct": 3}
 
 
@@ -186,7 +193,7 @@ def test_plan_prints_what_select_reads(lots, tmp_path):
         (["lots.csv", "--target", "loaf_volume", "--pin-keep", "ash_pct"], 2, "need one --because"),
         (["lots.csv", "--target", "loaf_volume", "--because", "x"], 2, "--pin-keep NAME or --pin-drop NAME is missing"),
         (["lots.csv", "--target", "loaf_volume", "--set", "search=3"], 2, "STAGE.KEY=VALUE"),
-        (["lots.csv", "--target", "loaf_volume", "--set", "search.sise=3"], 2, "Did you mean 'size'"),
+        (["lots.csv", "--target", "loaf_volume", "--set", "search.modell=ridge"], 2, "Did you mean 'model'"),
         (["lots.csv", "--target", "loaf_volume", "--plan", "gone.toml"], 2, "no such plan"),
         (["lots.csv", "--target", "loaf_volume", "--out", "lots.csv/x"], 3, "cannot be written"),
         (["lots.csv", "--target", "loaf_volume", "--folds", "1"], 2, "folds"),
@@ -249,7 +256,7 @@ def test_interrupted_runs_keep_what_was_finished_and_nothing_half_written(tmp_pa
     frame["y"] = frame.sum(axis=1) + rng.normal(size=20_000)
     frame.to_parquet(tmp_path / "big.parquet")
     process = subprocess.Popen(
-        [CHAFF, "select", "big.parquet", "--target", "y", "--set", "importance.trees=5000"],
+        [CHAFF, "select", "big.parquet", "--target", "y", "--set", 'importance.model={name="forest",trees=5000}'],
         cwd=tmp_path,
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,

@@ -59,7 +59,7 @@ def test_holdout_cells_change_no_verdict(frame):
 
 def test_same_seed_same_selection_whatever_the_workers(frame):
     table = chaff.open_table(frame, target="y", ids="lot", groups="mill")
-    plan = chaff.Plan((chaff.Screen(), chaff.Importance(trees=10), chaff.Search()))
+    plan = chaff.Plan((chaff.Screen(), chaff.Importance(chaff.Forest(10)), chaff.Search()))
     a, b = (chaff.select(table, plan, seed=3, workers=k) for k in (1, 2))
     assert a.features == b.features and a.ledger.frame["verdict"].tolist() == b.ledger.frame["verdict"].tolist()
 
@@ -81,7 +81,7 @@ def test_selections_survive_the_file_and_are_plain_json(run, tmp_path):
     run.selection.save(path)
     assert chaff.read_selection(path) == run.selection
     data = json.loads(path.read_text())
-    assert data["format"] == "chaff selection" and data["version"] == 1 and data["carried"]["ids"] == ["lot"]
+    assert data["format"] == "chaff selection" and data["version"] == 1 and data["plan"]["table"]["ids"] == ["lot"]
     assert data["plan"]["table"]["target"] == "y" and data["scores"]["kept"]["scores"][0]["note"] == "used to choose"
     assert [p.name for p in tmp_path.iterdir()] == ["selection.json"]
 
@@ -201,7 +201,13 @@ def test_whatever_the_screen_drops_can_be_pinned_in(mill_table):
     dropped = ["lot_no", "delivered_on", "farm_code", "line_id", "organic", "line_voltage_v", "crumb_score"]
     pins = [chaff.pin_keep(f, "to see what happens") for f in dropped]
     plan = chaff.Plan(
-        (chaff.Screen(), chaff.Relevance(), chaff.Overlap(), chaff.Importance(trees=5), chaff.Search(strategy="forward", nested=False))
+        (
+            chaff.Screen(),
+            chaff.Relevance(),
+            chaff.Overlap(),
+            chaff.Importance(chaff.Forest(5)),
+            chaff.Search(strategy="forward", nested=False),
+        )
     )
     run = chaff.select(mill_table.take(np.arange(0, 1600, 4)), plan, pins=pins)
     assert set(dropped) <= set(run.features)
@@ -209,9 +215,9 @@ def test_whatever_the_screen_drops_can_be_pinned_in(mill_table):
 
 def test_an_unfit_metric_is_refused_before_any_stage_runs(frame):
     begun = []
-    plan = chaff.Plan((chaff.Screen(),), chaff.built_in_plan().score.model_copy(update={"metric": "auc"}))
+    plan = chaff.Plan((chaff.Screen(),), chaff.Scoring(metric="auc"))
     with pytest.raises(chaff.UsageError, match="does not fit"):
-        chaff.select(chaff.open_table(frame, target="y"), plan, watch=lambda s, m: begun.append(s))
+        chaff.select(chaff.open_table(frame, target="y"), plan, watch=lambda stage, done, of: begun.append(stage))
     assert not begun
 
 
@@ -248,7 +254,7 @@ def test_watchers_hear_every_stage(frame):
     chaff.select(
         chaff.open_table(frame, target="y", ids="lot"),
         QUICK,
-        watch=lambda s, m: heard.append(s),
+        watch=lambda stage, done, of: None if of else heard.append(stage),
         after_stage=lambda report, ledger: reports.append((report.stage.use, len(ledger.verdicts))),
     )
     assert heard == ["screen", "overlap", "search", "closing"] and [r[0] for r in reports] == ["screen", "overlap", "search"]

@@ -150,7 +150,7 @@ def test_each_set_is_computed_once_and_order_does_not_matter(mill_table, monkeyp
     scorer = SubsetScorer(table, chaff.Forest(trees=10))
     first = scorer.many([["protein_pct", "ash_pct"], ["ash_pct", "protein_pct"], ["variety"]])
     assert first[0] is first[1]
-    monkeypatch.setattr(scorer, "_fit_one", None)  # a second computation would fail
+    monkeypatch.setattr(scorer, "engine", None)  # a second computation would fail
     assert scorer(["variety"]) is first[2]
 
 

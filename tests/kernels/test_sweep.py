@@ -85,6 +85,9 @@ def test_singular_additions_are_marked_and_empty_features_change_nothing():
 def test_added_grams_equal_products(b, q):
     X = np.random.default_rng(b).normal(size=(b, q))
     total = np.zeros((q, q))
-    add_gram(X, total)
-    add_gram(X[: b // 2], total)
+    Z = np.ascontiguousarray(X.T)
+    add_gram(Z, 0, b, total)
+    add_gram(Z, 0, b // 2, total)
+    with pytest.raises(ValueError, match="matching shapes"):
+        add_gram(Z, 0, b + 1, total)
     np.testing.assert_allclose(mirror(total), X.T @ X + X[: b // 2].T @ X[: b // 2], atol=1e-10)

@@ -29,16 +29,16 @@ def row(found, name="x"):
 )
 def test_a_column_that_is_another_one_is_dropped_and_says_how(make, words):
     x = RNG.normal(10, 2, N)
-    found = screened(x=x, twin=make(x))
-    assert row(found, "twin")["verdict"] == "drop" and words in row(found, "twin")["reason"] and row(found)["verdict"] == "keep"
-    pinned = screened(x=x, twin=make(x), pins=[chaff.pin_keep("twin", because="the lab's own")])
-    assert row(pinned, "twin")["stays"] and row(pinned)["verdict"] == "drop" and row(pinned)["repeats_of"] == "twin"
-    assert row(screened(x=x, twin=make(x), limits={"repeats": False}), "twin")["verdict"] == "keep"
+    found = screened(x=x, x_twin=make(x))
+    assert row(found, "x_twin")["verdict"] == "drop" and words in row(found, "x_twin")["reason"] and row(found)["verdict"] == "keep"
+    pinned = screened(x=x, x_twin=make(x), pins=[chaff.pin_keep("x_twin", because="the lab's own")])
+    assert row(pinned, "x_twin")["stays"] and row(pinned)["verdict"] == "drop" and row(pinned)["repeats_of"] == "x_twin"
+    assert row(screened(x=x, x_twin=make(x), limits={"repeats": False}), "x_twin")["verdict"] == "keep"
 
 
 def test_renamed_levels_and_gaps_elsewhere():
     word = RNG.choice(["a", "b", "c"], N)
-    found = screened(x=word, code=pd.Series(word).map({"a": 7, "b": 1, "c": 4}))
+    found = screened(a=word, code=pd.Series(word).map({"a": 7, "b": 1, "c": 4}))
     assert "with its values renamed" in row(found, "code")["reason"]
     x = RNG.normal(size=N)
     assert row(screened(x=x, gap=np.where(np.arange(N) == 3, np.nan, x)), "gap")["repeats_of"] == ""  # not the same cells
@@ -87,7 +87,7 @@ def test_with_an_order_the_target_shifted_in_time_is_seen(away, stays, words):
 )
 def test_disguised_missing_is_pointed_at_and_stays(column, words):
     r = row(screened(x=column))
-    assert r["verdict"] == "look" and r["stays"] and words in r["reason"] and "missing=" in r["advice"]
+    assert r["verdict"] == "look" and r["stays"] and words in r["reason"] and "missing_codes=" in r["advice"]
     assert row(screened(x=column, limits={"sentinels": False}))["verdict"] == "keep"
 
 

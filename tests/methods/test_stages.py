@@ -170,10 +170,10 @@ def test_cuts_drop_and_measuring_drops_nothing():
     assert sum(v.stays for v in said.values()) == 2 and said["assay_1"].verdict == "drop"
     assert list(result.ranked().index[:2]) == [f for f in result.ranked().index if said[f].stays]
     by_q = judge(chaff.Relevance(by="q", cut={"below": 0.01}), table)
-    assert not by_q[0].higher_is_better and by_q[1]["assay_0"].stays
+    assert by_q[0].ascending("q") and by_q[1]["assay_0"].stays
     with pytest.raises(chaff.UsageError, match="unknown cut 'topp'.*Did you mean 'top'"):
         chaff.Relevance(cut={"topp": 2})
-    with pytest.raises(chaff.UsageError, match="has no column 'pearson'"):
+    with pytest.raises(chaff.UsageError, match="cannot be ranked by 'pearson'"):
         judge(chaff.Relevance(by="pearson"), table)
 
 
@@ -340,9 +340,10 @@ def test_search_keeps_pins_and_its_options_hold():
     patient = judge(chaff.Search(chaff.Forward(patience=1), nested=False), table)[0]
     assert len(patient.moves) <= 5
     for options, words in (
-        ({"strategy": "sideways"}, "strategy must be"),
+        ({"strategy": "sideways"}, "unknown strategy 'sideways'"),
         ({"model": "rigde"}, "Did you mean 'ridge'"),
-        ({"size": 0}, "1 or more"),
+        ({"strategy": {"name": "forward", "size": 0}}, "size must be 1 or more"),
+        ({"strategy": {"name": "forward", "sise": 3}}, "Did you mean 'size'"),
         ({"margin": -1}, "0 or more"),
         ({"decide_by": "me"}, "decide_by"),
     ):
@@ -390,7 +391,7 @@ def test_class_sizes_are_decided_by_the_forest():
 
 def test_a_search_past_many_features_goes_forward_and_says_so(monkeypatch):
     table = chaff.open_arrays(RNG.normal(size=(120, 12)), RNG.normal(size=120))
-    monkeypatch.setattr("chaff.methods.search.MANY_FEATURES", 10)
+    monkeypatch.setattr("chaff.methods.search.strategies.both.MANY_FEATURES", 10)
     trail, _ = judge(chaff.Search(), table)
     assert {m.direction for m in trail.moves} == {"forward"} and max(len(m.features) for m in trail.moves) == 5
     assert "12 features: forward only, to 5" in trail.notes[-1]

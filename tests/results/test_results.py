@@ -71,8 +71,8 @@ def test_where_lower_is_better_everything_turns_round():
 
 def test_findings_rank_and_print_their_head():
     frame = pd.DataFrame({"vif": np.arange(30.0)}, index=[f"c{k}" for k in range(30)])
-    f = Findings("inflation", frame, "vif", False)
-    assert f.ranked().index[0] == "c0" and "… and 10 more" in str(f)
+    f = Findings("inflation", frame, "vif", {"vif": "lower"}, shown_first="worst")
+    assert f.ranked().index[0] == "c0" and f.shown().index[0] == "c29" and "… and 10 more" in str(f)
     with pytest.raises(chaff.UsageError, match="Did you mean 'vif'"):
         f.ranked("viff")
 

@@ -8,6 +8,7 @@ import pyarrow as pa
 import pytest
 
 import chaff
+from chaff.table.opening import open_on
 
 PLAN = chaff.Plan((chaff.Search(),))
 
@@ -104,7 +105,7 @@ def test_a_plan_can_say_them():
     from chaff.decide.plan import plan_from
 
     plan = plan_from({"table": {"missing_flags": ["tested"], "fill": {"tested": 0.0}}, "stage": [{"use": "search"}]})
-    table = chaff.open_table(lots(), "y", **plan.table.options())
+    table = open_on(lots(), plan.table.changed_by(target="y"))
     run = chaff.select(table, plan, holdout=0)
     assert run.selection.plan["table"]["missing_flags"] == ["tested"] and run.selection.plan["table"]["fill"] == {"tested": 0.0}
 

@@ -76,7 +76,9 @@ def test_shift_is_a_median_that_one_huge_cell_does_not_move(mixed):
 def test_layout_has_a_column_a_level_and_one_for_missing(mixed):
     table = chaff.open_table(mixed, target="y")
     layout = Layout.of(table, FEATURES)
-    names = [layout.columns[c] for c in range(layout.of_feature("variety").start, layout.of_feature("variety").stop)]
+    part, columns = layout.select(["variety"])
+    names = list(part.columns)
+    assert names == [layout.columns[c] for c in columns]
     assert names == ["variety = Alba", "variety = Borka", "variety = Cerio", "variety = Rara", "variety = (missing)"]
     assert [layout.columns[g] for g in layout.gaps] == ["gap_a", "gap_b"]
     X = Design.of(table, ["variety"]).X

@@ -138,14 +138,17 @@ def lay_out(columns: Sequence[TextColumn], width: int, indent: int = 1) -> Laid:
 
 
 def _widths(columns: Sequence[TextColumn], room: int) -> list[int]:
-    """What each column gets: its least, then what is left to names before words."""
+    """What each column gets: its least, and what is left over to names first, then to heads, then to words."""
     widths = [c.least for c in columns]
     spare = room - sum(widths) - GAP * (len(columns) - 1)
-    for fits in (("name",), ("words",)):
-        for k, c in enumerate(columns):
-            if c.fit in fits and spare > 0:
-                more = min(spare, c.natural - widths[k])
-                widths[k], spare = widths[k] + more, spare - more
+    wishes = [
+        *((k, c.natural) for k, c in enumerate(columns) if c.fit == "name"),
+        *((k, max(c.natural, width_of(c.header))) for k, c in enumerate(columns) if c.fit in ("number", "word")),  # heads on one line
+        *((k, c.natural) for k, c in enumerate(columns) if c.fit == "words"),
+    ]
+    for k, wish in wishes:
+        more = max(min(spare, wish - widths[k]), 0)
+        widths[k], spare = widths[k] + more, spare - more
     return widths
 
 

@@ -140,10 +140,9 @@ def _covariance(
 ) -> Floats:
     if errors == "plain":
         return np.asarray(sigma2 * inverse @ inverse.T)
-    if errors == "robust":
+    if errors == "robust" or groups is None:
         scores = Q * (rest / np.maximum(1.0 - leverage, 1e-12))[:, None]
         return np.asarray(inverse @ (scores.T @ scores) @ inverse.T)
-    assert groups is not None
     names, code = np.unique(groups, return_inverse=True)
     sums = np.zeros((names.size, Q.shape[1]))
     np.add.at(sums, code, Q * rest[:, None])

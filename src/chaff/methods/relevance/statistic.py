@@ -40,6 +40,8 @@ class Statistic:
     company: bool = False
     """Whether it looks at other features too; only computed when asked for."""
     two_classes: bool = False
+    tests: bool = True
+    """Whether theory gives a p-value."""
     shuffles: bool = False
     """Whether `shuffles` may give it a permutation p, where theory gives none."""
     companions: tuple[str, ...] = ()

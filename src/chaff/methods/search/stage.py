@@ -189,4 +189,5 @@ def _metric_of(setting: Setting, model: Model) -> str | None:
     if setting.metric is None:
         return None
     metric = METRICS[setting.metric]
-    return setting.metric if metric.needs in model.gives and (metric.of_errors or not isinstance(model, ClosedForm)) else None
+    fits = metric.needs in model.gives and (metric.of_errors is not None or not isinstance(model, ClosedForm))
+    return setting.metric if fits else "r2"

@@ -158,6 +158,7 @@ STATISTICS = (
         "Duda and Hart, 1973",
         "between over within, variances over n_k; η² / (1 − η²).",
         80,
+        tests=False,
     ),
 )
 FAMILIES = (

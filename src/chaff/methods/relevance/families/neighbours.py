@@ -150,6 +150,7 @@ STATISTICS = (
         "no bins; a random draw of 5,000 rows where there are more.",
         150,
         "neighbours are rows",
+        tests=False,
         shuffles=True,
     ),
     Statistic(
@@ -162,6 +163,7 @@ STATISTICS = (
         200,
         "neighbours are rows",
         company=True,
+        tests=False,
         shuffles=True,
     ),
 )

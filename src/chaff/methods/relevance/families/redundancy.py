@@ -91,6 +91,7 @@ STATISTICS = (
         "1 is picked first; picks in `more`.",
         210,
         company=True,
+        tests=False,
     ),
     Statistic(
         "mrmr_quotient",
@@ -101,6 +102,7 @@ STATISTICS = (
         "the same as a quotient.",
         220,
         company=True,
+        tests=False,
     ),
 )
 FAMILIES = (Family(mrmr, EVERY, ("mrmr_difference", "mrmr_quotient")),)
