@@ -20,7 +20,7 @@ import chaff
 from chaff.methods.linear.pruning import Pruning, run_rule
 from chaff.methods.linear.rows import linear_form
 from chaff.methods.linear.swept import Swept
-from chaff.methods.overlap.pair_cut import column_correlations
+from chaff.methods.overlap.ground import column_correlations
 from chaff.stats.linear_model import least_squares
 from chaff.table.moments import table_moments
 

@@ -19,6 +19,8 @@ import numpy as np
 Unit = TypeVar("Unit")
 Result = TypeVar("Result")
 
+BLOCKS_A_WORKER = 8
+
 _inside = threading.local()
 
 
@@ -78,25 +80,31 @@ class Work:
         if stop is not None or (self.executor is None and min(self.workers or os.cpu_count() or 1, len(todo)) <= 1):
             return [self._told(_unless_stopped(task, u, stop), stage, k, len(todo)) for k, u in enumerate(todo, 1)]
         if self.executor is not None:
-            return self._gather([self.executor.submit(_alone, task, u) for u in todo], stage)
+            return self._gather([self.executor.submit(_alone, task, [u]) for u in todo], stage, len(todo))
         stop = threading.Event()
         with _blas().limit(limits=1, user_api="blas"):
-            pool = ThreadPoolExecutor(min(self.workers or os.cpu_count() or 1, len(todo)))
+            workers = min(self.workers or os.cpu_count() or 1, len(todo))
+            pool = ThreadPoolExecutor(workers)
             try:
-                return self._gather([pool.submit(_in_worker, task, u, stop) for u in todo], stage)
+                blocks = _blocks(todo, max(1, len(todo) // (BLOCKS_A_WORKER * workers)))
+                return self._gather([pool.submit(_in_worker, task, b, stop) for b in blocks], stage, len(todo))
             finally:
                 stop.set()
                 pool.shutdown(wait=True, cancel_futures=True)
 
-    def _gather(self, futures: list[Future[Result]], stage: str) -> list[Result]:
-        """Results in order; after an error what has not begun is not begun."""
+    def _gather(self, futures: list[Future[list[Result]]], stage: str, of: int) -> list[Result]:
+        """Results of all blocks in order; after an error what has not begun is not begun."""
+        out: list[Result] = []
         try:
-            return [self._told(future.result(), stage, k, len(futures)) for k, future in enumerate(futures, 1)]
+            for future in futures:
+                out += future.result()
+                self._told(None, stage, len(out), of)
+            return out
         finally:
             for future in futures:
                 future.cancel()
 
-    def _told(self, result: Result, stage: str, done: int, of: int) -> Result:
+    def _told(self, result: Any, stage: str, done: int, of: int) -> Any:
         if stage:
             self.tell(stage, done, of)
         return result
@@ -128,18 +136,23 @@ def _unless_stopped(fn: Callable[[Any], Any], unit: Any, stop: threading.Event |
     return fn(unit)
 
 
-def _in_worker(fn: Callable[[Any], Any], unit: Any, stop: threading.Event) -> Any:
+def _blocks(units: list[Any], size: int) -> list[list[Any]]:
+    """Some units together: handing out thousands of small ones singly costs more than they do."""
+    return [units[k : k + size] for k in range(0, len(units), size)]
+
+
+def _in_worker(fn: Callable[[Any], Any], units: list[Any], stop: threading.Event) -> list[Any]:
     _inside.stop = stop
     try:
-        return _unless_stopped(fn, unit, stop)
+        return [_unless_stopped(fn, u, stop) for u in units]
     finally:
         _inside.stop = None
 
 
-def _alone(task: Callable[[Any], Any], unit: Any) -> Any:
-    """One unit in somebody else's worker: loops inside it are plain, BLAS runs on one thread."""
+def _alone(task: Callable[[Any], Any], units: list[Any]) -> list[Any]:
+    """Units in somebody else's worker: loops inside it are plain, BLAS runs on one thread."""
     with _blas().limit(limits=1, user_api="blas"):
-        return _in_worker(task, unit, threading.Event())
+        return _in_worker(task, units, threading.Event())
 
 
 _controller: list[Any] = []

@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING, Any
 from chaff.results.shown import Cell, Line, Styled, TextColumn, columns_of, lay_out
 
 if TYPE_CHECKING:
+    from chaff.decide.judging import StageReport
     from chaff.decide.ledger import Ledger
     from chaff.decide.run import Run
-    from chaff.decide.walk import StageReport
     from chaff.results.verdict import Verdict
     from chaff.table.table import Table
 

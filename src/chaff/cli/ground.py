@@ -14,10 +14,13 @@ from chaff.cli.options import holdout_said, pins_said, terms_said
 
 if TYPE_CHECKING:
     from chaff.decide.plan import Plan
-    from chaff.evaluate.stage import Stage
+    from chaff.evaluate.setting import Setting
     from chaff.results.pin import Pin
     from chaff.table.table import Table
     from chaff.table.terms import Terms
+
+
+HOLDOUT = 0.2  # as a plan has it where nothing is said
 
 
 @dataclass(frozen=True)
@@ -126,8 +129,8 @@ def stand(data: str, said: dict[str, Any], show: Show, before: tuple[str, ...] =
         Where the command stands in a plan: everything in front of the first stage of these uses. Empty for the screen itself,
         in front of which nothing stands.
     """
+    from chaff.decide.judging import not_dropped
     from chaff.decide.pins import checked_pins
-    from chaff.decide.walk import not_dropped
 
     plan = read_said_plan(said)
     whole, wins = open_said(data, said, plan)
@@ -151,14 +154,14 @@ def stand(data: str, said: dict[str, Any], show: Show, before: tuple[str, ...] =
 def _without_holdout(table: Table, said: dict[str, Any], plan: Plan | None) -> tuple[Table, int, list[str]]:
     """(the rows to look at, how many are not, what is said of it): the same rows that `chaff select` sets aside."""
     from chaff.decide.holdout import set_aside
-    from chaff.decide.plan import Scoring
     from chaff.errors import DataError
     from chaff.work import Work
 
     if said["all_rows"]:
         return table, 0, ["all rows are looked at, those that `chaff select` holds out too"]
     share = holdout_said(said["holdout"])[0]
-    share = (plan.score if plan else Scoring()).holdout if share is None else share
+    if share is None:
+        share = plan.score.holdout if plan else HOLDOUT
     try:
         rows, held, how = set_aside(table, share, Work(said["seed"]))
     except DataError:
@@ -171,24 +174,37 @@ def _without_holdout(table: Table, said: dict[str, Any], plan: Plan | None) -> t
 
 def _walked(table: Table, plan: Plan | None, pinned: dict[str, Pin], said: dict[str, Any], before: tuple[str, ...]) -> tuple[str, ...]:
     """The features that the stages before let through."""
-    from chaff.decide.plan import Plan, Scoring
-    from chaff.decide.walk import walk_stages
     from chaff.errors import DataError
     from chaff.evaluate.setting import Setting
-    from chaff.methods.screen.stage import Screen
     from chaff.work import Work
 
-    stages: tuple[Stage, ...] = plan.stages if plan is not None else (Screen(),)
-    first = next((k for k, s in enumerate(stages) if s.use in before), None)
-    stages = stages[:first] if first is not None else tuple(s for s in stages if s.use == "screen")
-    if not stages:
-        return table.features
-    score = plan.score if plan is not None else Scoring()
+    work = Work(said["seed"], said["workers"])
     try:
-        setting = Setting.of(table, score.folds, score.repeats, Work(said["seed"], said["workers"]), pins=pinned, metric=score.metric)
+        if plan is None:
+            return _screened(table, Setting.of(table, work=work, pins=pinned))
+        score = plan.score
+        setting = Setting.of(table, score.folds, score.repeats, work, pins=pinned, metric=score.metric)
     except DataError:
         return table.features  # too few rows or groups for folds: nothing can be left out honestly
-    return walk_stages(Plan(stages, score), table, setting).kept
+    return _walked_plan(table, plan, setting, before)
+
+
+def _screened(table: Table, setting: Setting) -> tuple[str, ...]:
+    """What the plain screen lets through."""
+    from chaff.decide.judging import judge_stage
+    from chaff.methods.screen.stage import Screen
+
+    return judge_stage(Screen(), table, setting).kept
+
+
+def _walked_plan(table: Table, plan: Plan, setting: Setting, before: tuple[str, ...]) -> tuple[str, ...]:
+    """What the plan's stages in front of these let through; of a plan without them, what its screen does."""
+    from chaff.decide.plan import Plan
+    from chaff.decide.walk import walk_stages
+
+    first = next((k for k, s in enumerate(plan.stages) if s.use in before), None)
+    stages = plan.stages[:first] if first is not None else tuple(s for s in plan.stages if s.use == "screen")
+    return walk_stages(Plan(stages, plan.score), table, setting).kept if stages else table.features
 
 
 def save_pins(said: dict[str, Any]) -> None:

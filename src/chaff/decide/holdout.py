@@ -5,14 +5,17 @@ from __future__ import annotations
 import base64
 import hashlib
 import zlib
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from chaff.arrays import Ints
-from chaff.decide.selection import HoldoutPart
 from chaff.folds import split_holdout
 from chaff.table.table import Table
 from chaff.work import Work
+
+if TYPE_CHECKING:
+    from chaff.decide.selection import HoldoutPart
 
 
 def set_aside(table: Table, share: float, work: Work) -> tuple[Ints, Ints, str]:
@@ -30,6 +33,8 @@ def set_aside(table: Table, share: float, work: Work) -> tuple[Ints, Ints, str]:
 
 def holdout_part(table: Table, held: Ints, how: str, reads: int) -> HoldoutPart:
     """What a selection stores of it."""
+    from chaff.decide.selection import HoldoutPart
+
     if not held.size:
         return HoldoutPart()
     rows = table.rows[held]

@@ -9,13 +9,14 @@ from typing import Any
 from chaff.arrays import Ints
 from chaff.decide.closing import Closing, close
 from chaff.decide.holdout import holdout_part, set_aside
+from chaff.decide.judging import StageReport
 from chaff.decide.ledger import Ledger
 from chaff.decide.pins import checked_pins
 from chaff.decide.plan import Plan, built_in_plan
 from chaff.decide.record import selection_of
 from chaff.decide.selection import Selection
 from chaff.decide.telling import closing_rows, closing_warnings
-from chaff.decide.walk import AfterStage, StageReport, walk_stages
+from chaff.decide.walk import AfterStage, walk_stages
 from chaff.errors import UsageError, nearest
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import name_of

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from chaff.decide.closing import Closing, Column
-from chaff.decide.walk import StageReport
+from chaff.decide.judging import StageReport
 from chaff.methods.search.stage import SearchTrail
 from chaff.results.digits import score
 from chaff.results.findings import Findings

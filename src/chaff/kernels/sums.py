@@ -54,3 +54,28 @@ def class_sums(values, classes, weights, shift, out):
         line[1] += w
         line[2] += w * z
         line[3] += w * z * z
+
+
+@kernel
+def sums_with_targets(values, shift, part, targets, weights, out):
+    """Per part of the rows, over those where the column is present: weight, Σx, Σx², and for each target Σy and Σxy.
+
+    values : float64 (n,), NaN where missing; taken about `shift`.  part : int64 (n,), -1 for none.  targets : float64 (n, t).
+    weights : float64 (n,) or length 0.  out : float64 (parts, 3 + 2 t). Added to in place.
+    """
+    t = targets.shape[1]
+    weighted = weights.size > 0
+    for i in range(values.size):
+        x = values[i] - shift
+        k = part[i]
+        if x != x or k < 0:
+            continue
+        w = weights[i] if weighted else 1.0
+        line = out[k]
+        line[0] += w
+        line[1] += w * x
+        line[2] += w * x * x
+        for j in range(t):
+            y = w * targets[i, j]
+            line[3 + j] += y
+            line[3 + t + j] += x * y

@@ -8,8 +8,8 @@ from dataclasses import replace
 from typing import Any
 
 from chaff.choices import wrong_fields
+from chaff.decide.judging import judge_pins, judge_stage, not_dropped
 from chaff.decide.pins import checked_pins
-from chaff.decide.walk import judge_pins, judge_stage, not_dropped
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import ChecksTable, Stage

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from typing import Literal
 
 from chaff.decide.calls.judged import findings_of, judge, stage_of, with_verdicts
+from chaff.decide.judging import judge_pins, not_dropped
 from chaff.decide.pins import checked_pins
-from chaff.decide.walk import judge_pins, not_dropped
 from chaff.errors import DataError, UsageError
 from chaff.evaluate.setting import Setting
 from chaff.methods.overlap import associations as associations_of
@@ -292,7 +292,7 @@ def prune_inflation(
     ground = _ground(able(table, features), pins, seed, workers)
     found = stage.eliminate(ground, ground.table.features, ground.setting)
     verdicts = judge_pins(stage.verdicts(found, ground.setting), ground.setting.pins, whole.features)
-    return with_verdicts(inflation_of.with_path(found, ground.moments, list(ground.table.features)), verdicts)
+    return with_verdicts(inflation_of.with_path(found, ground), verdicts)
 
 
 def dependencies(table: Table, *, tolerance: float = 1e-3, features: Sequence[str] | None = None) -> Findings:
@@ -459,7 +459,7 @@ def overlaps(
         pairs,
         with_verdicts(cut, said),
         inflation_of.inflation(ground),
-        with_verdicts(inflation_of.with_path(went, ground.moments, list(ground.table.features)), told),
+        with_verdicts(inflation_of.with_path(went, ground), told),
         _or_words(lambda: relations.dependencies(ground, 1e-3)),
         _or_words(lambda: components_of.components(ground, 0.9, 20)),
         _with_cluster_verdicts(associations_of.clusters(ground, 0.7, "average"), ground) if clusters else None,

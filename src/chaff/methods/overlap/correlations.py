@@ -12,7 +12,6 @@ from chaff.arrays import Floats
 from chaff.errors import UsageError
 from chaff.methods.overlap.ground import Ground
 from chaff.methods.overlap.matrix import TELL, Matrix, bytes_for, check_memory, complete_rows, number_matrix, number_names, target_as_number
-from chaff.methods.overlap.pair_cut import column_correlations
 from chaff.results.findings import Findings
 from chaff.stats.correlation import correlation_p, fisher_interval
 from chaff.stats.matrices import kendall_column, pairwise_pearson, partial_correlations, shrinkage, spearman_matrix
@@ -86,7 +85,8 @@ def _from_moments(ground: Ground, names: list[str], with_target: bool) -> tuple[
     """Pearson's r over the rows that each pair shares, without a copy of the rows."""
     table, moments = ground.table, ground.plain_moments.select(names)
     kept = len(names) + with_target
-    r = column_correlations(moments)[:kept, :kept]
+    columns = np.append(ground.columns_of(names), np.arange(ground.moments.layout.width, ground.moments.sums.size))[:kept]
+    r = ground.plain_correlations[np.ix_(columns, columns)]
     matrix = Matrix((*names, table.target.name) if with_target else tuple(names), np.empty((kept, 0)))
     return matrix, r, np.full(r.shape, float(len(table))) if moments.complete else moments.N[:kept, :kept]
 

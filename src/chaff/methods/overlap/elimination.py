@@ -11,8 +11,7 @@ import numpy as np
 from chaff.arrays import Flags, Floats, Ints
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
-from chaff.methods.overlap.ground import Ground
-from chaff.methods.overlap.pair_cut import column_correlations
+from chaff.methods.overlap.ground import Ground, column_correlations
 from chaff.results.findings import Findings, Way
 from chaff.results.trail import trail_frame
 from chaff.results.verdict import Verdict, drop, keep
@@ -60,10 +59,11 @@ class Inflation:
 
         able = [f for f in features if f in set(ground.table.features)]
         moments = ground.moments.select(able)
-        C, starts, columns = inflation_matrix(moments)
+        place = ground.columns_of(able)
+        C, starts, columns = inflation_matrix(moments, ground.correlations[np.ix_(place, place)])
         last = sorted(able, key=lambda f: ground.claims[f].going())
-        place = {f: k for k, f in enumerate(last)}
-        key = np.array([place[f] for f in able], np.int64)
+        order = {f: k for k, f in enumerate(last)}
+        key = np.array([order[f] for f in able], np.int64)
         protected = np.array([setting.kept_by_pin(f) for f in able], bool)
         done = _exact_first(moments, C, starts, columns, key, protected, self.limit)
         names = np.array(able, object)
@@ -101,12 +101,12 @@ def _left(row: Any) -> str:
     return f"vif {row['vif_left']:.3g}" if row["vif_left"] == row["vif_left"] else ""
 
 
-def inflation_matrix(moments: Moments) -> tuple[Floats, Ints, Ints]:
+def inflation_matrix(moments: Moments, correlations: Floats | None = None) -> tuple[Floats, Ints, Ints]:
     """(correlation of the columns in use, starts, columns). A category leaves its commonest level out; a column without
     spread takes no part; of pairs that share no row nothing is known, which is taken as no correlation."""
     levels = TrainedLevels.learn(moments)
     columns = levels.columns
-    C = column_correlations(moments)[np.ix_(columns, columns)]
+    C = (column_correlations(moments) if correlations is None else correlations)[np.ix_(columns, columns)]
     if np.isnan(C).any():
         C = np.nan_to_num(C)
         np.fill_diagonal(C, 1.0)

@@ -32,10 +32,10 @@ def inflation(ground: Ground) -> Findings:
     import pandas as pd
 
     table, moments = ground.table, _checked_moments(ground)
-    C, starts, columns = inflation_matrix(moments)
-    C, clipped = _positive(C, moments)
+    plain, starts, columns = inflation_matrix(moments, ground.correlations)
+    C, clipped = _positive(plain, moments)
     vif = inflation_of_matrix(C, starts, columns)
-    vif[_exact(moments, starts)] = np.inf
+    vif[_exact(moments, plain, starts)] = np.inf
     rough = [f for f in table.features if table.column(f).missing.mean() > MANY_GAPS] if clipped and "clipping" in clipped[0] else []
     if rough:
         clipped = (*clipped, f"more than half missing, so their figures are rough: {', '.join(rough[:5])}")
@@ -54,14 +54,13 @@ def _checked_moments(ground: Ground) -> Moments:
     return ground.moments
 
 
-def _exact(moments: Moments, starts: Any) -> Any:
+def _exact(moments: Moments, plain: Any, starts: Any) -> Any:
     """Features in an exact dependency among columns without gaps; clipping would make those merely large."""
     if moments.complete:
         return np.empty(0, np.int64)
-    whole = inflation_matrix(moments)[0]
     used = TrainedLevels.learn(moments).columns
     sure = np.flatnonzero(~np.isin(used, moments.layout.gaps))
-    bad = sure[dependent_columns(whole[np.ix_(sure, sure)])] if sure.size else sure
+    bad = sure[dependent_columns(plain[np.ix_(sure, sure)])] if sure.size else sure
     owner = np.repeat(np.arange(starts.size - 1), np.diff(starts))
     return np.unique(owner[bad])
 
@@ -101,9 +100,9 @@ def explained_by(C: Any, starts: Any, names: list[str]) -> list[str]:
     return out
 
 
-def with_path(found: Findings, moments: Moments, features: list[str]) -> Findings:
+def with_path(found: Findings, ground: Ground) -> Findings:
     """The findings of an elimination with the VIF of every feature after every move, and the largest one left."""
-    path = vif_path(moments, features, found.more["trail"]["feature"].tolist())
+    path = vif_path(ground, found.more["trail"]["feature"].tolist())
     trail = found.more["trail"].copy()
     after = path.iloc[:, 1:]
     trail["largest_left"] = [float(after[c].max()) if after[c].notna().any() else np.nan for c in after.columns]
@@ -111,11 +110,12 @@ def with_path(found: Findings, moments: Moments, features: list[str]) -> Finding
     return replace(found, notes=(*found.notes, *NOTE), more={"trail": trail, "path": path})
 
 
-def vif_path(moments: Moments, names: list[str], went: list[str]) -> pd.DataFrame:
+def vif_path(ground: Ground, went: list[str]) -> pd.DataFrame:
     """VIF of every feature at the start and after every move, by updates of one inverse once nothing is singular."""
     import pandas as pd
 
-    plain, starts, _ = inflation_matrix(moments)
+    moments, names = ground.moments, list(ground.table.features)
+    plain, starts, _ = inflation_matrix(moments, ground.correlations)
     C, _ = _positive(plain, moments)
     sure = ~np.isin(TrainedLevels.learn(moments).columns, moments.layout.gaps)
     all_owners = np.repeat(np.arange(len(names)), np.diff(starts))

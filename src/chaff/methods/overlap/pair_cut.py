@@ -15,8 +15,6 @@ from chaff.methods.overlap.ground import Ground
 from chaff.methods.overlap.priority import Priority, why_stays
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep
-from chaff.stats.correlation import correlation_from_products
-from chaff.table.moments import Moments
 from chaff.table.table import Table
 
 
@@ -53,7 +51,8 @@ class Correlation:
         import pandas as pd
 
         numbers = ground.numbers()
-        r = column_correlations(ground.moments.select(numbers))[: len(numbers), : len(numbers)]
+        columns = ground.columns_of(numbers)
+        r = ground.correlations[np.ix_(columns, columns)]
         went = self._prune(r, numbers, ground.claims)
         index = pd.Index(features, name="feature")
         frame = pd.DataFrame(index=index)
@@ -89,17 +88,3 @@ class Correlation:
             return drop(feature, self.use, f"pearson_r {row['pearson_r']:.3g}", f"{self.limit:g}", reason)
         figure = "" if np.isnan(row["strongest_r"]) else f"strongest_r {row['strongest_r']:.3g}"
         return keep(feature, self.use, figure, f"{self.limit:g}")
-
-
-def column_correlations(moments: Moments) -> Floats:
-    """Pearson r of all design columns over the rows where both are present; NaN for columns without spread."""
-    if moments.complete:
-        C = moments.about(moments.means)
-        spread = np.diagonal(C).copy()
-        spread[spread <= 1e-12 * np.maximum(np.diagonal(moments.P), np.finfo(float).tiny)] = np.nan
-        scale = np.sqrt(spread)
-        r = C / scale[:, None] / scale[None, :]
-        np.clip(r, -1.0, 1.0, out=r)
-        np.fill_diagonal(r, np.where(np.isnan(spread), np.nan, 1.0))
-        return r
-    return correlation_from_products(moments.N, moments.S, moments.Q, moments.P)

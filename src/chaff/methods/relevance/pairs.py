@@ -18,7 +18,7 @@ from chaff.arrays import Bytes, Floats, Ints
 from chaff.errors import UsageError
 from chaff.folds import make_folds
 from chaff.kernels import pairs as kernels
-from chaff.methods.overlap.pair_cut import column_correlations
+from chaff.methods.overlap.ground import column_correlations
 from chaff.methods.screen.leaks import LeakRule
 from chaff.models.forms import sample
 from chaff.models.least_squares import fit_linear

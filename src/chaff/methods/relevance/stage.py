@@ -295,5 +295,7 @@ def effect_sizes(table: Table, setting: Setting, features: Sequence[str]) -> dic
     """Effect size of each feature: from the relevance stage when it ran before, measured now otherwise."""
     earlier = setting.earlier.get("relevance")
     if earlier is None or not set(features) <= set(earlier.frame.index):
-        earlier = Relevance("leading").judge(table.with_features(features), setting)
+        some = table.with_features(features)
+        leads = [n for n in resolve("leading", some) if n != "mutual_information"]  # which no effect size is made of
+        earlier = Relevance(leads or "leading").judge(some, setting)
     return {f: float(np.nan_to_num(earlier.frame.loc[f, "effect_size"])) for f in features}

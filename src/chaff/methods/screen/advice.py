@@ -3,12 +3,9 @@
 from __future__ import annotations
 
 import shlex
-from typing import TYPE_CHECKING, Any, Literal, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 from chaff.methods.screen.facts import Facts
-
-if TYPE_CHECKING:
-    import pandas as pd
 
 FEW_WHOLE = 12  # whole numbers with so few values may be codes
 MANY_PER_CODE = 20
@@ -22,7 +19,7 @@ class Advice(NamedTuple):
     values: tuple[str, ...] = ()
 
 
-def advice_for(facts: Facts, row: pd.Series) -> Advice:
+def advice_for(facts: Facts, absence_tells: bool) -> Advice:
     """The first piece of advice that applies."""
     if facts.kind == "date":
         return Advice("date")
@@ -32,7 +29,7 @@ def advice_for(facts: Facts, row: pd.Series) -> Advice:
         return Advice("text")
     if facts.sentinels:
         return Advice("codes" if facts.kind == "number" else "word codes", facts.sentinels)
-    if row["absence_tells"]:
+    if absence_tells:
         return Advice("absence")
     return Advice("levels", (str(facts.distinct),)) if _code_like(facts) else Advice("")
 

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from chaff.arrays import Flags
+from chaff.arrays import Flags, Floats
 from chaff.methods.screen.disguises import sentinel_words, sentinels, units_example
 from chaff.table.kinds import Column
 from chaff.table.table import Table
@@ -81,13 +81,15 @@ def column_facts(table: Table, name: str) -> Facts:
     column = table.column(name)
     values = column.values[~column.missing]
     about = table.meaning(name)
-    distinct, counts = np.unique(values, return_counts=True)
+    ascending = np.sort(values)  # one sort serves the distinct values, their counts and every quantile
+    edges = np.flatnonzero(np.concatenate([[True], ascending[1:] != ascending[:-1]])) if values.size else np.empty(0, np.int64)
+    distinct, counts = ascending[edges], np.diff(edges, append=values.size)
     top = int(np.argmax(counts)) if counts.size else 0
     number = column.kind in ("number", "date")
     spread = float(values.std()) if values.size and number else float("nan")
-    middle = float(np.median(values)) if values.size and number else float("nan")
+    middle = _quantile(ascending, 0.5) if values.size and number else float("nan")
     n = values.size
-    low, first, third, high = _spots(values) if n and number else (float("nan"),) * 4
+    low, first, third, high = (_quantile(ascending, q) for q in (0.0, 0.25, 0.75, 1.0)) if n and number else (float("nan"),) * 4
     skew, outlying = _shape(values, spread, first, third) if n and number else (float("nan"),) * 2
     codes = sentinels(column, distinct, counts)
     return Facts(
@@ -118,8 +120,13 @@ def column_facts(table: Table, name: str) -> Facts:
     )
 
 
-def _spots(values: Any) -> tuple[float, ...]:
-    return tuple(float(v) for v in np.quantile(values, (0.0, 0.25, 0.75, 1.0)))
+def _quantile(ascending: Floats, share: float) -> float:
+    """Between the two nearest values, as a straight line."""
+    place = share * (ascending.size - 1)
+    k = int(place)
+    low, high = float(ascending[k]), float(ascending[min(k + 1, ascending.size - 1)])
+    t = place - k
+    return low + (high - low) * t if t < 0.5 else high - (high - low) * (1.0 - t)
 
 
 def _shape(values: Any, spread: float, first: float, third: float) -> tuple[float, float]:

@@ -6,8 +6,9 @@ thing tells something about the target; where it does, a person should look.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -26,11 +27,8 @@ from chaff.results.verdict import Verdict, drop, keep, look
 from chaff.table.table import Table
 from chaff.work import task
 
-if TYPE_CHECKING:
-    import pandas as pd
-
-
 NO_RELATION = 0.01  # cross-validated one-feature R²
+Row = Mapping[str, Any]
 BETTER: dict[str, Way] = {
     "missing_share": "lower",
     "top_share": "lower",
@@ -130,7 +128,7 @@ class Screen:
         echoed = work.each(task(echo_of, table), facts) if self.echoes else [None] * len(facts)
         frame["echo"] = [e.words if e else "" for e in echoed]
         frame["echo_barred"] = [bool(e and e.barred) for e in echoed]
-        told = [advice_for(f, row) for f, (_, row) in zip(facts, frame.iterrows(), strict=True)]
+        told = [advice_for(f, tells) for f, tells in zip(facts, frame["absence_tells"].tolist(), strict=True)]
         frame["advice"] = [in_python(f.name, a) for f, a in zip(facts, told, strict=True)]
         frame["advice_kind"], frame["advice_values"] = [a.kind for a in told], [a.values for a in told]
         notes = (f"target {table.target.name}, {len(table):,} rows",)
@@ -141,9 +139,10 @@ class Screen:
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
         rule = LeakRule(bool(result.settings["classes"]), self.too_good, self.far_above)
         suspects = rule.suspects(result.frame["single_r2"].to_dict())
-        return tuple(self._verdict(name, row, suspects.get(name)) for name, row in result.frame.iterrows())
+        rows = zip(result.frame.index, result.frame.to_dict("records"), strict=True)
+        return tuple(self._verdict(name, row, suspects.get(name)) for name, row in rows)
 
-    def _verdict(self, name: Any, row: pd.Series, leak: Suspicion | None) -> Verdict:
+    def _verdict(self, name: Any, row: Row, leak: Suspicion | None) -> Verdict:
         for check in (
             self._unusable,
             self._echo,
@@ -160,7 +159,7 @@ class Screen:
                 return found
         return keep(name, self.use)
 
-    def _unusable(self, name: str, row: pd.Series, leak: Suspicion | None) -> Verdict | None:
+    def _unusable(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
         if row["rows"] == 0:
             return drop(name, self.use, "missing_share 1", "", "every cell is missing")
         if row["kind"] == "date":
@@ -174,7 +173,7 @@ class Screen:
             return drop(name, self.use, "distinct 1", "1", f"one value only: {row['top_value']}")
         return None
 
-    def _id(self, name: str, row: pd.Series, leak: Suspicion | None) -> Verdict | None:
+    def _id(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
         if Facts.is_id(row, self.id_share):
             figure = f"distinct_share {row['distinct_share']:.3g}"
             return look(name, self.use, figure, f"{self.id_share:g}", f"looks like an id: {row['id_why']}", stays=False)
@@ -197,25 +196,25 @@ class Screen:
             return drop(name, self.use, figure, f"{self.level_share:g}", reason)
         return None
 
-    def _echo(self, name: str, row: pd.Series, leak: Suspicion | None) -> Verdict | None:
+    def _echo(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
         if not row["echo"]:
             return None
         return look(name, self.use, _score(row), "", str(row["echo"]), stays=not row["echo_barred"])
 
-    def _repeat(self, name: str, row: pd.Series, leak: Suspicion | None) -> Verdict | None:
+    def _repeat(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
         if not row["repeats_of"]:
             return None
         return drop(name, self.use, f"repeats {row['repeats_of']}", "", f"is {row['repeats_of']}, {row['repeats_how']}")
 
-    def _disguise(self, name: str, row: pd.Series, leak: Suspicion | None) -> Verdict | None:
+    def _disguise(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
         if not self.sentinels or not row["sentinel"]:
             return None
         return look(name, self.use, "", "", f"{row['sentinel']}: a code for missing?", stays=True)
 
-    def _leak(self, name: str, row: pd.Series, leak: Suspicion | None) -> Verdict | None:
+    def _leak(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
         return None if leak is None else look(name, self.use, _score(row), leak.limit, leak.reason, stays=False)
 
-    def _missing(self, name: str, row: pd.Series, leak: Suspicion | None) -> Verdict | None:
+    def _missing(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
         if self.missing_share is None or row["missing_share"] <= self.missing_share:
             return None
         if row["absence_tells"]:
@@ -223,12 +222,12 @@ class Screen:
         figure = f"missing_share {row['missing_share']:.3g}"
         return drop(name, self.use, figure, f"{self.missing_share:g}", f"{row['missing_share']:.0%} missing, and absence tells nothing")
 
-    def _absence(self, name: str, row: pd.Series) -> Verdict:
+    def _absence(self, name: str, row: Row) -> Verdict:
         figure = f"missing_share {row['missing_share']:.3g}"
         reason = f"{row['missing_share']:.0%} missing, and {row['absence_words']}: absence tells"
         return look(name, self.use, figure, f"{self.missing_share or 0:g}", reason, stays=True)
 
-    def _one_value(self, name: str, row: pd.Series, leak: Suspicion | None) -> Verdict | None:
+    def _one_value(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
         if self.top_share is None or row["top_share"] <= self.top_share:
             return None
         figure = f"top_share {row['top_share']:.3g}"
@@ -237,7 +236,7 @@ class Screen:
             return look(name, self.use, figure, f"{self.top_share:g}", f"{words}, but {row['rare_words']}", stays=True)
         return drop(name, self.use, figure, f"{self.top_share:g}", words)
 
-    def _spread(self, name: str, row: pd.Series, leak: Suspicion | None) -> Verdict | None:
+    def _spread(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
         spread = row["relative_spread"]
         if self.spread is not None and row["kind"] == "number" and row["distinct"] > 1 and row["spread"] <= self.spread:
             return drop(name, self.use, f"spread {row['spread']:.3g}", f"{self.spread:g}", "too little spread")
@@ -250,5 +249,5 @@ class Screen:
         return drop(name, self.use, figure, f"{self.relative_spread:g}", words)
 
 
-def _score(row: pd.Series) -> str:
+def _score(row: Row) -> str:
     return f"single_r2 {row['single_r2']:.3g}" if row["single_r2"] == row["single_r2"] else ""
