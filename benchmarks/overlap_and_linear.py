@@ -20,7 +20,6 @@ import chaff
 from chaff.methods.linear.pruning import Pruning, run_rule
 from chaff.methods.linear.rows import linear_form
 from chaff.methods.linear.swept import Swept
-from chaff.methods.overlap.ground import column_correlations
 from chaff.stats.linear_model import least_squares
 from chaff.table.moments import table_moments
 
@@ -37,7 +36,7 @@ def correlation(table, X):
     print(f"correlation matrix, {ROWS:,} x {COLUMNS}")
     t = compare(
         {
-            "the matrix from the table": lambda: column_correlations(table_moments(table, table.features)),
+            "the matrix from the table": lambda: table_moments(table, table.features).correlations(),
             "chaff.correlations, all of it": lambda: chaff.correlations(table),
             "pandas .corr(), 5,000 rows": lambda: pd.DataFrame(X[:5000]).corr(),
             "one product": lambda: blas.dsyrk(1.0, X.T, lower=1),

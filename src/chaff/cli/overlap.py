@@ -20,7 +20,7 @@ from chaff.cli.options import (
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
-    from chaff.decide.calls.repeats import Overlaps
+    from chaff.decide.calls.overlaps import Overlaps
     from chaff.results.findings import Findings
 
 USES = ("overlap", "correlation", "inflation")
@@ -50,7 +50,7 @@ def command(data: str, **said: Any) -> None:
     """Which columns of DATA repeat each other: pairs and groups, variance inflation and who explains whom, equations, components."""
     from chaff.cli.console import Show, tell_of_compiling
     from chaff.cli.ground import stand
-    from chaff.decide.calls.repeats import overlaps
+    from chaff.decide.calls.overlaps import overlaps
     from chaff.methods.overlap.correlations import Correlating
     from chaff.methods.overlap.stage import Overlap
 

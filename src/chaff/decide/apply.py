@@ -6,15 +6,17 @@ import csv
 import io
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from chaff.decide.selection import KeptPart, Selection
 from chaff.errors import DataError, UsageError, nearest
 from chaff.files import whole_file
 from chaff.table.derived import filled_cells, flag_cells, gaps_of, without_codes
 from chaff.table.sources import csv_batches, read_source
+
+if TYPE_CHECKING:
+    from chaff.decide.selection import KeptPart, Selection
 
 BATCH = 65_536
 

@@ -10,13 +10,11 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.kernels.sweep import errors_after_toggle, toggle
 from chaff.results.score import Score
-from chaff.stats.least_squares import SINGULAR
+from chaff.stats.tolerances import SINGULAR, TIE
 
 if TYPE_CHECKING:
     from chaff.evaluate.closed import ClosedEngine, ClosedSplit
     from chaff.evaluate.scorer import SubsetScorer
-
-TIE = 1e-12  # scores closer than this are a tie, broken by name
 
 
 class Changes(Mapping[str, Score]):

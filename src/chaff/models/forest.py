@@ -10,7 +10,8 @@ import numpy.typing as npt
 
 from chaff.arrays import Bytes, Flags, Floats, Ints
 from chaff.errors import UsageError
-from chaff.kernels.forest import add_predictions, add_shuffle_changes, draw_bootstrap, grow_tree
+from chaff.kernels.forest import draw_bootstrap, grow_tree
+from chaff.kernels.tree_walks import add_predictions, add_shuffle_changes
 from chaff.metrics import Need
 from chaff.models.protocols import Form, Sample
 from chaff.table.bins import Bins

@@ -6,6 +6,7 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.stats.tails import t_two_sided
+from chaff.stats.tolerances import FLAT
 
 
 def fisher_interval(r: Floats, rows: Floats, level: float = 0.95) -> tuple[Floats, Floats]:
@@ -44,7 +45,7 @@ def correlation_from_products(N: Floats, S: Floats, Q: Floats, P: Floats) -> Flo
     with np.errstate(all="ignore"):
         variance = Q - S * S / N
         # What is left after cancellation of sums of this size is rounding, not spread.
-        variance = np.where(variance > 1e-12 * Q, variance, np.nan)
+        variance = np.where(variance > FLAT * Q, variance, np.nan)
         r = (P - S * S.T / N) / np.sqrt(variance * variance.T)
     r = np.clip(r, -1.0, 1.0)
     np.fill_diagonal(r, np.where(np.isnan(np.diagonal(variance)), np.nan, 1.0))

@@ -9,6 +9,7 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.stats.groups import one_way
 from chaff.stats.tails import f_upper
+from chaff.stats.tolerances import ROUNDING
 
 
 @dataclass(frozen=True)
@@ -52,10 +53,10 @@ def curve(weights: Floats, x_sums: Floats, y_sums: Floats, y_square: Floats) -> 
         group, total = (weights * dy * dy).sum(1), y_square - n * my * my
         line = np.where(sxx > 0, sxy * sxy / sxx, 0.0)
         within = total - group
-        within = np.where(within > 1e-13 * y_square, within, 0.0)
+        within = np.where(within > ROUNDING * y_square, within, 0.0)
         df, df_within = seen.sum(1) - 2.0, n - seen.sum(1)
         extra = np.maximum(group - line, 0.0)
-        extra = np.where(extra > 1e-13 * y_square, extra, 0.0)
+        extra = np.where(extra > ROUNDING * y_square, extra, 0.0)
         f = (extra / df) / (within / df_within)
         f = np.where((within == 0) & (extra > 0) & (df_within > 0), np.inf, f)
         f = np.where((df < 1) | (df_within < 1) | (total <= 0), np.nan, f)

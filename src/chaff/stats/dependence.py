@@ -7,8 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from chaff.arrays import Flags, Floats, Ints
-
-EXACT = 1e-9  # of the column's own spread
+from chaff.stats.tolerances import EXACT, FLAT, ROUNDING
 
 
 def triangle(Z: Floats) -> Floats:
@@ -34,7 +33,7 @@ def relations(X: Floats, tolerance: float) -> list[Relation]:
     those that are independent so far.  Source: Björck, 1967; rank by the triangle's diagonal, Golub, 1965.
     """
     means, spread = X.mean(0), X.std(0)
-    live = np.flatnonzero(spread > 1e-13 * np.maximum(np.abs(means), np.finfo(float).tiny))
+    live = np.flatnonzero(spread > ROUNDING * np.maximum(np.abs(means), np.finfo(float).tiny))
     Z = (X[:, live] - means[live]) / spread[live] / np.sqrt(len(X))
     R = triangle(Z)
     keep = independent(R, tolerance)
@@ -85,12 +84,12 @@ def _in_units(X: Floats, others: Ints, k: int) -> Relation:
     best = _residual(X, y, others, weights)
     for digits in range(7):
         plain: Floats = np.array(np.round(weights, digits), dtype=float)
-        if _residual(X, y, others, plain) <= max(1.05 * best, 1e-12):
+        if _residual(X, y, others, plain) <= max(1.05 * best, FLAT):
             weights = plain
             break
     intercept = float(np.mean(y - X[:, others] @ weights))
     for digits in range(7):
-        if abs(round(intercept, digits) - intercept) <= max(best, 1e-9) * y.std():
+        if abs(round(intercept, digits) - intercept) <= max(best, EXACT) * y.std():
             intercept = round(intercept, digits)
             break
     return Relation(k, others, weights, intercept, _residual(X, y, others, weights))

@@ -8,6 +8,7 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.stats.tails import f_upper
+from chaff.stats.tolerances import ROUNDING
 
 
 @dataclass(frozen=True)
@@ -51,7 +52,7 @@ def one_way(counts: Floats, sums: Floats, weights: Floats, total_square: Floats)
         between = np.where(seen, sums**2 / np.where(seen, weights, 1.0), 0.0).sum(1) - grand
         total = total_square - grand
         # Sums of this size leave rounding of this order behind: below it there is no variation at all.
-        nothing = 1e-13 * total_square
+        nothing = ROUNDING * total_square
         total = np.where(total <= nothing, 0.0, total)
         between = np.clip(np.where(between <= nothing, 0.0, between), 0.0, total)
         within = np.where(total - between <= nothing, 0.0, total - between)
@@ -95,7 +96,7 @@ def welch(counts: Floats, sums: Floats, weights: Floats, squares: Floats) -> Wel
         k = seen.sum(1).astype(float)
         mean = np.where(seen, sums / weights, 0.0)
         inside = squares - np.where(seen, sums * sums / weights, 0.0)
-        inside = np.where(inside > 1e-13 * squares, inside, 0.0)  # less is rounding
+        inside = np.where(inside > ROUNDING * squares, inside, 0.0)  # less is rounding
         variance = inside / weights * counts / (counts - 1.0)
         bad = (seen & ((counts < 2) | (variance <= 0))).any(1)
         load = np.where(seen, counts / variance, 0.0)

@@ -9,9 +9,7 @@ import numpy as np
 from chaff.arrays import Flags, Floats, Ints
 from chaff.kernels.inflation import eliminate, inflation_of
 from chaff.stats.blas import mirror
-
-RANK_TOLERANCE = 1e-10  # relative pivot below which a column counts as a combination of the others
-TIE = 1e-9  # VIFs closer than this are a tie
+from chaff.stats.tolerances import INVOLVED, SINGULAR, TWINS
 
 
 def inverse_of(C: Floats) -> Floats | None:
@@ -21,7 +19,7 @@ def inverse_of(C: Floats) -> Floats | None:
     if not C.size:
         return C.copy()
     factor, info = dpotrf(C, lower=1)
-    if info or np.min(np.diagonal(factor)) ** 2 < RANK_TOLERANCE:
+    if info or np.min(np.diagonal(factor)) ** 2 < SINGULAR:
         return None
     # dpotri fills one triangle only; it works in place, so nothing of size p x p is allocated twice.
     inverse, info = dpotri(factor, lower=1, overwrite_c=1)
@@ -39,14 +37,14 @@ def dependent_columns(C: Floats) -> Ints:
     from scipy.linalg import solve_triangular
     from scipy.linalg.lapack import dpstrf
 
-    factor, pivots, rank, _ = dpstrf(C, lower=1, tol=RANK_TOLERANCE)
+    factor, pivots, rank, _ = dpstrf(C, lower=1, tol=SINGULAR)
     order = pivots - 1
     if rank == C.shape[0]:
         return np.empty(0, np.int64)
     head = np.tril(factor[:rank, :rank])
     tail = factor[rank:, :rank]
     weights = solve_triangular(head, tail.T, lower=True, trans="T")
-    involved = np.abs(weights).max(1) > 1e-6 * max(1.0, float(np.abs(weights).max()))
+    involved = np.abs(weights).max(1) > INVOLVED * max(1.0, float(np.abs(weights).max()))
     return np.sort(np.concatenate([order[:rank][involved], order[rank:]])).astype(np.int64)
 
 
@@ -179,7 +177,7 @@ def prune_inflation(C: Floats, starts: Ints, columns: Ints, limit: float, order_
             return Elimination(np.array(went, int), np.array(values), left, fresh)
         own = block_determinants(sub, inner, flat)
         gone, value = np.empty(left.size, np.int64), np.empty(left.size)
-        count = eliminate(P, inner, flat, own, removable, order_key[left].astype(np.int64), limit, TIE, gone, value)
+        count = eliminate(P, inner, flat, own, removable, order_key[left].astype(np.int64), limit, TWINS, gone, value)
         went += left[gone[:count]].tolist()
         values += value[:count].tolist()
         left = np.delete(left, gone[:count])

@@ -8,6 +8,7 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.stats.tails import chi_square_upper
+from chaff.stats.tolerances import FLAT
 
 
 def mutual_information(counts: Floats, rows: Floats | None = None) -> Floats:
@@ -164,7 +165,7 @@ def gains(counts: Floats) -> Gains:
         gain = np.maximum(own + target - joint, 0.0)
         within = np.where(levels > 0, (both**2).sum(2) / levels, 0.0).sum(1)
         gini = np.maximum(within - (classes**2).sum(1), 0.0)
-        ratio = np.where(own > 1e-12, gain / own, np.nan)
+        ratio = np.where(own > FLAT, gain / own, np.nan)
     known = n > 0
     return Gains(*(np.where(known, x, np.nan) for x in (gain, ratio, gini)))
 

@@ -5,8 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from chaff.arrays import Floats
-
-SINGULAR = 1e-10  # pivot, relative to the column's own, below which a column adds nothing
+from chaff.stats.tolerances import SINGULAR
 
 
 def pivoted_solve(A: Floats, B: Floats) -> Floats:

@@ -9,8 +9,8 @@ import numpy as np
 from chaff.arrays import Floats, Ints
 from chaff.stats.dependence import independent, triangle
 from chaff.stats.tails import f_upper, normal_upper, t_two_sided
+from chaff.stats.tolerances import FLAT, SINGULAR
 
-DEPENDENT = 1e-10  # a column's own length, less than which is left when earlier ones are taken off it
 REFINEMENTS = 2
 
 
@@ -76,7 +76,7 @@ def least_squares(
     middle = float(w @ y) / n if intercept else 0.0
     Z, v = (X - means) * root[:, None], (y - middle) * root
     whole = np.sqrt((Z * Z).sum(0))
-    keep = independent(triangle(Z / np.where(whole > 0, whole, 1.0)), DEPENDENT)
+    keep = independent(triangle(Z / np.where(whole > 0, whole, 1.0)), SINGULAR)
     length = whole[keep]
     Q, R = np.linalg.qr(Z[:, keep] / length)
     beta = _refined(Z[:, keep], length, Q, R, v)
@@ -141,7 +141,7 @@ def _covariance(
     if errors == "plain":
         return np.asarray(sigma2 * inverse @ inverse.T)
     if errors == "robust" or groups is None:
-        scores = Q * (rest / np.maximum(1.0 - leverage, 1e-12))[:, None]
+        scores = Q * (rest / np.maximum(1.0 - leverage, FLAT))[:, None]
         return np.asarray(inverse @ (scores.T @ scores) @ inverse.T)
     names, code = np.unique(groups, return_inverse=True)
     sums = np.zeros((names.size, Q.shape[1]))

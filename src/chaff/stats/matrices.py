@@ -7,6 +7,7 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.stats.correlation import correlation_from_products
 from chaff.stats.ranks import average_ranks, kendall, ranked
+from chaff.stats.tolerances import ROUNDING, SINGULAR
 
 FEWEST_SHARED = 3
 
@@ -15,7 +16,7 @@ def pearson_matrix(X: Floats) -> Floats:
     """Pearson r of complete columns, float64 (p, n) → (p, p); NaN for columns without spread."""
     Z = X - X.mean(1, keepdims=True)
     scale = np.sqrt((Z * Z).sum(1))
-    rounding = 1e-13 * np.sqrt((X * X).sum(1))
+    rounding = ROUNDING * np.sqrt((X * X).sum(1))
     with np.errstate(all="ignore"):
         Z /= np.where(scale > rounding, scale, np.nan)[:, None]
     out = np.clip(Z @ Z.T, -1.0, 1.0)
@@ -64,9 +65,9 @@ def kendall_column(X: Floats, i: int) -> Floats:
 def partial_correlations(C: Floats) -> Floats:
     """Correlation of each pair when all other columns are held fixed, from the inverse; pseudo-inverse when singular."""
     try:
-        P = np.linalg.inv(C) if np.linalg.cond(C) < 1e12 else np.linalg.pinv(C, rcond=1e-10, hermitian=True)
+        P = np.linalg.inv(C) if np.linalg.cond(C) < 1e12 else np.linalg.pinv(C, rcond=SINGULAR, hermitian=True)
     except np.linalg.LinAlgError:
-        P = np.linalg.pinv(C, rcond=1e-10, hermitian=True)
+        P = np.linalg.pinv(C, rcond=SINGULAR, hermitian=True)
     d = np.sqrt(np.abs(np.diagonal(P)))
     with np.errstate(all="ignore"):
         out = -P / np.outer(d, d)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from chaff.arrays import Floats, Ints
+from chaff.stats.tolerances import HAIR
 
 NEIGHBOURS = 3
 
@@ -51,7 +52,7 @@ def between_number_and_levels(x: Floats, levels: Ints, neighbours: int = NEIGHBO
     for level in np.unique(levels):
         own = np.sort(x[levels == level])
         k = min(neighbours, own.size - 1)
-        reach = _kth_nearest(own, k) * (1.0 + 1e-12)  # a hair wider, so that rounding does not lose the neighbour itself
+        reach = _kth_nearest(own, k) * (1.0 + HAIR)  # a hair wider, so that rounding does not lose the neighbour itself
         near = np.searchsorted(everything, own + reach, "right") - np.searchsorted(everything, own - reach, "left") - 1
         of_size += own.size * float(digamma(own.size))
         of_own += own.size * float(digamma(k))
@@ -87,6 +88,6 @@ def _kth_nearest(ascending: Floats, k: int) -> Floats:
 def _strictly_within(x: Floats, reach: Floats) -> Floats:
     """How many other entries lie nearer than `reach`."""
     ascending = np.sort(x)
-    low = np.searchsorted(ascending, x - reach * (1.0 - 1e-12), "right")
-    high = np.searchsorted(ascending, x + reach * (1.0 - 1e-12), "left")
+    low = np.searchsorted(ascending, x - reach * (1.0 - HAIR), "right")
+    high = np.searchsorted(ascending, x + reach * (1.0 - HAIR), "left")
     return np.maximum(high - low - 1, 0).astype(float)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from chaff.arrays import Floats
+from chaff.stats.tolerances import SINGULAR
 
 EXACT_UP_TO = 18
 
@@ -42,7 +43,7 @@ def _walk(A: Floats, R2: Floats, held: int, first: int, m: int, starts: np.ndarr
     for j in range(first, m):
         B = A.copy()
         for k in range(int(starts[j]), int(starts[j + 1])):
-            if B[k, k] > 1e-10:
+            if B[k, k] > SINGULAR:
                 B -= np.outer(B[:, k], B[k]) / B[k, k]
         now = held | (1 << j)
         R2[now] = 1.0 - B[-1, -1]
@@ -55,7 +56,7 @@ def sampled_shares(C: Floats, r: Floats, starts: np.ndarray, orders: int, stream
     from scipy.linalg import cholesky
 
     m = starts.size - 1
-    whole = np.block([[C, r[:, None]], [r[None, :], np.ones((1, 1))]]) + 1e-10 * np.eye(C.shape[0] + 1)
+    whole = np.block([[C, r[:, None]], [r[None, :], np.ones((1, 1))]]) + SINGULAR * np.eye(C.shape[0] + 1)
     drawn = np.empty((orders, m))
     for k in range(orders):
         order = stream.permutation(m)

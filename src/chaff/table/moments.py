@@ -18,6 +18,8 @@ from chaff.arrays import Flags, Floats, Ints
 from chaff.kernels.fill import add_complements, fill_columns, fill_levels, mark_missing
 from chaff.kernels.pointers import addresses_of
 from chaff.stats.blas import add_gram, mirror
+from chaff.stats.correlation import correlation_from_products
+from chaff.stats.tolerances import FLAT
 from chaff.table.layout import Layout
 from chaff.table.table import Table
 from chaff.work import Work, task
@@ -129,6 +131,19 @@ class Moments:
         """Weighted means about the shift, over the rows where each column is present; 0 where it never is."""
         weight = self.weight_present
         return np.where(weight > 0, self.sums / np.where(weight > 0, weight, 1.0), 0.0)
+
+    def correlations(self) -> Floats:
+        """Pearson r of all design columns over the rows where both are present; NaN for columns without spread."""
+        if not self.complete:
+            return correlation_from_products(self.N, self.S, self.Q, self.P)
+        C = self.about(self.means)
+        spread = np.diagonal(C).copy()
+        spread[spread <= FLAT * np.maximum(np.diagonal(self.P), np.finfo(float).tiny)] = np.nan
+        scale = np.sqrt(spread)
+        r = C / scale[:, None] / scale[None, :]
+        np.clip(r, -1.0, 1.0, out=r)
+        np.fill_diagonal(r, np.where(np.isnan(spread), np.nan, 1.0))
+        return r
 
     def about(self, means: Floats) -> Floats:
         """Cross-products about `means` (given about the shift), a missing cell counting as its mean: exact mean filling."""
@@ -324,4 +339,4 @@ def live_columns(moments: Moments) -> Flags:
     weight = np.maximum(moments.weight_present, np.finfo(float).tiny)
     about_shift = np.diagonal(moments.P)
     spread = about_shift - moments.sums**2 / weight
-    return np.asarray(spread > 1e-12 * np.maximum(about_shift, np.finfo(float).tiny))
+    return np.asarray(spread > FLAT * np.maximum(about_shift, np.finfo(float).tiny))

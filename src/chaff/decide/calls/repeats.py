@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Sequence
 from typing import Literal
 
 from chaff.decide.calls.judged import findings_of, judge, stage_of, with_verdicts
 from chaff.decide.judging import judge_pins, not_dropped
 from chaff.decide.pins import checked_pins
-from chaff.errors import DataError, UsageError
+from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
 from chaff.methods.overlap import associations as associations_of
 from chaff.methods.overlap import components as components_of
@@ -85,7 +84,7 @@ def correlations(
     ('test_weight_kg_hl', 'test_weight_lb_bu')
     """
     how = Correlating(method, limit, limits, rows, with_target, partial, shrink, level)
-    return correlations_of(_ground(_numbers(table, features), workers=workers), how)
+    return correlations_of(ground_of(_numbers(table, features), workers=workers), how)
 
 
 def prune_correlations(
@@ -161,7 +160,7 @@ def associations(table: Table, *, limit: float = 0.7, features: Sequence[str] | 
     True
     """
     _check_limit(limit)
-    return associations_of.associations(_ground(_of_any_kind(table, features), workers=workers), limit)
+    return associations_of.associations(ground_of(_of_any_kind(table, features), workers=workers), limit)
 
 
 def clusters(
@@ -202,11 +201,11 @@ def clusters(
     _check_limit(limit)
     if linkage not in ("average", "complete"):
         raise UsageError(f"linkage must be average or complete, not '{linkage}'")
-    ground = _ground(_of_any_kind(table, features), pins, seed, workers)
-    return _with_cluster_verdicts(associations_of.clusters(ground, limit, linkage), ground)
+    ground = ground_of(_of_any_kind(table, features), pins, seed, workers)
+    return with_cluster_verdicts(associations_of.clusters(ground, limit, linkage), ground)
 
 
-def _with_cluster_verdicts(found: Findings, ground: Ground) -> Findings:
+def with_cluster_verdicts(found: Findings, ground: Ground) -> Findings:
     """Of every cluster one stays, and whatever is pinned in."""
     said = [
         keep(str(f), "clusters", f"cluster {r['cluster']}", "", r["why"])
@@ -245,7 +244,7 @@ def inflation(table: Table, *, features: Sequence[str] | None = None, workers: i
     >>> found.frame["vif"].idxmin(), bool(found.frame.loc["protein_pct", "vif"] > 10)
     ('ash_pct', True)
     """
-    return inflation_of.inflation(_ground(able(table, features), workers=workers))
+    return inflation_of.inflation(ground_of(able(table, features), workers=workers))
 
 
 def prune_inflation(
@@ -289,7 +288,7 @@ def prune_inflation(
     """
     stage = stage_of(Inflation, {"limit": float(limit)})
     whole = table if features is None else table.with_features(features)
-    ground = _ground(able(table, features), pins, seed, workers)
+    ground = ground_of(able(table, features), pins, seed, workers)
     found = stage.eliminate(ground, ground.table.features, ground.setting)
     verdicts = judge_pins(stage.verdicts(found, ground.setting), ground.setting.pins, whole.features)
     return with_verdicts(inflation_of.with_path(found, ground), verdicts)
@@ -334,7 +333,7 @@ def dependencies(table: Table, *, tolerance: float = 1e-3, features: Sequence[st
     """
     if not 0 < tolerance < 1:
         raise UsageError(f"tolerance must be between 0 and 1, not {tolerance}")
-    return relations.dependencies(_ground(_numbers(table, features)), tolerance)
+    return relations.dependencies(ground_of(_numbers(table, features)), tolerance)
 
 
 def components(
@@ -381,100 +380,11 @@ def components(
     """
     if not 0 < share <= 1 or shuffles < 0:
         raise UsageError("share must be above 0 and at most 1, shuffles 0 or more")
-    return components_of.components(_ground(_numbers(table, features), (), seed, workers), share, shuffles)
+    return components_of.components(ground_of(_numbers(table, features), (), seed, workers), share, shuffles)
 
 
-@dataclass(frozen=True)
-class Overlaps:
-    """Everything that is asked about repeats, from one reading of the table."""
-
-    pairs: Findings
-    """Correlations of numbers, or associations of every kind."""
-    cut: Findings
-    """Of each pair, who would go."""
-    inflation: Findings
-    elimination: Findings
-    relations: Findings | str
-    """Equations and near-singular directions, or why there are none."""
-    components: Findings | str
-    clusters: Findings | None = None
-
-    def __str__(self) -> str:
-        parts = (self.pairs, self.cut, self.inflation, self.elimination, self.relations, self.components, self.clusters)
-        return "\n\n".join(str(p) for p in parts if p is not None)
-
-
-def overlaps(
-    table: Table,
-    *,
-    how: Correlating | None = None,
-    every_kind: bool = False,
-    pair_limit: float = 0.95,
-    vif_limit: float = 10.0,
-    clusters: bool = False,
-    pins: Iterable[Pin] = (),
-    seed: int = 0,
-    workers: int | None = None,
-) -> Overlaps:
-    """All looks at repeats at once: pairs, who would go of each, VIF and its elimination, equations, components.
-
-    The same as the single calls, which each read the table anew; here it is read once.
-
-    Parameters
-    ----------
-    table : Table
-    how : Correlating, optional
-        Method, limits and rows of the correlations; made of `pair_limit` when left out.
-    every_kind : bool
-        Associations of columns of every kind in place of correlations of numbers.
-    pair_limit, vif_limit : float
-    clusters : bool
-        Also clusters of columns of every kind.
-    pins : iterable of Pin
-    seed, workers : int
-
-    Returns
-    -------
-    Overlaps
-
-    Examples
-    --------
-    >>> import chaff
-    >>> found = chaff.overlaps(chaff.demo.table(rows=200))
-    >>> bool(found.elimination.frame["vif_left"].max() <= 10)
-    True
-    """
-    pinned = checked_pins(list(pins), table)
-    ground = _ground(able(table, None), pinned.values(), seed, workers)
-    pair, vif = Correlation(pair_limit), Inflation(vif_limit)
-    cut = pair.cut(ground, ground.table.features)
-    went = vif.eliminate(ground, ground.table.features, ground.setting)
-    said = judge_pins(pair.verdicts(cut, ground.setting), pinned, table.features)
-    told = judge_pins(vif.verdicts(went, ground.setting), pinned, table.features)
-    if every_kind:
-        pairs = associations_of.associations(ground, pair_limit)
-    else:
-        pairs = correlations_of(ground, how or Correlating(limit=pair_limit))
-    return Overlaps(
-        pairs,
-        with_verdicts(cut, said),
-        inflation_of.inflation(ground),
-        with_verdicts(inflation_of.with_path(went, ground), told),
-        _or_words(lambda: relations.dependencies(ground, 1e-3)),
-        _or_words(lambda: components_of.components(ground, 0.9, 20)),
-        _with_cluster_verdicts(associations_of.clusters(ground, 0.7, "average"), ground) if clusters else None,
-    )
-
-
-def _or_words(look: Callable[[], Findings]) -> Findings | str:
-    """The findings, or why there are none: too few complete rows must not hide the rest."""
-    try:
-        return look()
-    except DataError as error:
-        return str(error)
-
-
-def _ground(table: Table, pins: Iterable[Pin] = (), seed: int = 0, workers: int | None = None) -> Ground:
+def ground_of(table: Table, pins: Iterable[Pin] = (), seed: int = 0, workers: int | None = None) -> Ground:
+    """The ground of one call: the table without what is pinned out."""
     pinned = checked_pins(list(pins), table)
     offered = not_dropped(table, pinned)
     return Ground.of(offered, Setting.unfolded(offered, Work(seed, workers), pins=pinned))

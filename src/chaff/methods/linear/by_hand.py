@@ -16,6 +16,7 @@ from chaff.methods.linear.rows import linear_form
 from chaff.methods.linear.swept import State, Swept
 from chaff.models.least_squares import LeastSquares
 from chaff.results.trail import trail_frame
+from chaff.stats.tolerances import BETTER
 from chaff.table.table import Table
 from chaff.work import Work
 
@@ -156,7 +157,7 @@ class ByHand:
             new = swept.criteria(rss, rank)[1]
             # What the first two rules would throw out again is never suggested.
             repeats = min(swept.A[k, k] for k in swept.columns(f)) < 1.0 / HIGH_VIF
-            if new < aic - 1e-9 and not repeats and swept.p_of(fall, c, rss, swept.rows - rank - 1) < WEAK_P:
+            if new < aic - BETTER and not repeats and swept.p_of(fall, c, rss, swept.rows - rank - 1) < WEAK_P:
                 best, aic = f, new
         return (
             f"add {best}: AIC {aic:.1f} instead of {s.aic:.1f}"

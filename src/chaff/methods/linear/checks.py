@@ -14,6 +14,7 @@ from chaff.folds import split_holdout
 from chaff.methods.linear.rows import LinearForm, linear_form
 from chaff.stats.linear_model import LeastSquaresFit, least_squares
 from chaff.stats.residual_tests import constant_variance, lack_of_fit, normality
+from chaff.stats.tolerances import EXACT
 from chaff.table.table import Table
 from chaff.work import Work
 
@@ -159,7 +160,7 @@ def _scores(true: Floats, predicted: Floats, train: Floats, fit: LeastSquaresFit
             "mae": float(np.abs(e).mean()),
             "mse": float((e**2).mean()),
             "r_squared": 1 - float((e**2).sum()) / around if around > 0 else float("nan"),
-            "mean_error": float(e.mean()) if abs(e.mean()) > 1e-9 * np.abs(e).max(initial=0.0) else 0.0,
+            "mean_error": float(e.mean()) if abs(e.mean()) > EXACT * np.abs(e).max(initial=0.0) else 0.0,
         }
 
     out = [one("the rows it was fitted on", train, fit.residuals)]

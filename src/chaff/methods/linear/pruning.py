@@ -18,6 +18,7 @@ from chaff.models.least_squares import LeastSquares
 from chaff.results.findings import Findings, Way
 from chaff.results.trail import trail_frame
 from chaff.results.verdict import Verdict, drop, keep
+from chaff.stats.tolerances import BETTER
 from chaff.table.table import Table
 from chaff.work import Work, task
 
@@ -190,7 +191,7 @@ def _by_criterion(swept: Swept, by: str, direction: str, s: State, free: list[st
         for f, (fall, c) in swept.gains().items():
             options[f] = swept.criteria(max(swept.rss - fall, 0.0), s.rank + c)[which]
     best = min(options, key=lambda f: options[f], default="")
-    if not best or options[best] >= now - 1e-9:
+    if not best or options[best] >= now - BETTER:
         return None
     return best, f"{by.upper()} {options[best]:.1f}"
 

@@ -11,8 +11,7 @@ from chaff.arrays import Floats, Ints
 from chaff.methods.linear.rows import LinearForm
 from chaff.stats.inflation import inverse_of
 from chaff.stats.tails import f_upper
-
-PIVOT = 1e-10  # of a standardised column: less than this of it is new, so it cannot enter
+from chaff.stats.tolerances import SINGULAR
 
 
 @dataclass(frozen=True)
@@ -73,7 +72,7 @@ class Swept:
             if leaving and k in self.held:
                 self._sweep(k, -1.0)
                 self.held.discard(k)
-            elif not leaving and self.A[k, k] > PIVOT:
+            elif not leaving and self.A[k, k] > SINGULAR:
                 self._sweep(k, 1.0)
                 self.held.add(k)
 
@@ -98,7 +97,7 @@ class Swept:
 
     def enters(self, feature: str) -> bool:
         """Whether it has anything that the model does not."""
-        return any(self.A[k, k] > PIVOT for k in self.columns(feature))
+        return any(self.A[k, k] > SINGULAR for k in self.columns(feature))
 
     def _sweep(self, k: int, sign: float) -> None:
         A, d = self.A, self.A[k, k]
@@ -112,7 +111,7 @@ class Swept:
         held = sorted(self.held)
         self.A, self.held = self.start.copy(), set()
         for k in held:
-            if self.A[k, k] > PIVOT:
+            if self.A[k, k] > SINGULAR:
                 self._sweep(k, 1.0)
                 self.held.add(k)
 
@@ -146,14 +145,14 @@ class Swept:
         for f in self.form.features:
             if f in inside:
                 continue
-            mine = [k for k in self.columns(f) if self.A[k, k] > PIVOT]
+            mine = [k for k in self.columns(f) if self.A[k, k] > SINGULAR]
             if not mine:
                 continue
             block, b = self.A[np.ix_(mine, mine)], self.A[mine, -1]
             if len(mine) == 1:
                 out[f] = (float(b[0] ** 2 / block[0, 0]), 1)
             else:
-                out[f] = (float(b @ np.linalg.lstsq(block, b, rcond=1e-10)[0]), int(np.linalg.matrix_rank(block, tol=1e-9)))
+                out[f] = (float(b @ np.linalg.lstsq(block, b, rcond=SINGULAR)[0]), int(np.linalg.matrix_rank(block, tol=1e-9)))
         return out
 
     def p_of(self, change: float, columns: int, rss: float, df: int) -> float:

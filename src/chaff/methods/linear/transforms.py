@@ -12,6 +12,7 @@ from chaff.errors import UsageError, nearest
 from chaff.folds import Folds, make_folds
 from chaff.methods.linear.rows import LinearForm, linear_form
 from chaff.results.score import corrected_error
+from chaff.stats.tolerances import FLAT, ROUNDING
 from chaff.table.table import Table
 from chaff.work import Work, task
 
@@ -102,8 +103,8 @@ def _score(X: Floats, y: Floats, numbers: Any, train: Any, test: Any, scaler: st
     Z = A - means
     G = Z.T @ Z
     size = np.diagonal(G).copy()
-    G[np.diag_indices(len(G))] += penalty * len(train) + RIDGE * np.maximum(size, 1e-12) * 1e-2
-    beta = np.linalg.lstsq(G, Z.T @ (v - middle), rcond=1e-13)[0]
+    G[np.diag_indices(len(G))] += penalty * len(train) + RIDGE * np.maximum(size, FLAT) * 1e-2
+    beta = np.linalg.lstsq(G, Z.T @ (v - middle), rcond=ROUNDING)[0]
     predicted = back(middle + (B - means) @ beta)
     e = y[test] - predicted
     around = float(((y[test] - y[train].mean()) ** 2).sum())

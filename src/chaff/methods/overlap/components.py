@@ -14,6 +14,7 @@ from chaff.methods.overlap.matrix import Matrix, complete_rows, enough_complete,
 from chaff.results.findings import Findings
 from chaff.stats.dependence import components as components_of
 from chaff.stats.inflation import nearest_positive
+from chaff.stats.tolerances import HAIR
 from chaff.work import Work, task
 
 
@@ -41,7 +42,7 @@ def _component_findings(matrix: Matrix, C: Any, share: float, shuffles: int, not
     found = components_of(C)
     p = len(matrix.names)
     explained = found.eigenvalues / p
-    reach = int(np.searchsorted(np.cumsum(explained), share - 1e-12) + 1)
+    reach = int(np.searchsorted(np.cumsum(explained), share - HAIR) + 1)
     chance = _chance(matrix.X, work, shuffles)
     beyond = int(np.argmin(np.append(found.eigenvalues > chance, False))) if shuffles else reach
     kept = max(beyond, 1)

@@ -11,11 +11,12 @@ import numpy as np
 from chaff.arrays import Flags, Floats, Ints
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
-from chaff.methods.overlap.ground import Ground, column_correlations
+from chaff.methods.overlap.ground import Ground
 from chaff.results.findings import Findings, Way
 from chaff.results.trail import trail_frame
 from chaff.results.verdict import Verdict, drop, keep
 from chaff.stats.inflation import Elimination, inflation, nearest_positive, prune_inflation
+from chaff.stats.tolerances import SINGULAR
 from chaff.table.levels import TrainedLevels
 from chaff.table.moments import Moments
 from chaff.table.table import Table
@@ -106,7 +107,7 @@ def inflation_matrix(moments: Moments, correlations: Floats | None = None) -> tu
     spread takes no part; of pairs that share no row nothing is known, which is taken as no correlation."""
     levels = TrainedLevels.learn(moments)
     columns = levels.columns
-    C = (column_correlations(moments) if correlations is None else correlations)[np.ix_(columns, columns)]
+    C = (moments.correlations() if correlations is None else correlations)[np.ix_(columns, columns)]
     if np.isnan(C).any():
         C = np.nan_to_num(C)
         np.fill_diagonal(C, 1.0)
@@ -137,7 +138,7 @@ def _prune_some(
     inner = np.concatenate([[0], np.cumsum([c.size for c in picks])]).astype(np.int64)
     flat = np.concatenate([*picks, np.empty(0, np.int64)]).astype(np.int64)
     part = C[np.ix_(flat, flat)]
-    if clip and part.size and np.linalg.eigvalsh(part)[0] < -1e-10:
+    if clip and part.size and np.linalg.eigvalsh(part)[0] < -SINGULAR:
         part = nearest_positive(part)
     done = prune_inflation(part, inner, np.arange(flat.size, dtype=np.int64), limit, key[some], protected[some])
     return Elimination(some[done.went], done.vif, some[done.kept], done.kept_vif)

@@ -6,13 +6,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
-import numpy as np
-
 from chaff.arrays import Floats, Ints
 from chaff.errors import DataError, UsageError
 from chaff.evaluate.setting import Setting
 from chaff.methods.overlap.priority import Priority, priorities
-from chaff.stats.correlation import correlation_from_products
 from chaff.table.moments import Moments, table_moments
 from chaff.table.table import Table
 from chaff.work import Work
@@ -58,12 +55,12 @@ class Ground:
     @cached_property
     def correlations(self) -> Floats:
         """Of all design columns and targets, over the rows that each pair shares."""
-        return column_correlations(self.moments)
+        return self.moments.correlations()
 
     @cached_property
     def plain_correlations(self) -> Floats:
         """The same with every row counting alike."""
-        return self.correlations if self.table.weights is None else column_correlations(self.plain_moments)
+        return self.correlations if self.table.weights is None else self.plain_moments.correlations()
 
     def columns_of(self, features: Sequence[str]) -> Ints:
         """Design columns of some features."""
@@ -88,17 +85,3 @@ def able(table: Table, features: Sequence[str] | None) -> Table:
     if wrong:
         raise UsageError(f"'{wrong[0]}' holds {table.kind(wrong[0])} values, which take no part in a linear form")
     return Ground.of(table.with_features(features)).table
-
-
-def column_correlations(moments: Moments) -> Floats:
-    """Pearson r of all design columns over the rows where both are present; NaN for columns without spread."""
-    if moments.complete:
-        C = moments.about(moments.means)
-        spread = np.diagonal(C).copy()
-        spread[spread <= 1e-12 * np.maximum(np.diagonal(moments.P), np.finfo(float).tiny)] = np.nan
-        scale = np.sqrt(spread)
-        r = C / scale[:, None] / scale[None, :]
-        np.clip(r, -1.0, 1.0, out=r)
-        np.fill_diagonal(r, np.where(np.isnan(spread), np.nan, 1.0))
-        return r
-    return correlation_from_products(moments.N, moments.S, moments.Q, moments.P)

@@ -13,6 +13,7 @@ from chaff.methods.overlap.matrix import TELL, bytes_for, check_memory
 from chaff.results.findings import Findings, Way
 from chaff.stats.inflation import dependent_columns, inverse_of, nearest_positive
 from chaff.stats.inflation import inflation as inflation_of_matrix
+from chaff.stats.tolerances import SINGULAR
 from chaff.table.layout import Layout
 from chaff.table.levels import TrainedLevels
 from chaff.table.moments import Moments
@@ -66,7 +67,7 @@ def _exact(moments: Moments, plain: Any, starts: Any) -> Any:
 
 
 def _positive(C: Any, moments: Moments) -> tuple[Any, tuple[str, ...]]:
-    if moments.complete or not C.size or np.linalg.eigvalsh(C)[0] >= -1e-10:
+    if moments.complete or not C.size or np.linalg.eigvalsh(C)[0] >= -SINGULAR:
         gaps = () if moments.complete else (GAPS,)
         return C, gaps
     return nearest_positive(C), (f"{GAPS}, made to fit together by clipping",)

@@ -6,9 +6,8 @@ from dataclasses import dataclass
 
 from chaff.evaluate.setting import Setting
 from chaff.methods.relevance.stage import effect_sizes
+from chaff.stats.tolerances import NEAR
 from chaff.table.table import Table
-
-NEAR = 1e-6  # effect sizes closer than this are a tie
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ from chaff.methods.overlap.ground import Ground
 from chaff.methods.overlap.matrix import complete_rows, enough_complete, number_matrix
 from chaff.results.findings import Findings
 from chaff.stats.dependence import Relation, directions, relations
+from chaff.stats.tolerances import EXACT, HAIR
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -19,7 +20,6 @@ if TYPE_CHECKING:
 LOADS = 0.5  # variance proportion from which a column is said to load on a direction
 HIGH_INDEX = 30.0
 WIDEST = 5000
-EXACT = 1e-9  # standard deviations of its column that an exact equation may leave over
 
 
 def dependencies(ground: Ground, tolerance: float) -> Findings:
@@ -74,7 +74,7 @@ def equation(r: Relation, names: Sequence[str]) -> str:
     for weight, k in terms:
         if weight == 0:
             continue
-        size = "" if abs(abs(weight) - 1) < 1e-12 else f"{abs(weight):.6g} × "
+        size = "" if abs(abs(weight) - 1) < HAIR else f"{abs(weight):.6g} × "
         sign = (" - " if weight < 0 else " + ") if text else ("-" if weight < 0 else "")
         text += f"{sign}{size}{names[int(k)]}"
     return f"{names[r.column]} = {text}"

@@ -18,7 +18,6 @@ from chaff.arrays import Bytes, Floats, Ints
 from chaff.errors import UsageError
 from chaff.folds import make_folds
 from chaff.kernels import pairs as kernels
-from chaff.methods.overlap.ground import column_correlations
 from chaff.methods.screen.leaks import LeakRule
 from chaff.models.forms import sample
 from chaff.models.least_squares import fit_linear
@@ -165,7 +164,7 @@ def _fold_moments(table: Table, features: list[str], work: Work) -> list[tuple[M
 
 def _leak(moments: Moments, classes: bool) -> str:
     """The feature whose single columns are far more correlated with the target than any other's; empty when none is."""
-    r = column_correlations(moments)
+    r = moments.correlations()
     layout = moments.layout
     with np.errstate(invalid="ignore"):
         columns = np.nanmax(np.nan_to_num(r[: layout.width, layout.width :] ** 2), axis=1, initial=0.0)

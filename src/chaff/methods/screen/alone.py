@@ -12,6 +12,7 @@ from chaff.evaluate.setting import Setting
 from chaff.folds import Folds, Split
 from chaff.kernels.counts import sums_by_code
 from chaff.kernels.sums import sums_with_targets
+from chaff.stats.tolerances import FLAT
 from chaff.table.bins import FeatureBins, FeatureBinsLearner
 from chaff.table.table import Table
 from chaff.work import task
@@ -19,7 +20,6 @@ from chaff.work import task
 SINGLE_BINS = 20
 PENALTY = 0.01  # of the line
 SHIFT_ROWS = 100
-FLAT = 1e-12  # a spread that is only rounding
 
 
 def single_feature_r2(table: Table, features: Sequence[str], setting: Setting) -> Floats:

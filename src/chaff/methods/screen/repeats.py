@@ -10,10 +10,10 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.methods.screen.facts import Facts
+from chaff.stats.tolerances import EXACT
 from chaff.table.kinds import Column
 from chaff.work import Work, task
 
-SAME = 1e-9  # in standard deviations
 FEW_VALUES = 50  # a number with so few values may also be levels under other names
 
 
@@ -72,7 +72,7 @@ def _same_numbers(facts: Sequence[Facts], protected: Collection[str], found: dic
     direction = work.stream("repeats").normal(size=facts[0].column.values.size)
     marks = np.array(work.each(task(_mark, direction), facts))
     by_mark = np.argsort(marks, kind="stable")
-    tolerance = SAME * np.sqrt(direction.size)
+    tolerance = EXACT * np.sqrt(direction.size)
     for place, k in enumerate(by_mark.tolist()):
         for other in by_mark[place + 1 :].tolist():
             if marks[other] - marks[k] > tolerance:
@@ -105,7 +105,7 @@ def _how(a: Floats, b: Floats) -> str:
         return "cell by cell"
     za, zb = standardised(a), standardised(b)
     sign = 1.0 if float(za @ zb) > 0 else -1.0
-    if np.abs(za - sign * zb).max() > SAME:
+    if np.abs(za - sign * zb).max() > EXACT:
         return ""
     return _equation(a, b)
 
@@ -115,6 +115,6 @@ def _equation(a: Any, b: Any) -> str:
     i, j = int(np.argmin(np.where(present, a, np.inf))), int(np.argmax(np.where(present, a, -np.inf)))
     slope = (b[j] - b[i]) / (a[j] - a[i])
     shift = b[i] - slope * a[i]
-    if abs(shift) < 1e-9 * max(abs(b[i]), abs(b[j])):
+    if abs(shift) < EXACT * max(abs(b[i]), abs(b[j])):
         return f"times {slope:.6g}"
     return f"as {shift:.6g} {'+' if slope > 0 else '-'} {abs(slope):.6g} times it"

@@ -13,6 +13,7 @@ from chaff.methods.relevance.view import View
 from chaff.stats.correlation import correlation_p, fisher_interval
 from chaff.stats.groups import OneWay, fisher_score, one_way, welch
 from chaff.stats.noncentral import eta_squared_interval
+from chaff.stats.tolerances import ROUNDING
 from chaff.work import task
 
 SIDE_BY_SIDE = 8
@@ -25,7 +26,7 @@ def pearson(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]
     rows, n, sx, qx, sy, qy, xy = sums.T
     with np.errstate(all="ignore"):
         vx, vy = qx - sx * sx / n, qy - sy * sy / n
-        vx, vy = np.where(vx > 1e-13 * qx, vx, np.nan), np.where(vy > 1e-13 * qy, vy, np.nan)
+        vx, vy = np.where(vx > ROUNDING * qx, vx, np.nan), np.where(vy > ROUNDING * qy, vy, np.nan)
         r = np.clip((xy - sx * sy / n) / np.sqrt(vx) / np.sqrt(vy), -1.0, 1.0)
     low, high = fisher_interval(r, rows, view.level) if view.level else (np.full(r.size, np.nan),) * 2
     p = correlation_p(r, rows)
