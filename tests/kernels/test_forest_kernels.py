@@ -5,7 +5,8 @@ import itertools
 import numpy as np
 import pytest
 
-from chaff.kernels.tree_walks import add_predictions, add_shuffle_changes, draw_bootstrap, draw_columns, grow_tree
+from chaff.kernels.forest import draw_bootstrap, draw_columns, grow_tree
+from chaff.kernels.tree_walks import add_predictions, add_shuffle_changes
 
 
 def grow(codes, y, category, leaf_rows=1, depth=500, times=None, want=None, seed=1):

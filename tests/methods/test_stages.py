@@ -45,7 +45,7 @@ def test_measurements_without_ties_are_no_ids():
         RNG.permutation(200),
         [f"L-{k:04d}" for k in range(200)],
         [f"{k:032x}" for k in RNG.permutation(10**6)[:200]],
-        10**12 + RNG.permutation(10**9)[:200],
+        10**12 + RNG.choice(10**9, 200, replace=False),
     ],
     ids=["running", "shuffled", "words", "hash", "long number"],
 )

@@ -98,14 +98,17 @@ def triage(
             watch(done, names)
     if best is None:
         raise DataError(f"none of the {names:,} columns can be scored by {by}")
-    q = [c for c in best.columns if c == "q" or c.endswith("_q")]
+    return _told(best, ways, {"columns": done, "top": top, "by": by}, rows, unread)
+
+
+def _told(best: pd.DataFrame, ways: dict[str, Way], settings: dict[str, Any], rows: int, unread: int) -> Findings:
+    by, done = settings["by"], settings["columns"]
     notes: tuple[str, ...] = (f"{rows:,} rows, {done:,} columns scored by {by}, the best {len(best):,} kept",)
     if unread:
         notes += (f"{unread:,} columns do not fit {by} and were passed over",)
-    settings = {"columns": done, "top": top, "by": by}
     # q-values of one block count that block only, so they are left out rather than shown for what they are not.
-    kept_ways = {k: v for k, v in ways.items() if k not in q}
-    return Findings("triage", best.drop(columns=q), by, kept_ways, settings, notes)
+    q = [c for c in best.columns if c == "q" or c.endswith("_q")]
+    return Findings("triage", best.drop(columns=q), by, {k: v for k, v in ways.items() if k not in q}, settings, notes)
 
 
 def _scored(table: Table, by: str, work: Work) -> Findings | None:

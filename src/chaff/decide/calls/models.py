@@ -106,7 +106,7 @@ def search(
     Returns
     -------
     Findings
-        One row a feature: worth (score lost without it, or gained with it), chosen, verdict. ``more["trail"]``: one row a move;
+        One row a feature: worth (what the score loses without it when chosen, gains with it otherwise), chosen, verdict. ``more["trail"]``: one row a move;
         ``more["sizes"]``: the scores by size that chose.
 
     Raises
@@ -128,10 +128,12 @@ def search(
     trail = judged.result
     if not isinstance(trail, SearchTrail):
         raise UsageError("the search left no trail")
-    frame = pd.DataFrame({"worth": pd.Series(trail.worth), "chosen": [f in trail.chosen for f in trail.worth]})
+    chosen = {f: f in trail.chosen for f in trail.worth}
+    worth = {f: -gain if chosen[f] else gain for f, gain in trail.worth.items()}  # the walk tells what its change would gain
+    frame = pd.DataFrame({"worth": pd.Series(worth), "chosen": pd.Series(chosen)})
     frame.index.name = "feature"
     sizes = (trail.decided or trail).frame
-    found = Findings("search", frame, "worth", {"worth": "lower"}, {}, trail.notes, {"trail": trail.frame, "sizes": sizes})
+    found = Findings("search", frame, "worth", {"worth": "higher"}, {}, trail.notes, {"trail": trail.frame, "sizes": sizes})
     return with_verdicts(found, judged.verdicts)
 
 

@@ -102,7 +102,7 @@ def overlaps(
         with_verdicts(inflation_of.with_path(went, ground), told),
         _or_words(lambda: relations.dependencies(ground, 1e-3)),
         _or_words(lambda: components_of.components(ground, 0.9, 20)),
-        with_cluster_verdicts(associations_of.clusters(ground, 0.7, "average"), ground) if clusters else None,
+        with_cluster_verdicts(associations_of.clusters(ground, 0.7, "average"), ground, table.features) if clusters else None,
     )
 
 

@@ -201,11 +201,12 @@ def clusters(
     _check_limit(limit)
     if linkage not in ("average", "complete"):
         raise UsageError(f"linkage must be average or complete, not '{linkage}'")
-    ground = ground_of(_of_any_kind(table, features), pins, seed, workers)
-    return with_cluster_verdicts(associations_of.clusters(ground, limit, linkage), ground)
+    some = _of_any_kind(table, features)
+    ground = ground_of(some, pins, seed, workers)
+    return with_cluster_verdicts(associations_of.clusters(ground, limit, linkage), ground, some.features)
 
 
-def with_cluster_verdicts(found: Findings, ground: Ground) -> Findings:
+def with_cluster_verdicts(found: Findings, ground: Ground, known: Sequence[str]) -> Findings:
     """Of every cluster one stays, and whatever is pinned in."""
     said = [
         keep(str(f), "clusters", f"cluster {r['cluster']}", "", r["why"])
@@ -213,7 +214,7 @@ def with_cluster_verdicts(found: Findings, ground: Ground) -> Findings:
         else drop(str(f), "clusters", f"cluster {r['cluster']}", f"{found.settings['limit']:g}", r["why"])
         for f, r in found.frame.iterrows()
     ]
-    return with_verdicts(found, judge_pins(said, ground.setting.pins))
+    return with_verdicts(found, judge_pins(said, ground.setting.pins, known))
 
 
 def inflation(table: Table, *, features: Sequence[str] | None = None, workers: int | None = None) -> Findings:
