@@ -143,7 +143,15 @@ def test_ctrl_c_ends_at_once_and_leaves_nothing(tmp_path, command):
     chaff.demo.lots(rows=3000, noise=200).to_csv(tmp_path / "lots.csv", index=False)
     more = ["--statistics", "all", "--shuffles", "500"] if command == "relevance" else ["--prune", "p", "--splits", "4000"]
     arguments = [CHAFF, command, "lots.csv", *ROLES, *more, "--out", "out.csv"]
-    process = subprocess.Popen(arguments, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=ENV)
+    process = subprocess.Popen(
+        arguments,
+        cwd=tmp_path,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+        env=ENV,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # a suite in the background would pass on its deafness
+    )
     time.sleep(6)
     process.send_signal(signal.SIGINT)
     _, err = process.communicate(timeout=60)

@@ -1,10 +1,13 @@
+import multiprocessing
 import threading
 import time
+from concurrent.futures import ProcessPoolExecutor
 
 import numpy as np
 import pytest
 
 import chaff
+from chaff.work import task
 
 
 def test_streams_are_named_not_consumed():
@@ -71,3 +74,33 @@ def test_watchers_are_told():
     work.tell("screen")
     assert work.each(abs, [-1, -2, -3], "sizes") == [1, 2, 3]
     assert heard == [("screen", 0, 0), ("sizes", 1, 3), ("sizes", 2, 3), ("sizes", 3, 3)]
+
+
+def squares(by, k):
+    return by * k * k
+
+
+def test_any_executor_carries_out_the_outermost_loop():
+    with ProcessPoolExecutor(2) as pool:
+        work = chaff.Work(executor=pool)
+        assert work.each(task(squares, 3), range(5)) == [0, 3, 12, 27, 48]
+
+
+def test_a_run_on_processes_gives_what_threads_give(mixed):
+    table = chaff.open_table(mixed, target="y", ignore=["mill", "day", "lot_weight"])
+    forest = chaff.Forest(trees=6, leaf_rows=5)
+    here = chaff.SubsetScorer(table, forest, work=chaff.Work(2))
+    sets = [["assay_0"], ["assay_0", "variety"], list(table.features)]
+    with ProcessPoolExecutor(2, mp_context=multiprocessing.get_context("spawn")) as pool:
+        there = chaff.SubsetScorer(table, forest, work=chaff.Work(2, executor=pool))
+        for a, b in zip(here.many(sets), there.many(sets), strict=True):
+            np.testing.assert_array_equal(a.values, b.values)
+
+
+def test_progress_is_told_as_done_of_all():
+    told = []
+    work = chaff.Work(workers=2, watch=lambda stage, done, of: told.append((stage, done, of)))
+    work.each(task(squares, 1), range(40), "squares")
+    assert all(stage == "squares" and of == 40 for stage, _, of in told)
+    done = [d for _, d, _ in told]
+    assert done == sorted(done) and done[-1] == 40

@@ -100,7 +100,8 @@ def __getattr__(name: str) -> Any:
 
 
 def __dir__() -> list[str]:
-    return sorted(__all__)
+    choices = (getattr(importlib.import_module(module), registry).choices for module, registry in _REGISTRIES)
+    return sorted({*__all__, *(cls.__name__ for found in choices for cls in found.values())})
 
 
 if TYPE_CHECKING:

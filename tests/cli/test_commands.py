@@ -262,6 +262,7 @@ def test_interrupted_runs_keep_what_was_finished_and_nothing_half_written(tmp_pa
         stderr=subprocess.PIPE,
         text=True,
         env={**ENV, "PYTHONUNBUFFERED": "1"},
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # a suite in the background would pass on its deafness
     )
     for line in process.stdout:
         if line.strip().startswith("overlap"):

@@ -166,11 +166,12 @@ def _inflation(show: Show, vif: Findings, limit: float, everything: bool) -> Non
     frame = vif.shown()
     over = frame[frame["vif"] > limit]
     title(show, f"{len(over)} of {len(frame)} features have a variance inflation factor over {limit:g}")
-    some = over if everything else over.head(HEAD)
+    some = frame if everything else over.head(HEAD)
     if len(some):
         rows = [[str(f), figure(r["vif"]), f"{r['r_squared']:.4f}", r["explained_by"]] for f, r in some.iterrows()]
         grid(show, ["feature", "VIF", "R²", "explained by"], rows, asked=("VIF",))
-        rest(show, len(some), len(over))
+        if not everything:
+            rest(show, len(some), len(over))
     notes(show, vif.notes[1:])
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 import click
@@ -16,8 +17,9 @@ from chaff.cli.options import pin_options, plan_option, rows_options, table_opti
 @pin_options
 @rows_options
 @click.option("-o", "--out", metavar="FILE", type=click.Path(dir_okay=False), help="Write to this file; printed when left out.")
+@click.option("--replace", is_flag=True, help="Write over a file that is there already.")
 @work_options
-def command(data: str | None, out: str | None, **said: Any) -> None:
+def command(data: str | None, out: str | None, replace: bool, **said: Any) -> None:
     """Write a plan to change and pass on with --plan: fitted to the file DATA, or the built-in one without it.
 
     Fitted: roles and kinds as found, what the screen advises as lines to uncomment, and the stages.
@@ -26,11 +28,14 @@ def command(data: str | None, out: str | None, **said: Any) -> None:
     from chaff.decide.plan import built_in_plan
     from chaff.files import write_text
 
+    if out and not replace and Path(out).exists():
+        raise click.UsageError(f"--out {out}: it is there already, and may hold lines of your own; name another file, or say --replace")
     show = Show(said["form"])
     text = built_in_plan().to_toml() if data is None else _fitted(data, said, show)
     if out:
         write_text(out, text)
-        show.say(f" {out}: read it, uncomment what fits, then chaff screen {data or 'DATA'} --plan {out}")
+        show.say(f" {out}: read it, uncomment what fits, then")
+        show.command(f"   chaff screen {data or 'DATA'} --plan {out}")
     elif said["form"] == "text":
         click.echo(text, nl=False)
         return

@@ -123,7 +123,9 @@ def select(
     >>> "crumb_score" in run.features
     False
     """
-    plan = plan or built_in_plan()
+    plan = built_in_plan() if plan is None else plan
+    if not isinstance(plan, Plan):
+        raise UsageError(f"plan must be a Plan, from chaff.read_plan(file) or chaff.Plan((stage, …)), not {type(plan).__name__}")
     work = Work(seed, workers, watch)
     rows, held, how = set_aside(table, plan.score.holdout if holdout is None else holdout, work)
     train = table.take(rows)

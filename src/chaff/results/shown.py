@@ -93,7 +93,7 @@ def shortened(name: str, width: int) -> str:
     """A name cut in its middle: `protein_…_pct`."""
     if width_of(name) <= width:
         return name
-    head = (width - 1 + 1) // 2
+    head = width // 2
     return f"{name[:head]}…{name[len(name) - (width - 1 - head) :] if width - 1 - head else ''}"
 
 

@@ -106,8 +106,8 @@ def search(
     Returns
     -------
     Findings
-        One row a feature: worth (what the score loses without it when chosen, gains with it otherwise), chosen, verdict. ``more["trail"]``: one row a move;
-        ``more["sizes"]``: the scores by size that chose.
+        One row a feature: worth (what the score loses without it when chosen, gains with it otherwise), chosen, verdict.
+        ``more["trail"]``: one row a move; ``more["sizes"]``: the scores by size that chose.
 
     Raises
     ------
