@@ -1,3 +1,5 @@
+import tomllib
+
 import pytest
 
 import chaff
@@ -134,3 +136,55 @@ def test_settings_change_single_fields():
     with pytest.raises(chaff.PlanError, match="unknown key 'sizes'"):
         with_settings(chaff.built_in_plan(), {"search": {"sizes": 3}})
     assert plan_from(plan.as_mapping()).stages[1:] == plan.stages[1:]
+
+
+@pytest.mark.parametrize(
+    ("stage", "words"),
+    [
+        ('use = "relevance"\nbin_kind = "foo"', "bin_kind"),
+        ('use = "relevance"\nstatistics = ["nope"]', "unknown statistic 'nope'"),
+        ('use = "relevance"\nby = "nonsense"', "nonsense"),
+        ('use = "relevance"\nadjust = "none at all"', "adjust"),
+        ('use = "search"\nmodel = { name = "ridge", penalti = 1 }', "penalti"),
+        ('use = "search"\nstrategy = { name = "forward", size = 0 }', "size must be 1 or more"),
+        ('use = "importance"\nmodel = "florest"', "florest"),
+    ],
+)
+def test_what_is_wrong_with_a_stage_is_found_when_the_plan_is_read(tmp_path, stage, words):
+    with pytest.raises(chaff.PlanError, match=words):
+        chaff.read_plan(write(tmp_path, f'[[stage]]\nuse = "screen"\n\n[[stage]]\n{stage}\n'))
+
+
+@pytest.mark.parametrize(
+    ("stage", "words"),
+    [
+        (lambda: chaff.Relevance(["auc"]), "auc"),  # a known statistic that fits no pair of this table
+        (lambda: chaff.Relevance(by="auc"), "auc"),
+        (lambda: chaff.Relevance(["gini_gain"]), "gini"),
+        (lambda: chaff.Relevance(["pearson_r"], by="spearman_rho", cut={"top": 3}), "spearman_rho is not among the statistics"),
+    ],
+)
+def test_what_does_not_fit_the_table_is_found_before_any_stage_runs(mixed, stage, words):
+    table = chaff.open_table(mixed, target="y", ignore=["mill", "day", "lot_weight"])
+    begun = []
+    with pytest.raises(chaff.PlanError, match=words):
+        chaff.select(table, plan=chaff.Plan((chaff.Screen(), stage())), watch=lambda name, done, of: begun.append(name))
+    assert begun == []
+
+
+def test_two_stages_of_one_use_go_by_their_names(mixed):
+    table = chaff.open_table(mixed, target="y", ignore=["mill", "day", "lot_weight"])
+    stages = (
+        chaff.Screen(),
+        chaff.Relevance(name="first look", cut={"top": 6}),
+        chaff.Relevance(name="second look", by="mutual_information", cut={"top": 4}),
+        chaff.Search(strategy="forward"),
+    )
+    plan = chaff.Plan(stages)
+    assert plan_from(tomllib.loads(plan.to_toml())).stages == stages
+    run = chaff.select(table, plan=plan, holdout=0)
+    assert {"first look", "second look"} <= set(run.ledger.frame["stage"])
+    with pytest.raises(chaff.ChaffError, match="second look"):
+        chaff.select(table, plan=chaff.Plan((*stages, chaff.Relevance(name="second look"))), holdout=0)
+    changed = with_settings(plan, {"second look": {"cut": {"top": 3}}})
+    assert changed.stages[2].cut == {"top": 3} and changed.stages[1].cut == {"top": 6}

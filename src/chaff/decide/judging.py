@@ -39,8 +39,10 @@ class StageReport:
 def judge_stage(stage: Stage, table: Table, setting: Setting) -> StageReport:
     """One stage on one table, with the pins of the setting put above what it says."""
     result = stage.judge(table, setting)
-    verdicts = judge_pins(stage.verdicts(result, setting), setting.pins)
-    return StageReport(stage, table.features, verdicts, result)
+    said = stage.verdicts(result, setting)
+    if stage.name:  # a stage that has a name of its own signs with it
+        said = tuple(replace(v, by=stage.name) if v.by == stage.use else v for v in said)
+    return StageReport(stage, table.features, judge_pins(said, setting.pins), result)
 
 
 def judge_pins(verdicts: Iterable[Verdict], pins: Mapping[str, Pin], known: Sequence[str] = ()) -> tuple[Verdict, ...]:

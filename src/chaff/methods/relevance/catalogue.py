@@ -67,6 +67,11 @@ def check_ranking(by: str) -> None:
     )
 
 
+def statistic_of(by: str) -> str:
+    """The statistic that a ranking column comes from: `auc` for `auc_p`; empty for those that stand for all kinds together."""
+    return next((statistic for also, statistic in NAMES.items() if any(by == also + end for end in RANKING_ENDS)), "")
+
+
 def belongs(column: str, name: str) -> bool:
     """Whether a column of the findings comes with the statistic of that name."""
     return any(column == stem + end for stem in (name, *STATISTICS[name].companions) for end in ENDS) or (

@@ -11,7 +11,18 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
-from chaff.methods.relevance.catalogue import FAMILIES, LEADS, STATISTICS, belongs, better, check_names, check_ranking, described, resolve
+from chaff.methods.relevance.catalogue import (
+    FAMILIES,
+    LEADS,
+    STATISTICS,
+    belongs,
+    better,
+    check_names,
+    check_ranking,
+    described,
+    resolve,
+    statistic_of,
+)
 from chaff.methods.relevance.codes import check_bins
 from chaff.methods.relevance.statistic import Measured, kind_of
 from chaff.methods.relevance.view import FEWEST_A_LEVEL, View, too_many_levels
@@ -105,7 +116,10 @@ class Relevance:
 
     def check_table(self, table: Table) -> None:
         """Whether the statistics and bins fit the table."""
-        resolve(self.statistics, table)
+        names, ranking = resolve(self.statistics, table), statistic_of(self.by)
+        if ranking and ranking not in names:
+            resolve([ranking], table)  # says so where it does not fit
+            raise UsageError(f"features cannot be ranked by {self.by}: {ranking} is not among the statistics ({', '.join(names)})")
         if self.bin_kind == "supervised" and table.target.task == "regression":
             raise UsageError("supervised bins need classes; for a number target use equal counts or equal width")
 
