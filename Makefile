@@ -4,7 +4,7 @@ PYTHON ?= $(shell command -v python3.13 >/dev/null 2>&1 && python3.13 -c '' 2>/d
             (command -v python3.11 >/dev/null 2>&1 && python3.11 -c '' 2>/dev/null && echo python3.11) || echo python3)
 BIN := .venv/bin
 
-.PHONY: demo test check bench clean
+.PHONY: demo test check docs bench clean
 
 demo: .venv/.installed
 	$(BIN)/chaff demo
@@ -17,6 +17,9 @@ check: .venv/.installed-dev
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+
+docs: .venv/.installed
+	$(BIN)/python docs/make_tables.py
 
 bench: .venv/.installed-dev
 	$(BIN)/python benchmarks/forward_search.py

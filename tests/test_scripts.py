@@ -22,3 +22,8 @@ def test_benchmark_scripts_are_importable_without_running():
     for name in ("forward_search", "inflation", "start_up", "timing", "filters", "filter_memory", "pair_noise", "overlap_and_linear"):
         code = f"import sys; sys.path.insert(0, {str(ROOT / 'benchmarks')!r}); import {name}"
         assert subprocess.run([sys.executable, "-c", code], capture_output=True).returncode == 0
+
+
+def test_the_table_of_statistics_is_what_the_catalogue_says():
+    code = "import sys; sys.path.insert(0, 'docs'); import make_tables as m; text = m.PAGE.read_text(); sys.exit(m.with_rows(text) != text)"
+    assert subprocess.run([sys.executable, "-c", code], cwd=ROOT).returncode == 0, "run make docs"

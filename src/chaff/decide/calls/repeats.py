@@ -99,7 +99,7 @@ def prune_correlations(
     """Of each pair of number columns over the limit, drop the one with the weaker claim.
 
     The most relevant column first: it stays, and those that repeat it go; then the next that is left. So none goes for a
-    partner that goes itself. Claims: pins, relevance, completeness, cost, order; between twins the choice is said to be
+    partner that goes itself. Claims: pins, relevance, completeness, cost, name; between twins the choice is said to be
     arbitrary.
 
     Parameters

@@ -1,0 +1,21 @@
+"""Writes the tables of the documentation that are made from the code. `make docs` runs it; a test holds them to it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from chaff.methods.relevance.catalogue import page_rows
+
+PAGE = Path(__file__).parent / "statistics.md"
+
+
+def with_rows(text: str) -> str:
+    """The page of statistics with the rows of its table as the catalogue has them."""
+    lines = text.splitlines()
+    first = next(k for k, line in enumerate(lines) if line.startswith("| ---")) + 1
+    last = next(k for k in range(first, len(lines) + 1) if k == len(lines) or not lines[k].startswith("|"))
+    return "\n".join([*lines[:first], *page_rows(), *lines[last:]]) + "\n"
+
+
+if __name__ == "__main__":
+    PAGE.write_text(with_rows(PAGE.read_text(encoding="utf-8")), encoding="utf-8")
