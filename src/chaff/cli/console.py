@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 import time
 from collections.abc import Sequence
 from dataclasses import replace
@@ -43,7 +44,14 @@ class Show:
         return int(self.console.width)
 
     def say(self, text: str = "", style: str | None = None) -> None:
-        self.console.print(text, style=style, markup=False)
+        """Words; what does not fit goes on below at the same indent."""
+        indent = " " * (len(text) - len(text.lstrip(" ")))
+        for line in textwrap.wrap(text, self.width, subsequent_indent=indent, break_on_hyphens=False) or [""]:
+            self.console.print(line, style=style, markup=False, soft_wrap=True)
+
+    def note(self, text: str) -> None:
+        """A quiet line under a table."""
+        self.say(f"   {text}", QUIET)
 
     def pieces(self, line: Line) -> None:
         """A line of a table: pieces of text with their styles, never broken and never read as markup."""

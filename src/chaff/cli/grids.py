@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from typing import TYPE_CHECKING, Any
 
-from chaff.cli.console import QUIET, Show
+from chaff.cli.console import Show
 from chaff.results.digits import cell, figure
 from chaff.results.shown import Cell, Styled, columns_of, lay_out
 
@@ -23,7 +23,7 @@ def grid(show: Show, headers: Sequence[str], rows: Sequence[Sequence[Cell]], ask
     for line in laid.lines:
         show.pieces(line)
     if laid.left_out:
-        show.say(f"   no room for {', '.join(laid.left_out)}: a wider window, --out or --format json shows it", QUIET)
+        show.note(f"no room for {', '.join(laid.left_out)}: a wider window, --out or --format json shows more")
 
 
 def word(verdict: str) -> Styled:
@@ -32,7 +32,7 @@ def word(verdict: str) -> Styled:
 
 def rest(show: Show, shown: int, of: int, where: str = "--all lists them") -> None:
     if shown < of:
-        show.say(f"   … and {of - shown:,} more; {where}", QUIET)
+        show.note(f"… and {of - shown:,} more; {where}")
 
 
 def title(show: Show, text: str) -> None:
@@ -42,7 +42,7 @@ def title(show: Show, text: str) -> None:
 
 def notes(show: Show, said: Sequence[str]) -> None:
     for note in said:
-        show.say(f"   {note}", QUIET)
+        show.note(note)
 
 
 def count(number: int, word: str) -> str:
@@ -84,7 +84,7 @@ def verdict_rows(found: Findings, everything: bool) -> tuple[list[list[Cell]], i
     aside = found.frame[found.frame["verdict"] != "keep"]
     some = aside if everything else aside.head(HEAD)
     rows: list[list[Cell]] = [
-        [word(r["verdict"]), str(f), r["figure"], f"(limit {r['limit']})" if r["limit"] else "", r["reason"] + barred(r)]
+        [word(r["verdict"]), str(f), r["figure"], str(r["limit"]), r["reason"] + barred(r)]
         for f, r in some.iterrows()
     ]
     return rows, len(aside)
