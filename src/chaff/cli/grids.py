@@ -84,8 +84,7 @@ def verdict_rows(found: Findings, everything: bool) -> tuple[list[list[Cell]], i
     aside = found.frame[found.frame["verdict"] != "keep"]
     some = aside if everything else aside.head(HEAD)
     rows: list[list[Cell]] = [
-        [word(r["verdict"]), str(f), r["figure"], str(r["limit"]), r["reason"] + barred(r)]
-        for f, r in some.iterrows()
+        [word(r["verdict"]), str(f), r["figure"], str(r["limit"]), r["reason"] + barred(r)] for f, r in some.iterrows()
     ]
     return rows, len(aside)
 
