@@ -67,7 +67,7 @@ def test_everything_shows_itself_no_wider_than_the_terminal(nasty, monkeypatch, 
     found = chaff.relevance(nasty, "all", by="mutual_information")
     run = chaff.select(nasty, plan=chaff.Plan((chaff.Screen(), chaff.Search(strategy="forward"))), holdout=0)
     trail = run.stages[-1].result
-    for thing in (found, chaff.screen(nasty), chaff.inflation(nasty), trail, run):
+    for thing in (nasty, found, chaff.screen(nasty), chaff.inflation(nasty), trail, run):
         lines = str(thing).splitlines()
         assert lines and max(map(width_of, lines)) <= columns, thing
     head = next(line for line in str(found).splitlines() if "mutual" in line)
@@ -79,7 +79,7 @@ def test_names_that_look_like_markup_are_printed_whole_and_escaped_in_notebooks(
     things = [nasty, chaff.screen(nasty), run.stages[-1].result, run, run.stages[0].verdicts[0], nasty_score(nasty)]
     for thing in things:
         html = thing._repr_html_()
-        assert "<b>bran" not in html
+        assert "<b>bran" not in html and "<table>" in html
         assert set(re.findall(r"<(/?\w+)", html)) <= {
             f"{s}{t}" for s in ("", "/") for t in ("div", "p", "b", "table", "thead", "tbody", "tr", "th", "td")
         }

@@ -98,10 +98,8 @@ class Show:
 
     def table(self, table: Table) -> None:
         self._table = table
-        first, *rest = str(table).splitlines()
-        self.say(first, "bold")
-        roles = [line for line in rest if line not in table.notes]
-        for line in [" · ".join(roles), *table.notes] if roles else table.notes:
+        self.say(table.heading, "bold")
+        for line in [" · ".join(table.roles_said), *table.notes] if table.roles_said else table.notes:
             self.say(line, QUIET)
         self._apart = True
 

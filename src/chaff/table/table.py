@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import html
+import shutil
+import textwrap
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -20,6 +22,7 @@ from chaff.table.sources import Reading
 from chaff.table.terms import Terms
 
 Task = Literal["regression", "classification"]
+MOST_NAMES = 12  # of a kind, shown in a notebook
 CACHE_SHARE = 0.33  # of the machine's memory, for decoded columns
 
 
@@ -341,32 +344,43 @@ class Table:
         parts = [self.kind(name), about.unit, f'"{about.text}"' if about.text else ""]
         return ", ".join(p for p in parts if p)
 
-    def __str__(self) -> str:
+    @property
+    def heading(self) -> str:
+        """`lots.csv · 1,302 rows · 54 features (47 number, …) · target loaf_volume (ml)`."""
         target = self.target
         tail = f" ({target.unit})" if target.unit else ""
         if target.task == "classification":
             tail += f" · classes {', '.join(target.classes)}"
             tail += f" · positive class '{target.positive}'" if target.positive is not None else ""
-        counts: dict[str, int] = {}
-        for kind in self.kinds.values():
-            counts[kind] = counts.get(kind, 0) + 1
-        kinds = ", ".join(f"{n} {k}" for k, n in counts.items())
-        roles = [
-            f"{role} {', '.join(names)}"
-            for role, names in (
-                ("ids", self.ids),
-                ("groups", [self.terms.groups] if self.terms.groups else []),
-                ("order", [self.terms.order] if self.terms.order else []),
-                ("weights", [self.terms.weights] if self.terms.weights else []),
-                ("ignored", self.ignored),
-            )
-            if names
-        ]
+        kinds = ", ".join(f"{len(names)} {kind}" for kind, names in self._by_kind().items())
         count = f"{len(self.features)} feature{'s' * (len(self.features) != 1)}"
-        lines = [f"{self.label} · {len(self):,} rows · {count} ({kinds}) · target {target.name}{tail}"]
-        return "\n".join([*lines, *roles, *self.notes])
+        return f"{self.label} · {len(self):,} rows · {count} ({kinds}) · target {target.name}{tail}"
+
+    @property
+    def roles_said(self) -> tuple[str, ...]:
+        """What the other columns are for: `groups mill`."""
+        t = self.terms
+        said = {"ids": self.ids, "groups": [t.groups], "order": [t.order], "weights": [t.weights], "ignored": self.ignored}
+        return tuple(f"{role} {', '.join(map(str, names))}" for role, names in said.items() if names and names[0])
+
+    def _by_kind(self) -> dict[str, list[str]]:
+        out: dict[str, list[str]] = {}
+        for name, kind in self.kinds.items():
+            out.setdefault(kind, []).append(name)
+        return out
+
+    def __str__(self) -> str:
+        """No wider than the terminal."""
+        width = shutil.get_terminal_size((100, 24)).columns
+        lines = (self.heading, *self.roles_said, *self.notes)
+        return "\n".join(part for line in lines for part in textwrap.wrap(line, width, break_on_hyphens=False))
 
     def _repr_html_(self) -> str:
-        """The same lines, escaped, for a notebook."""
-        first, *rest = str(self).splitlines()
-        return f"<div><p><b>{html.escape(first)}</b></p>" + "".join(f"<p>{html.escape(line)}</p>" for line in rest) + "</div>"
+        """The same as a small table for a notebook, a row a kind of feature; everything in it escaped."""
+        rows = ""
+        for kind, names in self._by_kind().items():
+            some = ", ".join(names[:MOST_NAMES]) + (f" and {len(names) - MOST_NAMES:,} more" if len(names) > MOST_NAMES else "")
+            rows += f"<tr><td>{html.escape(kind)}</td><td>{len(names):,}</td><td>{html.escape(some)}</td></tr>"
+        said = "".join(f"<p>{html.escape(line)}</p>" for line in (*self.roles_said, *self.notes))
+        head = "<tr><th>kind</th><th>features</th><th></th></tr>"
+        return f"<div><p><b>{html.escape(self.heading)}</b></p><table><thead>{head}</thead><tbody>{rows}</tbody></table>{said}</div>"
