@@ -50,3 +50,18 @@ def test_csv_kinds_and_refusals(wide, tmp_path):
     ):
         with pytest.raises(error):
             chaff.triage(wide, **{"target": "y", **bad})
+
+
+def test_triage_reads_the_same_terms_as_open_table():
+    frame = chaff.demo.lots(rows=120)
+    frame.loc[::9, "ash_pct"] = -9
+    terms = {"ignore": ["accepted", "grade"], "groups": "mill", "missing_codes": {"ash_pct": [-9]}, "costs": {"ash_pct": 3.0}}
+    found = chaff.triage(frame, "loaf_volume", top=60, block=7, fill={"mycotoxin_ppb": 0}, **terms)
+    whole = chaff.relevance(chaff.open_table(frame, "loaf_volume", fill={"mycotoxin_ppb": 0}, **terms))
+    for name in ("ash_pct", "protein_pct"):
+        assert found.frame.loc[name, "effect_size"] == pytest.approx(whole.frame.loc[name, "effect_size"], rel=1e-12)
+    assert found.frame.loc["ash_pct", "rows"] == whole.frame.loc["ash_pct", "rows"] < 120
+    with pytest.raises(chaff.UsageError, match="unknown key 'ignor'"):
+        chaff.triage(frame, "loaf_volume", ignor=["grade"])
+    with pytest.raises(chaff.UsageError, match="go together"):
+        chaff.triage(frame, "loaf_volume", together={"both": ["ash_pct", "straw_pct"]})

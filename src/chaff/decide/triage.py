@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -11,16 +12,16 @@ from chaff.evaluate.setting import Setting
 from chaff.methods.relevance.catalogue import NAMES, better, resolve
 from chaff.methods.relevance.stage import Relevance
 from chaff.results.findings import Findings, Way
-from chaff.table.opening import open_table
-from chaff.table.sources import Reading, read_source, source_columns
+from chaff.table.opening import open_on
+from chaff.table.sources import read_source, source_columns
 from chaff.table.table import Table
+from chaff.table.terms import Terms
 from chaff.work import Work
 
 if TYPE_CHECKING:
     import pandas as pd
 
 CELLS = 24_000_000  # of one block: 200 MB of numbers
-ROLES = ("ids", "groups", "order", "weights")
 
 
 def triage(
@@ -33,7 +34,7 @@ def triage(
     seed: int = 0,
     workers: int | None = None,
     watch: Callable[[int, int], None] | None = None,
-    **options: Any,
+    **terms: Any,
 ) -> Findings:
     """Score the columns of a very wide table and keep the best `top`, reading some columns at a time.
 
@@ -54,7 +55,7 @@ def triage(
     seed, workers : int
     watch : callable, optional
         ``watch(columns done, of all)``.
-    **options
+    **terms
         As in `chaff.open_table`. What is under `ignore` or a role takes no part.
 
     Returns
@@ -79,7 +80,7 @@ def triage(
         raise UsageError("top and block must be 1 or more")
     if by != "effect_size" and by not in NAMES and better(by) != "lower":
         raise UsageError(f"triage goes by effect_size or a statistic, not '{by}'.{nearest(by, NAMES)}")
-    names, rows, tables = _blocks(source, target, block, options)
+    names, rows, tables = _blocks(source, block, Terms.said(target=target, **terms))
     work = Work(seed, workers)
     best: pd.DataFrame | None = None
     done, unread = 0, 0
@@ -125,37 +126,47 @@ def _scored(table: Table, by: str, work: Work) -> Findings | None:
     return found if by in found.frame.columns else None
 
 
-def _blocks(source: Any, target: str, block: int | None, options: dict[str, Any]) -> tuple[int, int, Iterator[Table]]:
+def _blocks(source: Any, block: int | None, terms: Terms) -> tuple[int, int, Iterator[Table]]:
     """(columns, rows, tables of some columns each)."""
-    reading = Reading(options.get("delimiter"), options.get("decimal"), options.get("encoding"), _tuple(options.get("missing", ())))
+    if terms.together:
+        raise UsageError("triage scores columns one at a time, so it knows no columns that go together; leave `together` out")
     label = Path(source).name if isinstance(source, str | Path) else "the frame"
     found = source_columns(source)
     if found is not None:
         columns, rows, read = found
     else:
-        arrow, label = read_source(source, reading)
+        arrow, label = read_source(source, terms.reading)
         columns, rows, read = list(arrow.column_names), arrow.num_rows, arrow.select
-        options = {k: v for k, v in options.items() if k not in ("delimiter", "decimal", "encoding")}
-    if target not in columns:
-        raise UnknownColumn(f"column '{target}' is not in {label}.{nearest(target, columns)}")
-    roles = [n for role in ROLES for n in _tuple(options.get(role) or ())]
-    out = {target, *roles, *_tuple(options.get("ignore", ()))}
-    for name in out - set(columns):
+        terms = replace(terms, delimiter=None, decimal=None, encoding=None)
+    aside = dict.fromkeys([terms.target, *terms.roles])
+    out = {*aside, *terms.ignore}
+    for name in (n for n in (*aside, *terms.ignore) if n not in columns):
         raise UnknownColumn(f"column '{name}' is not in {label}.{nearest(name, columns)}")
     features = [c for c in columns if c not in out]
     if not features:
         raise DataError(f"{label} has no column left to be a feature: all are the target, ids or ignored")
     size = block or max(1, CELLS // max(rows, 1))
-    common = {k: v for k, v in options.items() if k != "ignore"}
 
     def tables() -> Iterator[Table]:
         for start in range(0, len(features), size):
-            some = features[start : start + size]
-            told = {k: v for k, v in (common.get("kinds") or {}).items() if k in some or k in (target, *roles)}
-            yield open_table(read([target, *dict.fromkeys(roles), *some]), target, **{**common, "kinds": told}).named(label)
+            some = [*aside, *features[start : start + size]]
+            yield open_on(read(some), _terms_for(terms, set(some))).named(label)
 
     return len(features), rows, tables()
 
 
-def _tuple(value: Any) -> tuple[str, ...]:
-    return (value,) if isinstance(value, str) else tuple(value)
+def _terms_for(terms: Terms, columns: set[str]) -> Terms:
+    """The terms as far as they speak of these columns."""
+
+    def some(said: Mapping[str, Any]) -> dict[str, Any]:
+        return {k: v for k, v in said.items() if k in columns}
+
+    return replace(
+        terms,
+        ignore=(),
+        kinds=some(terms.kinds),
+        costs=some(terms.costs),
+        fill=some(terms.fill),
+        missing_codes=some(terms.missing_codes),
+        missing_flags=tuple(n for n in terms.missing_flags if n in columns),
+    )
