@@ -24,6 +24,13 @@ def day(tmp_path_factory):
     return folder
 
 
+@pytest.fixture(scope="module")
+def held_by_select(day):
+    """How many rows a run sets aside."""
+    table = chaff.open_table(day / "lots.csv", target="loaf_volume", ignore=["accepted", "grade"], groups="mill")
+    return chaff.select(table, plan=chaff.Plan((chaff.Screen(),)), holdout=0.2).closing.holdout_rows
+
+
 def said(*args, cwd, code=0):
     """The one JSON object that a command prints."""
     done = subprocess.run([CHAFF, *map(str, args), "--format", "json"], capture_output=True, text=True, cwd=cwd, env=ENV, timeout=300)
@@ -51,12 +58,10 @@ def test_a_plan_is_never_written_over_another(day):
 
 
 @pytest.mark.parametrize("command", LOOKING)
-def test_looking_commands_look_at_the_rows_that_select_learns_from(day, command):
+def test_looking_commands_look_at_the_rows_that_select_learns_from(day, held_by_select, command):
     extra = ("--trees", "5") if command == "importance" else ()
     found = said(command, "lots.csv", "--plan", "lots.toml", *extra, cwd=day)
-    table = chaff.open_table(day / "lots.csv", target="loaf_volume", ignore=["accepted", "grade"], groups="mill")
-    learned = chaff.select(table, plan=chaff.Plan((chaff.Screen(),)), holdout=0.2)
-    assert found["rows_held_out"] == learned.closing.holdout_rows > 0
+    assert found["rows_held_out"] == held_by_select > 0
     assert found["rows"] + found["rows_held_out"] == 400
     assert any("held out" in note for note in found["notes"])
 
@@ -133,6 +138,11 @@ def _leaves(thing):
         for value in thing.values():
             yield value
             yield from _leaves(value)
+
+
+def test_what_features_are_ranked_by_is_computed_though_the_plan_does_not_have_it(day):
+    out = run("relevance", "lots.csv", "--plan", "lots.toml", "--by", "kendall_tau", "--top", "5", cwd=day)
+    assert "kendall tau" in out
 
 
 def test_importance_has_a_command(day):

@@ -120,6 +120,8 @@ def _measured(data: str, cut: dict[str, float] | None, said: dict[str, Any], sho
     elif ground.plan is None:
         settings["statistics"] = "fitting"
     stage = ground.stage(Relevance, by=said["by"], cut=cut, **settings)
+    if said["by"]:
+        stage = stage.able_to_rank(ground.table)
     ground.tell(show)
     tell_of_compiling(show)
     show.watch("relevance")

@@ -123,6 +123,11 @@ class Relevance:
         if self.bin_kind == "supervised" and table.target.task == "regression":
             raise UsageError("supervised bins need classes; for a number target use equal counts or equal width")
 
+    def able_to_rank(self, table: Table) -> Relevance:
+        """The same stage with the statistic that it ranks by among those it computes."""
+        names, ranking = resolve(self.statistics, table), statistic_of(self.by)
+        return self if not ranking or ranking in names else replace(self, statistics=[*names, ranking])
+
     def judge(self, table: Table, setting: Setting) -> Findings:
         work = setting.work
         self.check_table(table)
