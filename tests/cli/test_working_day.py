@@ -206,3 +206,9 @@ def test_missing_codes_a_column_go_through_plan_select_and_apply(tmp_path):
     run("select", "lots.csv", "--plan", "p.toml", *pins, "--out", "out", "--set", 'importance.model={name="forest",trees=5}', cwd=tmp_path)
     run("apply", tmp_path / "out" / "selection.json", "lots.csv", "-o", "new.csv", cwd=tmp_path)
     assert pd.read_csv(tmp_path / "new.csv")["ash_pct"].isna().sum() == gaps
+
+
+@pytest.mark.parametrize("tail", ["> /dev/full", "--by-hand <&-"])
+def test_a_full_disk_or_a_closed_input_shows_no_traceback(day, tail):
+    done = subprocess.run(f"{CHAFF} linear lots.csv --plan lots.toml {tail}", shell=True, capture_output=True, text=True, cwd=day, env=ENV)
+    assert "Traceback" not in done.stderr and done.returncode == (3 if "full" in tail else 0), done.stderr

@@ -27,7 +27,7 @@ def by_hand_loop(hand: ByHand, show: Show) -> None:
     while True:
         if show.console.is_terminal:
             show.console.print(" > ", end="")
-        line = sys.stdin.readline()
+        line = sys.stdin.readline() if sys.stdin is not None else ""  # None: somebody closed it
         action, _, rest = line.strip().partition(" ")
         if not line or action in ("quit", "exit", "q"):
             return

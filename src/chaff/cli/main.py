@@ -5,9 +5,11 @@ Exit codes: 0 done, 2 usage, 3 data, 4 a model failed, 130 interrupted.
 
 from __future__ import annotations
 
+import errno
 import importlib
 import itertools
 import json
+import os
 import sys
 from collections.abc import Sequence
 
@@ -89,6 +91,9 @@ def _failed(error: BaseException, said: Sequence[str]) -> int:
         return _say(str(error), error.exit_code, type(error).__name__, said)
     if isinstance(error, MemoryError):
         return _say(f"not enough memory: {error}. Use fewer columns (--ignore) or fewer folds", 3, "MemoryError", said)
+    if isinstance(error, OSError) and error.errno == errno.ENOSPC:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)  # what is still in the buffer has nowhere to go
+        return _say("no space left to write to; nothing half-written was left behind", 3, "OSError", ())
     raise error
 
 
