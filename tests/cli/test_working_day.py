@@ -212,3 +212,11 @@ def test_missing_codes_a_column_go_through_plan_select_and_apply(tmp_path):
 def test_a_full_disk_or_a_closed_input_shows_no_traceback(day, tail):
     done = subprocess.run(f"{CHAFF} linear lots.csv --plan lots.toml {tail}", shell=True, capture_output=True, text=True, cwd=day, env=ENV)
     assert "Traceback" not in done.stderr and done.returncode == (3 if "full" in tail else 0), done.stderr
+
+
+def test_a_reader_that_leaves_early_stops_neither_the_work_nor_its_files(day, tmp_path):
+    quick = "--set 'importance.model={name=\"forest\",trees=5}'"
+    line = f"{CHAFF} select lots.csv --plan lots.toml {quick} --out {tmp_path / 'out'} | head -1; exit ${{PIPESTATUS[0]}}"
+    done = subprocess.run(["bash", "-c", line], capture_output=True, text=True, cwd=day, env=ENV)
+    assert done.returncode == 0 and "Traceback" not in done.stderr, done.stderr
+    assert (tmp_path / "out" / "selection.json").exists()

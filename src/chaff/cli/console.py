@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import textwrap
 import time
 from collections.abc import Sequence
@@ -27,7 +28,13 @@ class Show:
     """Prints a run as it goes; also its `watch` and `after_stage`. With `form` json it is silent, and `finish` prints the object."""
 
     def __init__(self, form: str = "text") -> None:
-        from rich.console import Console
+        from rich.console import Console as Plain
+
+        class Console(Plain):
+            def on_broken_pipe(self) -> None:
+                """Whoever read along has left (`| head`): the work goes on and its files are written, without a word more."""
+                with contextlib.suppress(SystemExit):
+                    super().on_broken_pipe()
 
         self.form = form
         self.console = Console(highlight=False, soft_wrap=False, quiet=form == "json")
