@@ -81,8 +81,8 @@ def test_a_tree_draws_no_more_rows_than_asked():
     train = sample(chaff.demo.table(rows=400).with_features(["protein_pct", "ash_pct"]), "bins")
     few = chaff.Forest(trees=10, rows_per_tree=30).fit(train, WORK)
     whole = chaff.Forest(trees=10).fit(train, WORK)
-    assert max(t.feature.size for t in few.trees) <= 11  # at most 30 // 5 leaves
-    assert min(t.feature.size for t in whole.trees) > 60
+    assert np.diff(few.first).max() <= 11  # at most 30 // 5 leaves
+    assert np.diff(whole.first).min() > 60
 
 
 def test_forest_settings_are_checked():

@@ -201,5 +201,5 @@ def tell_of_compiling(show: Show) -> None:
     from chaff.kernels import forest
     from chaff.kernels.jit import compiled_before
 
-    if not compiled_before(forest.grow_tree):
+    if not compiled_before(forest.grow_trees):
         show.say("first run on this machine: compiling the numeric kernels, once, about ten seconds", QUIET)

@@ -17,6 +17,17 @@ def kernel(fn: Callable[..., Any]) -> Any:
     return numba.njit(nogil=True, cache=True, error_model="numpy")(fn)
 
 
+def lean_kernel(fn: Callable[..., Any]) -> Any:
+    """Without reference counts, which cost some 10 ns for every array handed to a helper: twenty a column and node of a tree.
+    Such code must not allocate."""
+    return numba.njit(nogil=True, cache=True, error_model="numpy", _nrt=False)(fn)
+
+
+def lean_helper(fn: Callable[..., Any]) -> Any:
+    """Called by lean kernels only, so that no wrappers are compiled."""
+    return numba.njit(nogil=True, cache=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True, _nrt=False)(fn)
+
+
 def compiled_before(dispatcher: Any) -> bool:
     """Whether machine code of this kernel's file lies in the cache and is newer than its source."""
     source = Path(dispatcher.py_func.__code__.co_filename)

@@ -1,77 +1,209 @@
-"""Walking grown trees: predictions, and what they become when one feature is shuffled."""
+"""Walking grown trees: predictions, and what they become when one column takes another row's code."""
 
 from __future__ import annotations
 
 import numpy as np
 
-from chaff.kernels.jit import kernel
+from chaff.kernels.jit import lean_helper, lean_kernel
 
 ONE = np.uint64(1)
+CATEGORY = 512
+MISSING_RIGHT = 256
+LEAF = 255  # every code goes left, and the left child of a leaf is the leaf
+DEEPEST = 1000  # longest path from root to leaf that room is made for
 
 
-@kernel
-def goes_left(mask, code):
-    return (mask[code >> 6] >> np.uint64(code & 63)) & ONE != 0
+@lean_helper
+def goes_left(word, code, sets, at):
+    """Whether a code goes to the left child of the node `word`."""
+    if word & 512:
+        return (sets[at, code >> 6] >> np.uint64(code & 63)) & ONE != np.uint64(0)
+    return ((code - ((word >> 8) & 1)) & 255) <= (word & 255)
 
 
-@kernel
-def add_predictions(codes, feature, left, right, mask, value, out):
-    """Add one tree's leaf values to `out`.  codes : uint8 (n, p).  value : float64 (nodes, t).  out : float64 (n, t)."""
-    for i in range(codes.shape[0]):
-        k = 0
-        while feature[k] >= 0:
-            k = left[k] if goes_left(mask[k], codes[i, feature[k]]) else right[k]
-        for t in range(out.shape[1]):
-            out[i, t] += value[k, t]
+@lean_helper
+def step(word, codes, at, sets):
+    """The child that a row goes to; a leaf leads to itself."""
+    code = np.int64(codes[np.uint32((word >> 12) & 0xFFFFF)])
+    return np.uint32((word >> 32) + (0 if goes_left(word, code, sets, at) else 1))
 
 
-@kernel
-def add_shuffle_changes(codes, feature, left, right, mask, value, partner, lo, hi, out):
-    """Add how one tree's prediction changes when one column takes another row's code.
+@lean_kernel
+def add_predictions(codes, node, first, pick, sets, value, out):
+    """Sum of leaf values over trees; four rows walk side by side.
 
-    Only columns on a row's own path can change its prediction, and only when the new code leaves the set of codes that all
-    of the path's tests on that column send the same way; the walk then restarts at the first node of that column.
-
-    codes : uint8 (n, p).  partner : int64 (shuffles, n), the row that lends its code.  Rows lo..hi-1 are done.
-    out : float64 (shuffles, p, hi - lo, t). Modified in place.
+    codes : uint8 (n, p).  first : int64 (trees + 1,), where each tree's nodes begin.  value : float64 (nodes, t).
+    out : float64 (n, t). Modified in place.
     """
-    path = np.empty(512, np.int64)
-    stay = np.empty(4, np.uint64)
-    targets = value.shape[1]
-    for i in range(lo, hi):
-        k = 0
-        d = 0
-        while feature[k] >= 0:
-            if d < path.size:
-                path[d] = k
-            d += 1
-            k = left[k] if goes_left(mask[k], codes[i, feature[k]]) else right[k]
-        end = k
-        d = min(d, path.size)
-        for q in range(d):
-            j = feature[path[q]]
-            done = False
-            for w in range(q):
-                if feature[path[w]] == j:
-                    done = True
+    n = codes.shape[0]
+    for t in range(first.size - 1):
+        tree = node[first[t] : first[t + 1]]
+        at = pick[first[t] : first[t + 1]]
+        leaf = value[first[t] : first[t + 1]]
+        for i in range(0, n, 4):
+            i1 = min(i + 1, n - 1)
+            i2 = min(i + 2, n - 1)
+            i3 = min(i + 3, n - 1)
+            a = b = c = d = np.uint32(0)
+            while True:
+                w0, w1, w2, w3 = tree[a], tree[b], tree[c], tree[d]
+                a1 = step(w0, codes[i], at[a] if w0 & 512 else 0, sets)
+                b1 = step(w1, codes[i1], at[b] if w1 & 512 else 0, sets)
+                c1 = step(w2, codes[i2], at[c] if w2 & 512 else 0, sets)
+                d1 = step(w3, codes[i3], at[d] if w3 & 512 else 0, sets)
+                same = (a1 ^ a) | (b1 ^ b) | (c1 ^ c) | (d1 ^ d)
+                a, b, c, d = a1, b1, c1, d1
+                if same == 0:
                     break
-            if done:
-                continue
-            for w in range(4):
-                stay[w] = ~np.uint64(0)
-            for w in range(q, d):
-                node = path[w]
-                if feature[node] == j:
-                    same = goes_left(mask[node], codes[i, j])
-                    for x in range(4):
-                        stay[x] &= mask[node, x] if same else ~mask[node, x]
-            for s in range(partner.shape[0]):
-                code = codes[partner[s, i], j]
-                if goes_left(stay, code):
+            for z in range(value.shape[1]):
+                out[i, z] += leaf[a, z]
+                if i + 1 < n:
+                    out[i + 1, z] += leaf[b, z]
+                if i + 2 < n:
+                    out[i + 2, z] += leaf[c, z]
+                if i + 3 < n:
+                    out[i + 3, z] += leaf[d, z]
+
+
+@lean_helper
+def walk_row(tree, at, sets, row, path):
+    """The nodes that a row comes through, the leaf last, into path[:d]; returns d."""
+    k = np.int64(0)
+    d = 0
+    while True:
+        w = tree[k]
+        if (w >> 32) == k:
+            return d
+        code = np.int64(row[(w >> 12) & 0xFFFFF])
+        k = (w >> 32) + (0 if goes_left(w, code, sets, at[k] if w & 512 else 0) else 1)
+        path[d] = k
+        d += 1
+
+
+@lean_helper
+def leaf_with(tree, at, sets, row, f, code, k):
+    """The leaf below node k when column f holds `code`."""
+    while True:
+        w = tree[k]
+        if (w >> 32) == k:
+            return k
+        j = (w >> 12) & 0xFFFFF
+        own = code if j == f else np.int64(row[j])
+        k = (w >> 32) + (0 if goes_left(w, own, sets, at[k] if w & 512 else 0) else 1)
+
+
+@lean_helper
+def add_changes_of_row(tree, at, sets, leaf, codes, i, partner, path, stamp, mark, gone, change, hit):
+    """One row in one tree: how its leaf value changes for every column and shuffle. Returns its own leaf.
+
+    Only columns on the row's path matter, and of those only foreign codes that turn off somewhere; the walk goes on from the
+    other child of the first node where they do.
+    change : float64 (p x shuffles, t), hit : uint8 (p x shuffles,), of this row. Modified in place.
+    """
+    shuffles = partner.shape[0]
+    row = codes[i]
+    d = walk_row(tree, at, sets, row, path)
+    end = path[d - 1] if d else np.int64(0)
+    full = (ONE << np.uint64(shuffles)) - ONE if shuffles < 64 else ~np.uint64(0)
+    k = np.int64(0)
+    for q in range(d):
+        w = tree[k]
+        f = (w >> 12) & 0xFFFFF
+        if stamp[f] != mark:
+            stamp[f] = mark
+            gone[f] = np.uint64(0)
+        if gone[f] != full:
+            own = path[q] - (w >> 32)
+            for r in range(shuffles):
+                bit = ONE << np.uint64(r)
+                if gone[f] & bit != np.uint64(0):
                     continue
-                k = path[q]
-                while feature[k] >= 0:
-                    f = feature[k]
-                    k = left[k] if goes_left(mask[k], code if f == j else codes[i, f]) else right[k]
-                for t in range(targets):
-                    out[s, j, i - lo, t] += value[k, t] - value[end, t]
+                code = np.int64(codes[partner[r, i], f])
+                side = 0 if goes_left(w, code, sets, at[k] if w & 512 else 0) else 1
+                if side == own:
+                    continue
+                gone[f] |= bit
+                x = leaf_with(tree, at, sets, row, f, code, (w >> 32) + side)
+                hit[f * shuffles + r] = 1
+                for z in range(leaf.shape[1]):
+                    change[f * shuffles + r, z] += leaf[x, z] - leaf[end, z]
+        k = path[q]
+    return end
+
+
+@lean_kernel
+def add_shuffle_changes(codes, node, first, pick, sets, value, partner, lo, hi, change, hit, path, stamp, gone):
+    """Add how the sum over trees changes, for rows lo..hi-1, when one column takes another row's code.
+
+    partner : int64 (shuffles, n), the row that lends its code, at most 64 shuffles.
+    change : float64 (hi - lo, p x shuffles, t). Modified in place.  The rest is room to work in.
+    """
+    mark = 0
+    for t in range(first.size - 1):
+        tree = node[first[t] : first[t + 1]]
+        at = pick[first[t] : first[t + 1]]
+        leaf = value[first[t] : first[t + 1]]
+        for i in range(hi - lo):
+            mark += 1
+            add_changes_of_row(tree, at, sets, leaf, codes, lo + i, partner, path, stamp, mark, gone, change[i], hit[i])
+
+
+@lean_helper
+def row_loss(kind, y, value, z):
+    """kind 0: squared; 1: log loss of one of several classes; 2: log loss of two classes. Of one column of the targets."""
+    if kind == 0:
+        return (value - y) * (value - y)
+    p = min(max(value, 1e-6), 1.0 - 1e-6)
+    if kind == 1:
+        return -y * np.log(p)
+    return -y * np.log(p) - (1.0 - y) * np.log(1.0 - p)
+
+
+@lean_kernel
+def out_of_bag_drops(
+    codes, node, first, pick, sets, value, in_bag, partner, chosen, y, weight, kind, change, hit, base, path, stamp, gone, drops
+):
+    """Add to drops[s, j] the rise in loss over the chosen rows when column j takes another row's code, each row predicted by
+    the trees that did not learn from it.
+
+    in_bag : uint8 (trees, n).  chosen : int64 rows, one block.  y : float64 (n, t).  weight : float64 (n,).
+    change : float64 (rows, p x shuffles, t), hit : uint8, base : float64 (rows, t + 1); cleared here.
+    """
+    shuffles = partner.shape[0]
+    p = codes.shape[1]
+    width = value.shape[1]
+    m = chosen.size
+    for i in range(m):
+        for z in range(width + 1):
+            base[i, z] = 0.0
+        for j in range(p * shuffles):
+            hit[i, j] = 0
+            for z in range(width):
+                change[i, j, z] = 0.0
+    mark = 0
+    for f in range(p):
+        stamp[f] = 0
+    for t in range(first.size - 1):
+        tree = node[first[t] : first[t + 1]]
+        at = pick[first[t] : first[t + 1]]
+        leaf = value[first[t] : first[t + 1]]
+        for i in range(m):
+            if in_bag[t, chosen[i]]:
+                continue
+            mark += 1
+            end = add_changes_of_row(tree, at, sets, leaf, codes, chosen[i], partner, path, stamp, mark, gone, change[i], hit[i])
+            for z in range(width):
+                base[i, z] += leaf[end, z]
+            base[i, width] += 1.0
+    for i in range(m):
+        trees = base[i, width]
+        if trees == 0.0:
+            continue
+        for j in range(p * shuffles):
+            if hit[i, j] == 0:
+                continue
+            rise = 0.0
+            for z in range(width):
+                target = y[chosen[i], z]
+                rise += row_loss(kind, target, (base[i, z] + change[i, j, z]) / trees, z) - row_loss(kind, target, base[i, z] / trees, z)
+            drops[j % shuffles, j // shuffles] += rise * weight[chosen[i]]

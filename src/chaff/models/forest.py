@@ -1,8 +1,9 @@
-"""A forest of regression trees on bins; with classes, trees on class indicators."""
+"""A forest of trees on bins: numbers by squared error, classes by the Gini gain of their indicators."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import ClassVar
 
 import numpy as np
@@ -10,45 +11,128 @@ import numpy.typing as npt
 
 from chaff.arrays import Bytes, Flags, Floats, Ints
 from chaff.errors import UsageError
-from chaff.kernels.forest import draw_bootstrap, grow_tree
-from chaff.kernels.tree_walks import add_predictions, add_shuffle_changes
+from chaff.kernels.forest import TINY, grow_trees
+from chaff.kernels.tree_walks import DEEPEST, add_predictions, add_shuffle_changes, out_of_bag_drops
 from chaff.metrics import Need
 from chaff.models.protocols import Form, Sample
 from chaff.table.bins import Bins
 from chaff.work import Work, task
 
 TREES_PER_UNIT = 10
-DEEPEST = 500
 ROWS_PER_TREE = 50_000
-CHANGE_BYTES = 1 << 26
+CHANGE_BYTES = 1 << 22  # of changes kept at a time, so that they stay in cache
+MOST_SHUFFLES = 64
 
 
 @dataclass(frozen=True)
-class Tree:
-    feature: Ints
-    """-1 at a leaf."""
-    left: Ints
-    right: Ints
-    mask: npt.NDArray[np.uint64]
-    """uint64 (nodes, 4): bit set for the codes that go left."""
+class Target:
+    """A target as the kernels read it: whole numbers, so that every sum is exact."""
+
+    y: Ints
+    """Fixed-point value, or class."""
+    classes: int
+    """1 for numbers and for two classes, else how many."""
+    shift: int
+    """Bit where the count begins in a packed sum."""
+    zero: float
+    unit: float
+    """value = zero + unit x fixed-point value."""
+
+    @classmethod
+    def of(cls, rows: Sample, heaviest: int) -> Target:
+        """heaviest : the most rows, counted as often as drawn, that a tree can have."""
+        t = rows.targets
+        if t.shape[1] > 1:
+            return cls(t.argmax(1).astype(np.int64), t.shape[1], 32, 0.0, 1.0)
+        if rows.classes:
+            return cls(np.rint(t[:, 0]).astype(np.int64), 1, 32, 0.0, 1.0)
+        bits = int(heaviest).bit_length()
+        places = max(4, min(30, 61 - 2 * bits))  # what a product of two sums and a count has room for
+        zero = float(t.min())
+        unit = (float(t.max()) - zero) / (2**places - 1) or 1.0
+        return cls(np.rint((t[:, 0] - zero) / unit).astype(np.int64), 1, bits + places, zero, unit)
+
+
+@dataclass(frozen=True)
+class Drawing:
+    """How rows are drawn: with replacement, by weight, rows of one unit together."""
+
+    draws: int
+    units: Ints
+    """int64 (n,), the unit of each row; empty where each stands for itself."""
+    count: int
+    """How many units there are."""
+    cumulated: Floats
+    guide: Ints
+    heaviest: int
+
+    @classmethod
+    def of(cls, n: int, weights: Floats | None, units: Ints | None, rows_per_tree: int) -> Drawing:
+        none = np.empty(0, np.int64)
+        if units is None:
+            draws = min(n, rows_per_tree)
+            return cls(draws, none, n, *_chances(weights, n), draws)
+        _, of = np.unique(units, return_inverse=True)
+        of = of.astype(np.int64)
+        size = np.bincount(of)
+        count, chances = size.size, None
+        if weights is not None:  # rows that weigh nothing share a unit that is never drawn
+            of = np.where(weights > 0, of, count)
+            chances = np.append(np.bincount(of, weights, count + 1)[:count], 0.0)
+            count += 1
+        draws = max(1, round(size.size * min(1.0, rows_per_tree / n)))
+        return cls(draws, of, count, *_chances(chances, count), int(draws * size.max()))
+
+
+def _chances(weights: Floats | None, n: int) -> tuple[Floats, Ints]:
+    if weights is None:
+        return np.empty(0), np.empty(0, np.int64)
+    cumulated = np.cumsum(weights, dtype=float)
+    return cumulated, np.minimum(np.searchsorted(cumulated, np.arange(n) / n * cumulated[-1], side="right"), n - 1).astype(np.int64)
+
+
+@dataclass(frozen=True)
+class Grown:
+    """Some trees, one behind the other."""
+
+    node: Ints
+    pick: npt.NDArray[np.int32]
+    sets: npt.NDArray[np.uint64]
     value: Floats
-    """float64 (nodes, t)."""
+    nodes: Ints
+    """Nodes of each tree."""
+    set_counts: Ints
+    gains: Floats
+    in_bag: Bytes
+    updates: int
 
 
 @dataclass(frozen=True)
 class FittedForest:
+    """All trees in arrays of their own kind; see `chaff.kernels.forest` for what a node is."""
+
     features: tuple[str, ...]
-    trees: tuple[Tree, ...]
+    node: Ints = field(repr=False)
+    first: Ints = field(repr=False)
+    pick: npt.NDArray[np.int32] = field(repr=False)
+    sets: npt.NDArray[np.uint64] = field(repr=False)
+    value: Floats = field(repr=False)
     gains: Floats = field(repr=False)
+    in_bag: Bytes = field(repr=False)
+    """uint8 (trees, training rows), 1 where a tree has learned from the row; (trees, 0) where it was not asked for."""
+
+    @property
+    def trees(self) -> int:
+        return self.first.size - 1
+
+    @property
+    def _walked(self) -> tuple[Ints, Ints, npt.NDArray[np.int32], npt.NDArray[np.uint64], Floats]:
+        return self.node, self.first, self.pick, self.sets, self.value
 
     def predict(self, rows: Sample) -> Floats:
-        return self._sum(_row_major(rows.data), rows.targets.shape[1]) / len(self.trees)
-
-    def _sum(self, codes: Bytes, targets: int) -> Floats:
-        out = np.zeros((codes.shape[0], targets))
-        for t in self.trees:
-            add_predictions(codes, t.feature, t.left, t.right, t.mask, t.value, out)
-        return out
+        out = np.zeros((rows.data.codes.shape[1], self.value.shape[1]))
+        add_predictions(rows.data.by_rows, *self._walked, out)
+        return out / self.trees
 
     def importance(self) -> Floats:
         """Drop in squared error that a feature's splits brought, as a share of the total."""
@@ -61,46 +145,142 @@ class FittedForest:
         Parameters
         ----------
         partners : int64 (shuffles, n)
-            Row that lends its value; the same for every feature.
+            Row that lends its value; the same for every feature. At most 64 shuffles.
 
         Returns
         -------
         predictions (n, t), and a list of (rows, float64 (shuffles, features, rows, t)) with the *changes*.
         """
-        codes = _row_major(rows.data)
-        n, p = codes.shape
-        t = rows.targets.shape[1]
-        size = max(16, CHANGE_BYTES // (8 * partners.shape[0] * p * t))
+        if partners.shape[0] > MOST_SHUFFLES:
+            raise UsageError(f"shuffles must be at most {MOST_SHUFFLES}, not {partners.shape[0]}")
+        n, p, t = rows.data.codes.shape[1], len(self.features), self.value.shape[1]
+        size = max(16, CHANGE_BYTES // max(1, 8 * partners.shape[0] * p * t))
         blocks = [slice(i, min(i + size, n)) for i in range(0, n, size)]
+        changes = work.each(task(self._changes, rows.data.by_rows, np.ascontiguousarray(partners)), blocks)
+        return self.predict(rows), changes
 
-        return self._sum(codes, t) / len(self.trees), work.each(task(self._changes, codes, partners, t), blocks)
-
-    def _changes(self, codes: Bytes, partners: Ints, targets: int, where: slice) -> tuple[slice, Floats]:
+    def _changes(self, codes: Bytes, partners: Ints, where: slice) -> tuple[slice, Floats]:
         """Changes in some rows."""
-        out = np.zeros((partners.shape[0], codes.shape[1], where.stop - where.start, targets))
-        for k in self.trees:
-            add_shuffle_changes(codes, k.feature, k.left, k.right, k.mask, k.value, partners, where.start, where.stop, out)
-        out /= len(self.trees)
-        return where, out
+        room = Room.of(where.stop - where.start, codes.shape[1], partners.shape[0], self.value.shape[1])
+        add_shuffle_changes(
+            codes, *self._walked, partners, where.start, where.stop, room.change, room.hit, room.path, room.stamp, room.gone
+        )
+        m, p, shuffles = where.stop - where.start, codes.shape[1], partners.shape[0]
+        change = room.change.reshape(m, p, shuffles, -1) / self.trees
+        return where, np.ascontiguousarray(change.transpose(2, 1, 0, 3))
+
+    def out_of_bag_importance(self, train: Sample, chosen: Ints, shuffles: int, work: Work) -> Floats:
+        """Mean rise in loss per feature when it is shuffled, float64 (features,), over some of the training rows, each
+        predicted by the trees that have not learned from it: squared error, or log loss with classes.
+
+        Source: Breiman, 2001.
+        """
+        codes = train.data.by_rows
+        n, p, t = codes.shape[0], codes.shape[1], self.value.shape[1]
+        weights = np.ones(n) if train.weights is None else train.weights
+        partner = np.empty((shuffles, n), np.int64)
+        for s in range(shuffles):
+            partner[s, chosen] = chosen[work.stream("shuffle", s).permutation(chosen.size)]
+        size = int(max(16, min(chosen.size, CHANGE_BYTES // max(1, 8 * shuffles * p * t))))
+        room = Room.of(size, p, shuffles, t)
+        drops = np.zeros((shuffles, p))
+        kind = 0 if not train.classes else 1 if t > 1 else 2
+        y = np.ascontiguousarray(train.targets, float)
+        for i in range(0, chosen.size, size):
+            out_of_bag_drops(codes, *self._walked, self.in_bag, partner, chosen[i : i + size], y, weights, kind, *room, drops)
+        return np.asarray(drops.mean(0) / weights[chosen].sum())
+
+
+@dataclass(frozen=True)
+class Room:
+    """Room for the changes of one block of rows."""
+
+    change: Floats
+    hit: Bytes
+    base: Floats
+    path: Ints
+    stamp: Ints
+    gone: npt.NDArray[np.uint64]
+
+    @classmethod
+    def of(cls, rows: int, features: int, shuffles: int, targets: int) -> Room:
+        wide = features * shuffles
+        return cls(
+            np.zeros((rows, wide, targets)), np.zeros((rows, wide), np.uint8), np.zeros((rows, targets + 1)),
+            np.empty(DEEPEST + 2, np.int64), np.zeros(features, np.int64), np.empty(features, np.uint64),
+        )  # fmt: skip
+
+    def __iter__(self):  # type: ignore[no-untyped-def]
+        return iter((self.change, self.hit, self.base, self.path, self.stamp, self.gone))
 
 
 @dataclass(frozen=True)
 class Growth:
     """What all trees of a forest are grown from."""
 
-    codes: Bytes
-    """uint8 (n, features), row-major."""
-    targets: Floats
-    """float64 (n, t), about `centre`."""
-    weights: Floats
+    rows: Bytes
+    """uint8 (n, features)."""
+    columns: Bytes
+    """The same, uint8 (features, n)."""
+    target: Target
+    drawing: Drawing
     counts: Ints
     category: Flags
     want: int
     """Columns drawn at each split."""
+    leaf_rows: int
+    deepest: int
     key: int
-    centre: Floats
-    smooth: float
-    """Weight of the training shares in a leaf."""
+    mark: bool
+    """Whether trees tell which rows they have learned from."""
+
+    @cached_property
+    def most(self) -> int:
+        """Nodes that a tree can have."""
+        return min(2 * (self.drawing.heaviest // self.leaf_rows), 2 * self.rows.shape[0]) + 3
+
+    def some(self, trees: range) -> Grown:
+        """Trees of these numbers, each from a stream of its own."""
+        n, p = self.rows.shape
+        k, most, count = self.target.classes, self.most, len(trees)
+        split = most // 2 + 1 if self.category.any() else 1
+        node, pick = np.empty((count, most), np.int64), np.zeros((count, most), np.int32)
+        sets, value = np.zeros((count, split, 4), np.uint64), np.zeros((count, most, k))
+        nodes, set_counts, gains = np.zeros(count, np.int64), np.zeros(count, np.int64), np.zeros((count, p))
+        in_bag = np.zeros((count, n if self.mark else 0), np.uint8)
+        streams = np.array([(self.key + (t + 1) * 0xD1B54A32D192ED03) % 2**64 for t in trees], np.uint64)
+        tiny, dense = (TINY if k == 1 else 2 * TINY), int(self.counts.max(initial=1))
+        d, t = self.drawing, self.target
+        updates = grow_trees(
+            self.rows, self.columns, np.arange(p), self.counts, self.category, t.y, k, t.shift, d.cumulated, d.guide, d.units, d.draws,
+            self.want, self.leaf_rows, self.deepest, tiny, dense, streams, node, pick, sets, value, nodes, set_counts, gains, in_bag,
+            *self._room(),
+        )  # fmt: skip
+        flat = [slice(0, m) for m in nodes]
+        return Grown(
+            np.concatenate([node[i, s] for i, s in enumerate(flat)]),
+            np.concatenate([pick[i, s] for i, s in enumerate(flat)]),
+            np.concatenate([sets[i, :m] for i, m in enumerate(set_counts)]),
+            np.concatenate([value[i, s] for i, s in enumerate(flat)]),
+            nodes,
+            set_counts,
+            gains.sum(0) * t.unit**2,
+            in_bag,
+            int(updates),
+        )
+
+    def _room(self) -> tuple[npt.NDArray[np.generic], ...]:
+        """Room to work in; the histograms are zero before and after every node."""
+        n, p = self.rows.shape
+        k, want, one = self.target.classes, self.want, self.target.classes == 1
+        return (
+            np.empty(self.drawing.count, np.int32), np.empty(n, np.uint32), np.empty(n, np.uint32), np.empty(n, np.int64),
+            np.empty(n, np.int64), np.empty(n, np.uint8), np.zeros((want if one else 1, 256), np.int64),
+            np.zeros((1 if one else want, 256 * k), np.int32), np.zeros((want, 4), np.uint64), np.empty(256, np.uint8),
+            np.empty(256, np.uint8), np.empty(256), np.empty(130, np.int32), np.empty(65, np.int64), np.empty((self.most + 2, 5), np.int64),
+            np.zeros((1 if one else self.most + 2, k), np.int64), np.zeros(k, np.int64), np.zeros(k, np.int64), np.empty(p, np.int64),
+            np.empty(want, np.uint32),
+        )  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -111,20 +291,23 @@ class Forest:
     ----------
     trees : int
     columns_per_split : int, float or None
-        Columns drawn at each split: a count, a share, or None for a third (numbers) or the square root (classes).
+        Columns tried at each split: a count, a share below 1, or None for the square root (classes) or a third (numbers).
     leaf_rows : int
-        Fewest training rows in a leaf.
+        Rows a leaf must hold; a row that was drawn twice counts twice.
     depth : int or None
-        Deepest level; None for as deep as the rows allow.
     rows_per_tree : int or None
-        Rows drawn with replacement for each tree; None for as many as there are, at most 50,000, so that a forest on a
-        million rows is grown in seconds and a tree stays small enough to walk.
+        Rows drawn with replacement for each tree; None for as many as there are, at most 50,000.
 
     Notes
     -----
-    Missing cells go to whichever side serves the split better; levels of a category are ordered anew in every node.
-    With classes each leaf's shares are drawn towards the training shares by the weight of one row, so that no class is ever
-    impossible. Source: Breiman, 2001.
+    With classes a leaf holds their shares, smoothed by one row's worth of the training shares, so that no class is ever
+    impossible. A row's weight is its chance to be drawn. Source: Breiman, 2001.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> chaff.Forest(trees=50).leaf_rows
+    5
     """
 
     trees: int = 100
@@ -155,44 +338,49 @@ class Forest:
         return int(min(max(1, np.ceil(want)), features))
 
     def fit(self, train: Sample, work: Work) -> FittedForest:
+        return self.grow(train, work)
+
+    def grow(self, train: Sample, work: Work, units: Ints | None = None, mark: bool = False) -> FittedForest:
+        """The forest; rows of one unit (int64 (n,)) are drawn together, and `mark` has each tree tell whom it learned from."""
         bins: Bins = train.data
-        n, p = bins.codes.shape[1], len(bins.features)
-        weights = np.ones(n) if train.weights is None else train.weights
-        centre = np.average(train.targets, axis=0, weights=weights)
+        p, n = bins.codes.shape
+        drawing = Drawing.of(n, train.weights, units, self.rows_per_tree or min(n, ROWS_PER_TREE))
         growth = Growth(
-            _row_major(bins),
-            train.targets - centre,  # centred, so that a target far from zero loses no digits in the gains
-            weights,
+            bins.by_rows,
+            np.ascontiguousarray(bins.codes),
+            Target.of(train, drawing.heaviest),
+            drawing,
             bins.counts,
             bins.category,
             self.drawn_columns(p, bool(train.classes)) if p else 0,
+            self.leaf_rows,
+            min(self.depth or DEEPEST, DEEPEST),
             work.key("forest"),
-            centre,
-            1.0 if train.classes else 0.0,
+            mark,
         )
-        grown = [one for some in work.each(task(self._some_trees, growth), range(0, self.trees, TREES_PER_UNIT)) for one in some]
-        gains = np.sum([g for _, g in grown], axis=0) if p else np.zeros(0)
-        return FittedForest(train.features, tuple(t for t, _ in grown), gains)
-
-    def _some_trees(self, growth: Growth, first: int) -> list[tuple[Tree, Floats]]:
-        return [self._tree(growth, t) for t in range(first, min(first + TREES_PER_UNIT, self.trees))]
-
-    def _tree(self, g: Growth, number: int) -> tuple[Tree, Floats]:
-        """(one tree, gain of every feature)."""
-        n, p = g.codes.shape
-        times = np.empty(n)
-        draws = min(n, ROWS_PER_TREE) if self.rows_per_tree is None else self.rows_per_tree
-        state = draw_bootstrap(np.uint64(g.key + number), draws, times)
-        most, t = 2 * (draws // self.leaf_rows) + 3, g.targets.shape[1]
-        feature, left, right = (np.zeros(most, np.int64) for _ in range(3))
-        mask, value, gains = np.zeros((most, 4), np.uint64), np.zeros((most, 1 + t)), np.zeros(p)
-        limits = (g.want, float(self.leaf_rows), min(self.depth or DEEPEST, DEEPEST), np.uint64(state))
-        out = (feature, left, right, mask, value, gains)
-        nodes = grow_tree(g.codes, g.targets, g.weights, times, g.counts, g.category, *limits, *out)
-        weight = value[:nodes, :1] + g.smooth
-        leaf = g.centre + np.divide(value[:nodes, 1:], weight, out=np.zeros((nodes, t)), where=weight > 0)
-        return Tree(feature[:nodes].copy(), left[:nodes].copy(), right[:nodes].copy(), mask[:nodes].copy(), leaf), gains
+        units_of_work = [range(t, min(t + TREES_PER_UNIT, self.trees)) for t in range(0, self.trees, TREES_PER_UNIT)]
+        return _joined(train, growth, work.each(growth.some, units_of_work))
 
 
-def _row_major(bins: Bins) -> Bytes:
-    return np.ascontiguousarray(bins.codes.T)
+def _joined(train: Sample, growth: Growth, parts: list[Grown]) -> FittedForest:
+    """One forest of all parts, its leaves in the target's own units and, with classes, smoothed."""
+    nodes = np.concatenate([g.nodes for g in parts])
+    sets_before = np.concatenate([[0], np.cumsum(np.concatenate([g.set_counts for g in parts]))])[:-1]
+    pick, value = np.concatenate([g.pick for g in parts]), np.concatenate([g.value for g in parts])
+    if train.classes:
+        weights = np.ones(len(train.targets)) if train.weights is None else train.weights
+        shares = np.average(train.targets, axis=0, weights=weights)
+        held = pick[:, None].astype(float)
+        value = (value * held + shares) / (held + 1.0)
+    else:
+        value = value * growth.target.unit + growth.target.zero
+    return FittedForest(
+        train.features,
+        np.concatenate([g.node for g in parts]),
+        np.concatenate([[0], np.cumsum(nodes)]),
+        pick + np.repeat(sets_before, nodes).astype(np.int32),
+        np.concatenate([*(g.sets for g in parts), np.zeros((1, 4), np.uint64)]),
+        value,
+        np.sum([g.gains for g in parts], axis=0),
+        np.concatenate([g.in_bag for g in parts]),
+    )

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 
@@ -139,6 +140,11 @@ class Bins:
     counts: Ints
     """int64 (features,): codes in use, code 0 (missing) counted."""
     category: Flags
+
+    @cached_property
+    def by_rows(self) -> Bytes:
+        """uint8 (rows, features): a row's codes lie together."""
+        return np.ascontiguousarray(self.codes.T)
 
     def select(self, features: Sequence[str]) -> Bins:
         if tuple(features) == self.features:
