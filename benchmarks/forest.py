@@ -1,6 +1,6 @@
 """Growing trees against the bare scatter-add of the same updates, on one thread and on two; and what a first compile costs.
 
-    python benchmarks/forest.py
+python benchmarks/forest.py
 """
 
 from __future__ import annotations

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+import os
+import tempfile
+
 import numpy as np
 import pandas as pd
 import pytest
 
 import chaff
+
+os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="chaff-state-")  # reads of holdouts are counted there, not in a person's home
 
 
 def make_mixed(rows: int = 240, seed: int = 3, classes: int = 0) -> pd.DataFrame:

@@ -9,6 +9,7 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.errors import DataError, UsageError
+from chaff.table.repeated import repeated_rows
 from chaff.table.table import Table
 from chaff.work import Work
 
@@ -66,10 +67,11 @@ def make_folds(table: Table, folds: int = 5, repeats: int = 1, work: Work | None
     """Cross-validation folds that suit the table.
 
     With an order: folds + 1 blocks in time, each tested on all that came before it; repeats make no sense there.
-    With groups: whole groups. With classes: each part has its share of every class.
+    With groups: whole groups. With classes: each part has its share of every class. Rows that repeat one another stay together.
     """
     work = work or Work()
     n = len(table)
+    units = None if table.order is not None else units_of(table)
     if folds < 2 or repeats < 1:
         raise UsageError(f"folds must be 2 or more and repeats 1 or more, not {folds} and {repeats}")
     if n < 2 * folds:
@@ -83,8 +85,10 @@ def make_folds(table: Table, folds: int = 5, repeats: int = 1, work: Work | None
     parts, splits_all = [], []
     for r in range(repeats):
         rng = work.stream("folds", r)
-        if table.groups is not None:
-            parts.append(whole_groups(table.groups, folds, rng))
+        if table.groups is not None and units is not None:
+            parts.append(whole_groups(units, folds, rng))
+        elif units is not None:
+            parts.append(_dealt_units(units, table.y if table.target.task == "classification" else np.zeros(n), folds, rng))
         elif table.target.task == "classification":
             parts.append(_stratified(table.y, folds, rng))
         else:
@@ -110,10 +114,11 @@ def split_holdout(table: Table, share: float, work: Work) -> tuple[Ints, Ints]:
         raise UsageError(f"holdout must be a share between 0 and 1, not {share}")
     n = len(table)
     rng = work.stream("holdout")
+    units = None if table.order is not None else units_of(table)
     if table.order is not None:
         part = _latest(table.order, share)
-    elif table.groups is not None:
-        part = _some_groups(table.groups, share, rng)
+    elif units is not None:
+        part = _some_groups(units, share, rng)
     elif table.target.task == "classification":
         part = np.zeros(n, np.int64)
         for k in range(len(table.target.classes)):
@@ -126,6 +131,21 @@ def split_holdout(table: Table, share: float, work: Work) -> tuple[Ints, Ints]:
     if held.size == 0 or train.size == 0:
         raise DataError(f"{n:,} rows are too few for a holdout of {share:.0%}: pass holdout=0 to do without one")
     return train, held
+
+
+def units_of(table: Table) -> Ints | None:
+    """int64 (rows,): what must stay in one fold and on one side of the holdout, groups and rows that repeat one another;
+    None where each row stands for itself."""
+    repeated = repeated_rows(table).units
+    if table.groups is None or repeated is None:
+        return table.groups if repeated is None else repeated
+    from scipy.sparse import coo_array
+    from scipy.sparse.csgraph import connected_components
+
+    g = np.unique(table.groups, return_inverse=True)[1]
+    size = int(g.max()) + 1
+    links = coo_array((np.ones(g.size), (g, repeated + size)), shape=(size + int(repeated.max()) + 1,) * 2)
+    return np.asarray(connected_components(links, directed=False)[1][g], np.int64)
 
 
 def time_blocks(order: Floats, blocks: int) -> Ints:
@@ -156,6 +176,24 @@ def whole_groups(groups: Ints, folds: int, rng: np.random.Generator) -> Ints:
         part_of[g] = k
         load[k] += sizes[g]
     return part_of[np.searchsorted(codes, groups)]
+
+
+def _dealt_units(units: Ints, strata: Floats, folds: int, rng: np.random.Generator) -> Ints:
+    """Whole units, stratum by stratum, the largest first into the part that has least of the stratum so far."""
+    part = np.empty(units.size, np.int64)
+    total = np.zeros(folds)
+    for stratum in np.unique(strata):
+        rows = np.flatnonzero(strata == stratum)
+        codes, of, sizes = np.unique(units[rows], return_inverse=True, return_counts=True)
+        dealt = rng.permutation(codes.size)
+        place, load = np.empty(codes.size, np.int64), np.zeros(folds)
+        for u in dealt[np.argsort(-sizes[dealt], kind="stable")]:
+            k = int(np.lexsort((total, load))[0])
+            place[u] = k
+            load[k] += sizes[u]
+            total[k] += sizes[u]
+        part[rows] = place[of]
+    return part
 
 
 def _even(n: int, folds: int, rng: np.random.Generator) -> Ints:

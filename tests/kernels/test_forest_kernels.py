@@ -223,7 +223,9 @@ def test_out_of_bag_importance_equals_its_definition(classes):
         total, seen = np.zeros((120, s.targets.shape[1])), np.zeros(120)
         for t in range(12):
             a, b = forest.first[t], forest.first[t + 1]
-            alone = type(forest)(s.features, forest.node[a:b], np.array([0, b - a]), forest.pick[a:b], forest.sets, forest.value[a:b], *[None] * 2)
+            alone = type(forest)(
+                s.features, forest.node[a:b], np.array([0, b - a]), forest.pick[a:b], forest.sets, forest.value[a:b], *[None] * 2
+            )
             out = forest.in_bag[t] == 0
             total[out] += alone.predict(rows)[out]
             seen += out

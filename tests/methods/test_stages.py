@@ -1,7 +1,5 @@
 """Each stage on small tables whose answer is known or can be had the plain way."""
 
-import itertools
-
 import numpy as np
 import pandas as pd
 import pytest
@@ -13,7 +11,6 @@ from chaff.methods.screen.alone import single_feature_r2
 from chaff.methods.screen.facts import column_facts
 from chaff.methods.search.strategy import as_strategy, trail_of
 from chaff.results.pin import Pin
-from chaff.results.trail import SizeRule
 from tests.conftest import make_mixed
 
 RNG = np.random.default_rng(11)
@@ -57,8 +54,11 @@ def test_ids_are_barred(column):
 def test_a_limit_of_none_switches_a_check_off():
     assert screened(np.arange(200), id_share=None).verdict == "keep"
     gaps = np.where(np.arange(200) % 10 < 8, np.nan, RNG.normal(size=200))
-    assert screened(gaps).verdict == "drop" and screened(gaps, missing_share=None).verdict == "keep"
-    assert screened(np.r_[np.zeros(199), 1]).verdict == "drop" and screened(np.r_[np.zeros(199), 1], top_share=None).verdict == "keep"
+    rare = np.r_[np.zeros(199), 1]
+    assert screened(gaps, doubtful="drop").verdict == "drop" and screened(gaps, missing_share=None).verdict == "keep"
+    assert screened(rare, doubtful="drop").verdict == "drop" and screened(rare, top_share=None).verdict == "keep"
+    doubtful = screened(gaps)
+    assert doubtful.verdict == "look" and doubtful.stays and "80% missing, and absence tells nothing" in doubtful.reason
     assert screened(400 + 0.1 * RNG.normal(size=200)).figure.startswith("relative_spread")
 
 
@@ -258,16 +258,41 @@ def test_vif_with_gaps_still_finds_exact_sums_and_says_so():
     assert np.isinf(result.frame.loc[["a", "c", "whole"], "vif"]).all() and result.notes
 
 
-def test_overlap_cuts_pairs_first_and_vif_after():
-    table = chaff.open_table(overlapping(), target="y")
+def test_overlap_drops_what_is_exact_and_proposes_the_rest_with_its_cost():
+    frame = overlapping()
+    frame["again"] = 3.0 * frame["a"] - 1.0  # an exact repeat
+    table = chaff.open_table(frame, target="y")
     result, said = judge(chaff.Overlap(), table)
-    reasons = [v.reason for v in said.values() if not v.stays]
-    assert any(r.startswith("repeats") for r in reasons) and any("on the others" in r for r in reasons)
+    gone = {v.feature: v for v in said.values() if not v.stays}
+    assert gone and all("nothing is lost without it" in v.reason for v in gone.values())
+    assert {"a", "again"} & set(gone) and (result.frame.loc[list(gone), "proposed"] == "exact").all()
+    near = result.frame.index[result.frame["proposed"] == "near"]
+    assert len(near) and result.frame.loc[near, "cost"].notna().all() and all(said[f].stays for f in near)
+    for f in near:
+        over = result.frame.loc[f, "cost"] > result.settings["allowed"]
+        assert said[f].verdict == ("look" if over else "keep") and ("costs R²" in said[f].reason) == over
     assert all(v.by == "overlap" for v in said.values())
-    assert {"matrix", "trail"} <= set(result.more)
+    assert {"matrix", "trail", "costs"} <= set(result.more)
     for wrong in ({"pair_limit": 0.0}, {"vif_limit": 0.5}):
         with pytest.raises(chaff.UsageError):
             chaff.Overlap(**wrong)
+
+
+def test_overlap_says_what_a_small_difference_of_near_equal_columns_is_worth():
+    rng = np.random.default_rng(4)
+    a = rng.normal(size=300)
+    frame = pd.DataFrame({"a": a, "b": a + 0.2 * rng.normal(size=300), "other": rng.normal(size=300)})
+    frame["y"] = 5 * (frame["b"] - frame["a"]) + 0.3 * rng.normal(size=300)
+    result, said = judge(chaff.Overlap(), chaff.open_table(frame, target="y"))
+    proposed = result.frame.index[result.frame["proposed"] == "near"]
+    assert len(proposed) == 1 and said[proposed[0]].verdict == "look" and "costs R²" in said[proposed[0]].reason
+    assert result.more["costs"]["too_much"].all()
+
+
+def test_overlap_eliminates_nothing_by_inflation_where_columns_outnumber_the_rows():
+    table = chaff.open_arrays(RNG.normal(size=(60, 90)), RNG.normal(size=60))
+    result, said = judge(chaff.Overlap(), table)
+    assert all(v.stays for v in said.values()) and "no elimination by variance inflation" in " ".join(result.notes)
 
 
 # --- importance and search --------------------------------------------------------------------------------------------
@@ -315,37 +340,21 @@ def test_forward_and_backward_paths_equal_exhaustive_stepping():
     assert [m.action for m in trail.moves].count("start") == 1 and len(trail.frame) == len(trail.moves)
 
 
-def test_the_size_rule_takes_the_smallest_within_one_paired_standard_error():
-    table = chaff.demo.table(rows=600).with_features(["protein_pct", "ash_pct", "variety", "lab_temp_c", "straw_pct", "dust_mg_m3"])
-    trail = trail_of(as_strategy("forward"), chaff.SubsetScorer(table, chaff.Ridge()), frozenset(), chaff.Work())
-    best = trail.moves[trail.best_move()].values
-    allowed = []
-    for m in trail.moves:
-        d = best - m.values
-        if d.mean() <= np.sqrt(d.var(ddof=1) * (1 / d.size + trail.test_share)):
-            allowed.append(len(m.features))
-    assert len(trail.best()) == min(allowed)
-    assert len(trail.best(SizeRule(0.0))) == len(trail.moves[trail.best_move()].features)
-    assert len(trail.best(SizeRule(99.0))) == 1
-    with pytest.raises(chaff.UsageError, match="the trail has moves"):
-        trail.features_at(99)
-
-
 def test_search_keeps_pins_and_its_options_hold():
     table = chaff.open_table(make_mixed(), target="y").with_features(["assay_0", "assay_1", "assay_2", "assay_3", "variety"])
-    trail, said = judge(chaff.Search(), table, pins={"assay_3": Pin("assay_3", "keep", "told to")})
-    assert "assay_3" in trail.chosen and all("assay_3" in m.features for m in trail.moves)
-    forward = judge(chaff.Search(chaff.Forward(size=2)), table)[0]
-    assert max(len(m.features) for m in forward.moves) == 2
-    patient = judge(chaff.Search(chaff.Forward(patience=1), nested=False), table)[0]
-    assert len(patient.moves) <= 5
+    trail, said = judge(chaff.Search(model="ridge"), table, pins={"assay_3": Pin("assay_3", "keep", "told to")})
+    assert "assay_3" in trail.chosen and all("assay_3" in m.features for m in trail.moves if m.features)
+    assert all("assay_3" in s for s in trail.promise.sets)
+    forward = judge(chaff.Search("ridge", chaff.Forward(size=2)), table)[0]
+    assert [len(m.features) for m in forward.moves] == [0, 1, 2, 5]  # nothing and the full set are always on the curve
     for options, words in (
         ({"strategy": "sideways"}, "unknown strategy 'sideways'"),
         ({"model": "rigde"}, "Did you mean 'ridge'"),
         ({"strategy": {"name": "forward", "size": 0}}, "size must be 1 or more"),
         ({"strategy": {"name": "forward", "sise": 3}}, "Did you mean 'size'"),
         ({"margin": -1}, "0 or more"),
-        ({"decide_by": "me"}, "decide_by"),
+        ({"size": -1}, "0 or more"),
+        ({"keep_share": 0}, "keep_share"),
     ):
         with pytest.raises(chaff.UsageError, match=words):
             chaff.Search(**options)
@@ -356,45 +365,24 @@ def test_search_respects_roles(options):
     table = chaff.open_table(make_mixed(300), target="y", **options)
     table = table.with_features(["assay_0", "assay_1", "assay_2", "variety"])
     trail, _ = judge(chaff.Search(), table)
-    assert "assay_0" in trail.chosen and trail.decided is not None
+    assert "assay_0" in trail.chosen and {c.label for c in trail.best_curves()} == {"linear", "forest"}
 
 
-def test_search_with_a_forest_scores_by_fitting():
+@pytest.mark.parametrize("strategy", [None, "forward"])
+def test_search_with_a_named_forest_looks_through_it_alone(strategy):
     table = chaff.open_table(make_mixed(160), target="y").with_features(["assay_0", "assay_1", "assay_2"])
-    trail, _ = judge(chaff.Search(model="forest", strategy="forward"), table)
-    sizes = [len(m.features) for m in trail.moves]
-    assert sizes == [1, 2, 3] and trail.chosen
-
-
-def test_nested_sizes_are_less_hopeful_than_the_searched_folds():
-    gaps = []
-    for seed in range(4):
-        rng = np.random.default_rng(seed)
-        table = chaff.open_arrays(rng.normal(size=(200, 40)), rng.normal(size=200))  # nothing to find
-        trail, _ = judge(chaff.Search(strategy="forward"), table)
-        own, honest = trail.best_by_size(), trail.decided.best_by_size()
-        gaps += [trail.means[own[s]] - trail.decided.means[honest[s]] for s in (5, 10)]
-        assert trail.decided.means.max() < 0.05
-    assert min(gaps) > 0.05
-
-
-def test_class_sizes_are_decided_by_the_forest():
-    table = chaff.open_table(make_mixed(300, classes=3), target="y").with_features(["assay_0", "assay_1", "assay_2", "assay_3", "variety"])
-    trail, _ = judge(chaff.Search(), table)
-    assert trail.metric == "r2" and trail.decided.metric == "log_loss" and "assay_0" in trail.chosen
-    plain = judge(chaff.Search(nested=False), table)[0]
-    assert plain.decided.metric == "log_loss"
-    own = judge(chaff.Search(decide_by="path"), table)[0]
-    assert own.decided.metric == "r2"
-    assert len(list(itertools.chain(trail.worth))) == 5
+    trail, _ = judge(chaff.Search(chaff.Forest(20), strategy), table)
+    assert [len(m.features) for m in trail.moves] == [0, 1, 2, 3] and trail.chosen
+    assert [c.model for c in trail.curves] == [chaff.Forest(20)]
 
 
 def test_a_search_past_many_features_goes_forward_and_says_so(monkeypatch):
     table = chaff.open_arrays(RNG.normal(size=(120, 12)), RNG.normal(size=120))
-    monkeypatch.setattr("chaff.methods.search.strategies.both.MANY_FEATURES", 10)
+    monkeypatch.setattr("chaff.methods.search.linear_lens.MANY_FEATURES", 10)
+    monkeypatch.setattr("chaff.methods.search.linear_lens.FORWARD_TO", 5)
     trail, _ = judge(chaff.Search(), table)
-    assert {m.direction for m in trail.moves} == {"forward"} and max(len(m.features) for m in trail.moves) == 5
-    assert "12 features: forward only, to 5" in trail.notes[-1]
+    linear = trail.best_curves()[0]
+    assert linear.sizes == (0, 1, 2, 3, 4, 5, 12) and "12 features: the linear lens goes forward only, to 5" in trail.notes[-1]
 
 
 def test_a_search_that_cannot_fit_is_refused_with_what_would_help(monkeypatch):
@@ -404,8 +392,9 @@ def test_a_search_that_cannot_fit_is_refused_with_what_would_help(monkeypatch):
         judge(chaff.Search(), table)
 
 
-@pytest.mark.parametrize("classes, metric, path", [(0, "mae", "r2"), (0, "rmse", "rmse"), (3, "accuracy", "r2"), (3, "log_loss", "r2")])
-def test_linear_searches_stay_in_closed_form_whatever_the_metric(classes, metric, path):
+@pytest.mark.parametrize("classes, metric", [(0, "mae"), (0, "rmse"), (3, "accuracy"), (3, "log_loss"), (2, "auc")])
+def test_every_metric_can_decide(classes, metric):
     table = chaff.open_table(make_mixed(200, classes=classes), target="y").with_features(["assay_0", "assay_1", "assay_2"])
     trail, _ = judge(chaff.Search(), table, metric=metric)
-    assert trail.metric == path and trail.decided.metric == (metric if classes else path)
+    assert trail.metric == metric and all(c.values.shape == (len(c.sizes), 5) for c in trail.curves)
+    assert "assay_0" in trail.chosen

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 # The palette's teal and plum; husk as a middle grey of the 256 that every terminal has, readable on light and on dark.
 KEEP, DROP, LOOK, QUIET = "#0F6E6E", "color(243)", "#7A4E8A", "color(243)"
 STYLES = {"keep": KEEP, "drop": DROP, "look": LOOK, "quiet": QUIET}
+SIZES = 12  # sizes shown of a curve
 HEAD = 6  # rows shown of what a stage set aside
 
 
@@ -43,6 +44,7 @@ class Show:
         self.ledger: Ledger | None = None
         self._table: Table | None = None
         self.now = ""
+        self._began = self.started
         self._apart = True  # whether the next stage stands off by an empty line
         self._status: Any = None
 
@@ -73,16 +75,28 @@ class Show:
         self.console.print(text, markup=False, soft_wrap=True)
 
     def watch(self, stage: str, done: int = 0, of: int = 0) -> None:
-        """A transient line while a stage runs, in a real terminal only."""
+        """A transient line while a stage runs; where nobody watches a terminal, one line a stage."""
+        fresh = stage != self.now
         self.now = stage
+        if fresh:
+            self._began = time.perf_counter()
         if not self.progress.is_terminal:
+            if fresh and of == 0:
+                self.progress.print(f"{self.seconds()}  {stage}", soft_wrap=True)
             return
-        words = f" {stage} …" + (f" {done:,} of {of:,}" if of else "")
+        words = f" {stage} …" + (f" {done:,} of {of:,}{self._left(done, of)}" if of else "")
         if self._status is None:
             self._status = self.progress.status(words, spinner="line")
             self._status.start()
         else:
             self._status.update(words)
+
+    def _left(self, done: int, of: int) -> str:
+        """What is left of a stage, from how long it has taken so far."""
+        passed = time.perf_counter() - self._began
+        if not done or done >= of or passed < 1.0:
+            return ""
+        return f", about {passed * (of - done) / done:.0f} s left"
 
     def stop(self) -> None:
         if self._status is not None:
@@ -145,28 +159,43 @@ class Show:
         return v.reason + (" · barred" if v.barred else "") + (f" ({words})" if words else "")
 
     def closing(self, run: Run) -> None:
-        from chaff.decide.telling import closing_rows, closing_warnings
+        from chaff.decide.telling import answer_line, closing_rows, closing_warnings, closing_words
 
         self.stop()
+        self._curve(run)
         self._looks(run)
         self.say()
+        self.say(f" {answer_line(run.closing)}", f"bold {KEEP}" if run.closing.kept else f"bold {LOOK}")
+        self.say()
         head, *rows = closing_rows(run.closing)
-        styles = {"kept": "bold", "none": "quiet"}
+        styles = {"kept": "bold", "nothing": "quiet"}
         columns = columns_of(head, [[Styled(c, styles.get(row[0], "")) for c in row] for row in rows], asked=head[:3])
         for line in lay_out(columns, self.width).lines:
             self.pieces(line)
         for warning in closing_warnings(run.closing):
             self.say(f" look: {warning}", LOOK)
-        none = "the mean" if run.table.target.task == "regression" else "the class shares of the training rows"
-        self.say(
-            f" none: predicting {none}. Fold scores ({run.closing.folds}) were used to choose"
-            + (f"; the holdout ({run.closing.holdout_rows:,} rows) was not." if run.closing.holdout_rows else "."),
-            QUIET,
-        )
+        for words in closing_words(run):
+            self.say(f" {words}", QUIET)
         self.say()
         few = run.features if len(run.features) <= 16 else run.features[:12]
         names = ", ".join(few) + (f" … and {len(run.features) - len(few)} more" if len(few) < len(run.features) else "")
-        self.say(f" kept {len(run.features)}: {names}", f"bold {KEEP}")
+        self.say(f" kept {len(run.features)}{': ' if names else ' features'}{names}", f"bold {KEEP}")
+
+    def _curve(self, run: Run) -> None:
+        """Honest score by size, and what came or went; the head of a long curve, and around what was chosen."""
+        from chaff.decide.telling import curve_rows
+        from chaff.methods.search.stage import SearchTrail
+
+        trail = run.stages[-1].result
+        if not isinstance(trail, SearchTrail):
+            return
+        head, *rows = curve_rows(trail)
+        shown = few_sizes(rows, trail.choice.place, trail.choice.best)
+        cells: list[list[Cell]] = [[Styled(c, "keep" if "chosen" in row[2] else "") for c in row] for row in shown]
+        for line in lay_out(columns_of(head, cells, asked=head[:3]), self.width, indent=3).lines:
+            self.pieces(line)
+        if len(shown) < len(rows):
+            self.note(f"{len(shown)} of {len(rows)} sizes; all of them in score_by_size.png, with the other lens")
 
     def _looks(self, run: Run) -> None:
         looks: dict[str, list[Verdict]] = {}
@@ -194,6 +223,14 @@ class Show:
 
     def seconds(self) -> str:
         return f"{time.perf_counter() - self.started:.1f} s"
+
+
+def few_sizes(rows: list[tuple[str, ...]], chosen: int, best: int) -> list[tuple[str, ...]]:
+    """The smallest sizes, those around the chosen and the best one, and the full set."""
+    if len(rows) <= SIZES:
+        return rows
+    wanted = {0, 1, 2, 3, len(rows) - 1, best, *range(chosen - 2, chosen + 3)}
+    return [row for k, row in enumerate(rows) if k in wanted]
 
 
 def tell_of_compiling(show: Show) -> None:

@@ -183,7 +183,7 @@ def _walked(table: Table, plan: Plan | None, pinned: dict[str, Pin], said: dict[
         if plan is None:
             return _screened(table, Setting.of(table, work=work, pins=pinned))
         score = plan.score
-        setting = Setting.of(table, score.folds, score.repeats, work, pins=pinned, metric=score.metric)
+        setting = Setting.of(table, score.folds_for(table), score.repeats_for(table), work, pins=pinned, metric=score.metric)
     except DataError:
         return table.features  # too few rows or groups for folds: nothing can be left out honestly
     return _walked_plan(table, plan, setting, before)

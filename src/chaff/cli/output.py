@@ -15,14 +15,16 @@ if TYPE_CHECKING:
 
 
 def run_and_show(
-    table: Table, plan: Plan, pins: list[Pin], folder: Path, show: Show, seed: int, workers: int | None, holdout: float | None
+    table: Table, plan: Plan, pins: list[Pin], folder: Path, show: Show, seed: int, workers: int | None, holdout: float | None, **ways: Any
 ) -> Run:
     """Run the plan, printing as it goes. Interrupted: the ledger of the finished stages is kept."""
     from chaff.decide.run import select
 
     tell_of_compiling(show)
     try:
-        run = select(table, plan, pins=pins, seed=seed, workers=workers, holdout=holdout, watch=show.watch, after_stage=show.after_stage)
+        run = select(
+            table, plan, pins=pins, seed=seed, workers=workers, holdout=holdout, watch=show.watch, after_stage=show.after_stage, **ways
+        )
     except KeyboardInterrupt:
         show.stop()
         if show.ledger is not None:
@@ -36,13 +38,13 @@ def run_and_show(
 def leave(run: Run, folder: Path, source: Any, reduced: str = "reduced.csv") -> list[str]:
     """Write selection, ledger, reduced table and figure; returns the names."""
     from chaff.files import write_with
-    from chaff.results.trail import Trail
+    from chaff.methods.search.stage import SearchTrail
 
     run.selection.save(folder / "selection.json")
     run.ledger.save(folder / "ledger.csv")
     run.selection.apply(source, folder / reduced)
     names = ["selection.json", "ledger.csv", reduced]
-    trails = [r.result for r in run.stages if isinstance(r.result, Trail)]
+    trails = [r.result for r in run.stages if isinstance(r.result, SearchTrail)]
     if trails:
         from chaff.plots.size_curve import score_by_size
 

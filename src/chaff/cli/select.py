@@ -21,13 +21,27 @@ if TYPE_CHECKING:
 @click.option("--holdout", metavar="SHARE|FILE", help="A share of the rows (default 0.2, 0 for none), or a file with separate rows.")
 @click.option("--out", default="chaff-out", show_default=True, help="Folder for the results.")
 @pin_options
+@click.option(
+    "--model", help="The model that you will use: ridge, logistic, forest … Left out: a linear lens and a forest, the better one decides."
+)
 @click.option("--metric", help="r2, rmse, mae; log_loss, auc, accuracy.")
-@click.option("--folds", type=click.IntRange(2), help="Folds (5).")
-@click.option("--repeats", type=click.IntRange(1), help="Repeats of the folds (1).")
+@click.option("--folds", type=click.IntRange(2), help="Folds (5; 10 under 50 rows).")
+@click.option("--repeats", type=click.IntRange(1), help="Repeats of the folds (10 under 100 rows, 3 under 700, else 1).")
+@click.option("--size", type=click.IntRange(0), help="Search: so many features, chosen by hand from the same curve.")
+@click.option("--keep-share", type=float, help="Search: share of the best's gain over nothing that the kept set must hold (0.98).")
 @click.option("--pair-limit", type=float, help="Overlap: |r| over which a pair says the same (0.95).")
 @click.option("--vif-limit", type=float, help="Overlap: variance inflation over which a feature goes (10).")
-@click.option("--margin", type=float, help="Search: at most so much worse than the best, in place of one standard error.")
+@click.option("--margin", type=float, help="Search: at most so much worse than the best, in place of the rule.")
 @click.option("--set", "settings", multiple=True, metavar="STAGE.KEY=VALUE", help="Any other field of a stage. Repeatable.")
+@click.option(
+    "--honest",
+    type=click.Choice(["cheap", "full"]),
+    default="cheap",
+    show_default=True,
+    help="How the honest score is made: from the search's own folds, or the whole plan anew in each outer fold.",
+)
+@click.option("--quick", is_flag=True, help="Leave the honest score out, and promise nothing.")
+@click.option("--no-state", is_flag=True, help="Do not count, across runs, how often this holdout was read.")
 @work_options
 def command(data: str, **said: Any) -> None:
     """Select features of the file DATA (.csv, .parquet, .feather, .jsonl) by a plan.
@@ -51,7 +65,8 @@ def command(data: str, **said: Any) -> None:
     show.table(table)
     for note in wins:
         show.say(note, QUIET)
-    run = run_and_show(table, dataclasses.replace(plan, pins=()), list(pins), folder, show, said["seed"], said["workers"], share)
+    ways = {"honest": "quick" if said["quick"] else said["honest"], "state": not said["no_state"]}
+    run = run_and_show(table, dataclasses.replace(plan, pins=()), list(pins), folder, show, said["seed"], said["workers"], share, **ways)
     parquet = Path(data).suffix.lower() in (".parquet", ".pq")
     names = leave(run, folder, data, "reduced.parquet" if parquet else "reduced.csv")
     show.finish("select", {"run": run}, [str(folder / n) for n in names])
@@ -62,14 +77,20 @@ def _with_options(plan: Plan, said: dict[str, Any]) -> Plan:
     """The plan with what the options say of scores and stages on top."""
     from chaff.decide.plan import with_settings
 
-    score = {k: said[k] for k in ("metric", "folds", "repeats") if said[k] is not None}
+    score = {k: said[k] for k in ("model", "metric", "folds", "repeats") if said[k] is not None}
     plan = with_settings(plan, _stage_settings(said))
     return dataclasses.replace(plan, score=dataclasses.replace(plan.score, **score))
 
 
 def _stage_settings(said: dict[str, Any]) -> dict[str, dict[str, Any]]:
     out: dict[str, dict[str, Any]] = {}
-    for option, stage in (("pair_limit", "overlap"), ("vif_limit", "overlap"), ("margin", "search")):
+    for option, stage in (
+        ("pair_limit", "overlap"),
+        ("vif_limit", "overlap"),
+        ("margin", "search"),
+        ("size", "search"),
+        ("keep_share", "search"),
+    ):
         if said[option] is not None:
             out.setdefault(stage, {})[option] = said[option]
     for name, value in limits_said(said["settings"], "--set").items():

@@ -1,37 +1,70 @@
-"""Closing: the full and the kept set under the same models, on the same folds and on the holdout."""
+"""Closing: what the selection costs or gains, on rows that no choice has seen and on the holdout."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
-from chaff.arrays import Ints
+import numpy as np
+
+from chaff.arrays import Floats, Ints
+from chaff.decide.anew import promise_anew
+from chaff.decide.honest import Honest, honest_of, scored
+from chaff.decide.plan import Plan
+from chaff.decide.walk import Walked
+from chaff.errors import ChaffError
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.evaluate.setting import Setting
-from chaff.folds import one_split
-from chaff.metrics import METRICS, Metric
+from chaff.evaluate.stage import name_of
+from chaff.folds import Folds, one_split
+from chaff.methods.search.additions import row_losses, split_losses
+from chaff.methods.search.curve import keep_up_of
+from chaff.methods.search.ground import Ground, averaged
+from chaff.methods.search.lenses import built_in_lenses, lens_of, other_lens
+from chaff.methods.search.nested_error import error_inflation
+from chaff.methods.search.stage import SearchTrail
+from chaff.metrics import METRICS, Metric, beside
 from chaff.models.protocols import Model
-from chaff.results.score import Difference, Score, paired_difference
+from chaff.stats.paired_loss import KeepUp
+from chaff.stats.pooled import Units, pooled
+from chaff.stats.tails import t_quantile
+from chaff.table.repeated import repeated_rows
 from chaff.table.table import Table
+
+Way = str  # "quick", "cheap" or "full"
+WAYS = ("quick", "cheap", "full")
 
 
 @dataclass(frozen=True)
-class Column:
-    """One column of the closing table: a model on folds or holdout, for the full set, the kept one and none."""
+class Scored:
+    """A score with its error; NaN where there is none."""
 
-    model: str
-    metric: Metric
-    where: str
-    """"folds" or "holdout"."""
-    full: Score
-    kept: Score
-    none: float
-    """What predicting the training mean (or the training class shares) scores."""
+    mean: float
+    se: float = float("nan")
 
-    @property
-    def gap(self) -> Difference:
-        """Kept less full, paired over folds; its standard error is NaN on the holdout."""
-        return paired_difference(self.kept.values, self.full.values, self.kept.test_share)
+
+@dataclass(frozen=True)
+class Line:
+    """One set of features in the closing table."""
+
+    name: str
+    features: tuple[str, ...]
+    honest: Scored
+    """The deciding model on rows that no choice has seen."""
+    beside: Scored
+    """The second metric, from the same folds."""
+    holdout: Scored
+    other: Scored
+    """The other lens, on the folds."""
+
+
+@dataclass(frozen=True)
+class Gap:
+    """Kept less full on the same rows, in the metric's units, with a 95 % interval."""
+
+    mean: float
+    low: float
+    high: float
 
 
 @dataclass(frozen=True)
@@ -40,19 +73,41 @@ class Closing:
 
     full: tuple[str, ...]
     kept: tuple[str, ...]
-    columns: tuple[Column, ...]
+    metric: Metric
+    beside: Metric | None
+    model: str
+    """The deciding model."""
+    other: str
+    """The other lens; empty where there is none."""
+    lines: tuple[Line, ...]
+    """All columns offered, full, what each stage left, kept, nothing."""
+    honest: Honest | None
+    """None where it was left out (quick)."""
+    other_keep_up: KeepUp | None
+    holdout_gap: Gap | None
+    honest_gap: Gap | None
     folds: str
-    """In words."""
     holdout_rows: int
+    holdout_repeats: int = 0
+    """Holdout rows that repeat a training row."""
 
-    def on(self, where: str) -> tuple[Column, ...]:
-        return tuple(c for c in self.columns if c.where == where)
+    def line(self, name: str) -> Line:
+        return next(line for line in self.lines if line.name == name)
 
 
-def close(
-    table: Table, train: Table, held: Ints, rows: Ints, full: Sequence[str], kept: Sequence[str], setting: Setting, models: Sequence[Model]
-) -> Closing:
-    """Score both sets with each model on the run's folds, and once on the holdout.
+@dataclass(frozen=True)
+class Decided:
+    """Who decides, and on what ground."""
+
+    model: Model
+    other: Model | None
+    ground: Ground
+    """Over every column that takes part."""
+    trail: SearchTrail | None
+
+
+def close(table: Table, train: Table, held: Ints, rows: Ints, plan: Plan, walked: Walked, way: Way) -> Closing:
+    """Score all columns offered, the full set, what each stage left, and the kept set.
 
     Parameters
     ----------
@@ -60,21 +115,200 @@ def close(
         All rows, and the training rows.
     held, rows : int64
         Holdout and training rows as positions in `table`.
+    way : "quick", "cheap" or "full"
+        No honest score; from the search's own folds; the whole plan anew in each outer fold.
     """
-    columns: list[Column] = []
-    for model in models:
-        scorer = setting.scorer(train.with_features(tuple(full)), model)
-        columns += _columns(scorer, full, kept, "folds", [scorer.metric])
-    if held.size:
-        split = one_split(table, rows, held)
-        for model in models:
-            scorer = SubsetScorer(table.with_features(tuple(full)), model, setting.metric_of(model), split, setting.work)
-            columns += _columns(scorer, full, kept, "holdout", None)
-    return Closing(tuple(full), tuple(kept), tuple(columns), setting.folds.how, int(held.size))
+    setting = walked.setting
+    offered = tuple(f for f in train.features if f in _taking_part(walked, train))
+    decided = _deciding(train.with_features(offered), walked, setting)
+    ground = decided.ground
+    honest = None if way == "quick" else _honest(plan, walked, setting, decided, way)
+    inflation = honest.inflation if honest is not None else 1.0
+    sets = {"all columns offered": offered, "full": walked.full, **_between(walked), "kept": walked.kept}
+    folds_lines = _on_folds(decided, sets, honest, inflation)
+    second = _beside(decided, sets)
+    others = _other(decided, walked, sets)
+    holdout, gap = _on_holdout(table, decided, held, rows, sets)
+    nothing = scored(ground, ground.none.losses[0], ground.none.values[0], 1.0)
+    lines = [Line(n, sets[n], folds_lines[n], second[1].get(n, NO), holdout.get(n, NO), others[0].get(n, NO)) for n in sets]
+    nothing_line = Line(
+        "nothing", (), Scored(nothing.score), second[1].get("nothing", NO), holdout.get("nothing", NO), Scored(nothing.score)
+    )
+    return Closing(
+        walked.full, walked.kept, ground.metric, second[0], decided.model.label, decided.other.label if decided.other else "",
+        (*lines, nothing_line), honest, others[1], gap, _honest_gap(honest), setting.folds.how, int(held.size),
+        _repeats_in_holdout(table, held),
+    )  # fmt: skip
 
 
-def _columns(scorer: SubsetScorer, full: Sequence[str], kept: Sequence[str], where: str, only: list[Metric] | None) -> list[Column]:
-    a, b, none = scorer.many([full, kept, []])
-    metrics = only or [scorer.metric, *(METRICS[m] for m in a.also if m != scorer.metric.name)]
-    label = scorer.model.label
-    return [Column(label, m, where, a.under(m.name), b.under(m.name), float(none.under(m.name).values.mean())) for m in metrics]
+NO = Scored(float("nan"))
+
+
+def _taking_part(walked: Walked, train: Table) -> set[str]:
+    """Features that a model can take and nobody barred: no dates, no texts."""
+    barred = {v.feature for v in walked.ledger.verdicts if v.barred or (v.by == "pin" and v.verdict == "drop")}
+    words = {f for f in train.features if train.kind(f) in ("date", "text") or train.column(f).missing.all()}
+    return (set(train.features) - barred - words) | set(walked.kept) | set(walked.full)
+
+
+def _between(walked: Walked) -> dict[str, tuple[str, ...]]:
+    """Sets that stages before the last left, where they cost columns: name → features."""
+    out: dict[str, tuple[str, ...]] = {}
+    before = walked.full
+    for report in walked.reports[:-1]:
+        left = report.kept
+        if set(left) < set(before):
+            out[f"after {name_of(report.stage)}"] = left
+            before = left
+    return out
+
+
+def _deciding(train: Table, walked: Walked, setting: Setting) -> Decided:
+    last = walked.reports[-1].result
+    if isinstance(last, SearchTrail):
+        lenses = last.lenses
+        curve, mine = last.curves[last.full_curve if not last.chosen else last.choice.curve], last.lens_of_curve[last.choice.curve]
+        models = [m for lens in lenses for m in lens.variants]
+        ground = Ground.of(train, _plain(setting), models)
+        if len(lenses) > 1:
+            other: Model | None = last.best_curves()[1 - mine].model
+        else:
+            other = _if_it_serves(other_lens(lenses[mine], train, setting).variants[0], ground.metric)
+        return Decided(curve.model, other, ground, last)
+    named = setting.model
+    lenses = (lens_of(named, None),) if named is not None else built_in_lenses(train, setting)
+    models = [m for lens in lenses for m in lens.variants]
+    ground = Ground.of(train, _plain(setting), models)
+    best = [max(lens.variants, key=lambda m: _mean_score(walked.full, m, ground)) for lens in lenses]
+    order = sorted(best, key=lambda m: -_mean_score(walked.full, m, ground))
+    other = order[1] if len(order) > 1 else _if_it_serves(other_lens(lenses[0], train, setting).variants[0], ground.metric)
+    return Decided(order[0], other, ground, None)
+
+
+def _plain(setting: Setting) -> Setting:
+    return replace(setting, before=None)
+
+
+def _if_it_serves(model: Model, metric: Metric) -> Model | None:
+    return model if metric.needs in model.gives else None
+
+
+def _mean_score(features: Sequence[str], model: Model, ground: Ground) -> float:
+    """Minus the mean loss of a set."""
+    return -float(np.nanmean(row_losses([frozenset(features)], model, ground)[0]))
+
+
+def _honest(plan: Plan, walked: Walked, setting: Setting, decided: Decided, way: Way) -> Honest:
+    trail, ground = decided.trail, decided.ground
+    label = decided.model.label
+    if trail is not None and way == "cheap":
+        inflation = error_inflation(trail.ground, decided.model, frozenset(walked.kept))
+        seen = float(trail.decided.values[trail.choice.place].mean())
+        how = f"{setting.folds.how}; size and lens of each fold from the others"
+        return honest_of(trail.promise, trail.ground, inflation, label, seen, how)
+    inflation = error_inflation(ground, decided.model, frozenset(walked.kept))
+    promise = promise_anew(plan, _plain(setting), ground, decided.model)
+    if trail is not None:
+        seen = float(trail.decided.values[trail.choice.place].mean())
+    else:
+        own = split_losses([frozenset(walked.kept)], decided.model, ground)[0]
+        seen = scored(ground, own, np.array([np.nan]), 1.0).score
+    return honest_of(promise, ground, inflation, label, seen, f"{setting.folds.how}; the whole plan anew in each")
+
+
+def _on_folds(decided: Decided, sets: dict[str, tuple[str, ...]], honest: Honest | None, inflation: float) -> dict[str, Scored]:
+    """Honest scores of full and kept; the others are sets that no search chose, fitted on the same folds."""
+    out: dict[str, Scored] = {}
+    ground = decided.ground
+    fixed = {n: frozenset(s) for n, s in sets.items() if honest is None or n not in ("full", "kept")}
+    found = list(split_losses(list(fixed.values()), decided.model, ground)) if fixed else []
+    for n, losses in zip(fixed, found, strict=True):
+        one = scored(ground, losses, np.array([np.nan]), inflation)
+        out[n] = Scored(one.score, one.se)
+    if honest is not None:
+        out["full"], out["kept"] = Scored(*honest.full), Scored(honest.mean, honest.se)
+    if honest is not None and set(sets["full"]) == set(sets["all columns offered"]):
+        out["all columns offered"] = out["full"]
+    return {n: out[n] for n in sets}
+
+
+def _beside(decided: Decided, sets: dict[str, tuple[str, ...]]) -> tuple[Metric | None, dict[str, Scored]]:
+    """The second metric of full and kept, on the folds."""
+    ground, target = decided.ground, decided.ground.table.target
+    metric = beside(target.task, len(target.classes))
+    if metric.needs not in decided.model.gives or metric.name == ground.metric.name:
+        return None, {}
+    names = tuple(f for f in ground.table.features if f in set(sets["full"]) | set(sets["kept"]))
+    scorer = SubsetScorer(ground.table.with_features(names), decided.model, metric.name, _usable(ground), ground.work)
+    full, kept, nothing = scorer.many([sets["full"], sets["kept"], []])
+    pairs = (("full", full), ("kept", kept), ("nothing", nothing))
+    return metric, {n: Scored(float(np.nanmean(s.values)), s.se) for n, s in pairs}
+
+
+def _usable(ground: Ground) -> Folds:
+    return Folds(ground.folds.parts, ground.splits, ground.folds.how, ground.folds.ordered)
+
+
+def _other(decided: Decided, walked: Walked, sets: dict[str, tuple[str, ...]]) -> tuple[dict[str, Scored], KeepUp | None]:
+    """Full and kept through the other lens, and whether the kept set keeps up there."""
+    if decided.other is None:
+        return {}, None
+    ground = decided.ground
+    try:
+        full, kept = split_losses([frozenset(sets["full"]), frozenset(sets["kept"])], decided.other, ground)
+    except ChaffError:
+        return {}, None
+    a, b = (scored(ground, x, np.array([np.nan]), 1.0) for x in (full, kept))
+    answer = keep_up_of(averaged(kept), averaged(full), ground)
+    return {"full": Scored(a.score, a.se), "kept": Scored(b.score, b.se)}, answer
+
+
+def _on_holdout(
+    table: Table, decided: Decided, held: Ints, rows: Ints, sets: dict[str, tuple[str, ...]]
+) -> tuple[dict[str, Scored], Gap | None]:
+    """Every set fitted on all training rows and scored on the holdout."""
+    if not held.size:
+        return {}, None
+    ground = decided.ground
+    wide = table.with_features(ground.table.features)
+    scorer = SubsetScorer(wide, decided.model, ground.row_metric.name, one_split(wide, rows, held), ground.work)
+    asked = {n: frozenset(sets[n]) for n in sets if n in ("all columns offered", "full", "kept")} | {"nothing": frozenset()}
+    losses = [one[0] for one in scorer.losses(list(asked.values()))]
+    test = wide.take(held)
+    units = Units(test.weights, test.groups, test.order)
+    if ground.metric.of_losses is None or ground.metric.row_loss is None:
+        by_metric = SubsetScorer(wide, decided.model, ground.metric.name, one_split(wide, rows, held), ground.work)
+        return {n: Scored(s.mean) for n, s in zip(asked, by_metric.many(list(asked.values())), strict=True)}, None
+    out = {}
+    for n, found in zip(asked, losses, strict=True):
+        one = pooled(ground.metric.of_losses, found.loss, found.none, units)
+        out[n] = Scored(one.score, one.se if n != "nothing" else float("nan"))
+    place = list(asked)
+    kept, full = losses[place.index("kept")], losses[place.index("full")]
+    one = pooled(ground.metric.of_losses, kept.loss, kept.none, units)
+    return out, _gap(out["kept"].mean - out["full"].mean, one.slope, kept.loss - full.loss, units, 1.0)
+
+
+def _gap(mean: float, slope: float, d: Floats, units: Units, inflation: float) -> Gap:
+    found = units.mean(slope * d, inflation)
+    reach = t_quantile(0.975, found.df) * found.se if found.df > 0 else float("inf")
+    return Gap(mean, mean - reach, mean + reach)
+
+
+def _honest_gap(honest: Honest | None) -> Gap | None:
+    """Kept less full of the honest scores, its interval from the paired losses."""
+    if honest is None or METRICS[honest.metric].row_loss is None:
+        return None
+    d = honest.keep_up.difference
+    reach = abs(honest.slope) * d.se * (t_quantile(0.975, d.df) if d.df > 0 else float("inf"))
+    mean = honest.mean - honest.full[0]
+    return Gap(mean, mean - reach, mean + reach)
+
+
+def _repeats_in_holdout(table: Table, held: Ints) -> int:
+    """Holdout rows that are equal to a training row."""
+    units = repeated_rows(table).units
+    if units is None or not held.size:
+        return 0
+    train = np.setdiff1d(np.arange(len(table)), held)
+    return int(np.isin(units[held], units[train]).sum())

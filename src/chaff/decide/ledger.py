@@ -24,6 +24,8 @@ class Ledger:
     """How often a score was taken on the holdout."""
     meanings: Mapping[str, Meaning] = field(default_factory=dict)
     """What the column dictionary says of the features."""
+    kept_shares: Mapping[str, float] = field(default_factory=dict)
+    """In how many of the outer folds each feature was kept."""
 
     def and_then(self, verdicts: Iterable[Verdict]) -> Ledger:
         return replace(self, verdicts=(*self.verdicts, *verdicts))
@@ -39,11 +41,16 @@ class Ledger:
 
     @property
     def frame(self) -> pd.DataFrame:
-        """One row a verdict: feature, stage, verdict, stays, figure, limit, reason; meaning and unit where any is known."""
+        """One row a verdict: feature, stage, verdict, stays, figure, limit, reason; kept_share (in how many of the folds the
+        feature was kept) on the last one of each; meaning and unit where any is known."""
         import pandas as pd
 
         rows = [(v.feature, v.by, v.verdict, v.stays, v.figure, v.limit, v.reason) for v in self.verdicts]
         out = pd.DataFrame(rows, columns=["feature", "stage", "verdict", "stays", "figure", "limit", "reason"])
+        if self.kept_shares:
+            last = {v.feature: k for k, v in enumerate(self.verdicts)}
+            out["kept_share"] = [self.kept_shares.get(v.feature) if last[v.feature] == k else None for k, v in enumerate(self.verdicts)]
+            out["kept_share"] = out["kept_share"].astype(float)
         if self.meanings:
             about = [self.meanings.get(f, Meaning()) for f in out["feature"]]
             out["meaning"], out["unit"] = [m.text for m in about], [m.unit for m in about]

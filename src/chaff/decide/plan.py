@@ -13,6 +13,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Literal
 
+import numpy as np
+
 from chaff.choices import told, wrong_fields
 from chaff.decide.stages import STAGES, stage_from, tell_stage
 from chaff.errors import ChaffError, PlanError, UsageError, nearest
@@ -29,6 +31,8 @@ from chaff.results.pin import Pin
 from chaff.table.table import Table
 from chaff.table.terms import Terms
 
+FEW_ROWS = 50
+REPEATS = ((100, 10), (700, 3), (float("inf"), 1))  # rows under which so many repeats pay: what they gain shrinks with the rows
 SECTIONS = ("table", "score", "stage", "pin")
 
 
@@ -38,29 +42,48 @@ class Scoring:
 
     Parameters
     ----------
-    model : model, str or dict
-        Scores the full and the kept set, beside ridge.
+    model : model, str or dict, optional
+        The model that will be used in the end: the search looks through it alone. Left out: through two lenses, a linear one
+        and a forest, and the better one decides.
     metric : str or None
         r2, rmse, mae, log_loss, auc or accuracy; the default one for the target when left out.
-    folds, repeats : int
+    folds, repeats : int, optional
+        Left out: 5 folds (10 under 50 rows), and as many repeats as pay: 10 under 100 rows, 3 under 700, else 1; 1 in time.
     holdout : float
         Share of the rows set aside before anything is looked at; 0 for none.
     """
 
-    model: Model | str | Mapping[str, Any] = "forest"
+    model: Model | str | Mapping[str, Any] | None = None
     metric: str | None = None
-    folds: int = 5
-    repeats: int = 1
+    folds: int | None = None
+    repeats: int | None = None
     holdout: float = 0.2
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "model", as_model(self.model))
+        if self.model is not None:
+            object.__setattr__(self, "model", as_model(self.model))
         if self.metric is not None and self.metric not in METRICS:
             raise PlanError(f"metric: unknown metric '{self.metric}'; there are {', '.join(METRICS)}.{nearest(self.metric, METRICS)}")
-        if self.folds < 2 or self.repeats < 1:
+        if (self.folds is not None and self.folds < 2) or (self.repeats is not None and self.repeats < 1):
             raise PlanError(f"folds must be 2 or more and repeats 1 or more, not {self.folds} and {self.repeats}")
         if not 0 <= self.holdout < 1:
             raise PlanError(f"holdout must be 0 or more and below 1, not {self.holdout}")
+
+    def folds_for(self, train: Table) -> int:
+        """How many folds: what was said, else by the rows, and no more than there are groups."""
+        if self.folds is not None:
+            return self.folds
+        folds = 10 if len(train) < FEW_ROWS and train.order is None else 5
+        units = len(np.unique(train.groups)) if train.groups is not None and train.order is None else len(train) // 2
+        return max(2, min(folds, units))
+
+    def repeats_for(self, train: Table) -> int:
+        """How often the folds are dealt anew: what was said, else by the rows; once in time."""
+        if self.repeats is not None:
+            return self.repeats
+        if train.order is not None:
+            return 1
+        return next(repeats for rows, repeats in REPEATS if len(train) < rows)
 
     def as_mapping(self) -> dict[str, Any]:
         out = {f.name: getattr(self, f.name) for f in dataclasses.fields(self)}

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from chaff.decide.closing import Closing, Column
+from chaff.decide.closing import Closing, Line
 from chaff.decide.ledger import Ledger
 from chaff.decide.plan import Plan
 from chaff.decide.selection import DataPart, DerivedPart, DroppedPart, HoldoutPart, KeptPart, LookPart, Selection, TargetPart, made_with
@@ -94,19 +94,21 @@ def fingerprint(table: Table) -> str:
 
 
 def _scores(closing: Closing) -> dict[str, Any]:
-    def one(column: Column, which: str) -> dict[str, Any]:
-        score = getattr(column, which)
-        out: dict[str, Any] = {"model": column.model, "metric": column.metric.name, "on": column.where, "mean": score.mean}
-        if column.where == "folds":
-            out |= {"se": score.se, "values": score.values.tolist(), "note": "used to choose"}
-        return out
+    def one(line: Line) -> dict[str, Any]:
+        said = [("honest folds", closing.model, closing.metric, line.honest), ("holdout", closing.model, closing.metric, line.holdout)]
+        if closing.beside is not None:
+            said.append(("honest folds", closing.model, closing.beside, line.beside))
+        if closing.other:
+            said.append(("folds", closing.other, closing.metric, line.other))
+        scores = [
+            {"model": model, "metric": metric.name, "on": on, "mean": s.mean} | ({"se": s.se} if s.se == s.se else {})
+            for on, model, metric, s in said
+            if s.mean == s.mean
+        ]
+        return {"features": list(line.features), "scores": scores}
 
-    def one_none(column: Column) -> dict[str, Any]:
-        return {"model": "none", "metric": column.metric.name, "on": column.where, "mean": column.none}
-
-    return {
-        "full": {"features": list(closing.full), "scores": [one(c, "full") for c in closing.columns]},
-        "kept": {"features": list(closing.kept), "scores": [one(c, "kept") for c in closing.columns]},
-        "none": {"features": [], "scores": [one_none(c) for c in closing.columns]},
-        "folds": closing.folds,
-    }
+    out = {"full": one(closing.line("full")), "kept": one(closing.line("kept")), "none": one(closing.line("nothing"))}
+    out["folds"] = closing.folds  # type: ignore[assignment]
+    if closing.honest is not None:
+        out["honest"] = closing.honest.as_plain()
+    return out

@@ -2,26 +2,29 @@
 
 from __future__ import annotations
 
+import textwrap
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 from chaff.arrays import Ints
-from chaff.decide.closing import Closing, close
+from chaff.decide.closing import WAYS, Closing, Way, close
 from chaff.decide.holdout import holdout_part, set_aside
+from chaff.decide.honest import Honest
 from chaff.decide.judging import StageReport
 from chaff.decide.ledger import Ledger
 from chaff.decide.pins import checked_pins
 from chaff.decide.plan import Plan, built_in_plan
-from chaff.decide.record import selection_of
+from chaff.decide.record import fingerprint, selection_of
 from chaff.decide.selection import Selection
-from chaff.decide.telling import closing_rows, closing_warnings
-from chaff.decide.walk import AfterStage, walk_stages
+from chaff.decide.state import count_read
+from chaff.decide.telling import answer_line, closing_rows, closing_words
+from chaff.decide.walk import AfterStage, Walked, walk_stages
 from chaff.errors import UsageError, nearest
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import name_of
 from chaff.folds import make_folds
-from chaff.models.least_squares import Ridge
+from chaff.methods.search.stage import SearchTrail
 from chaff.models.named import as_model
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
@@ -47,6 +50,11 @@ class Run:
     """Holdout rows, as positions in `table`."""
 
     @property
+    def honest(self) -> Honest | None:
+        """The score of the whole plan on rows that no choice of it has seen; None where it was left out."""
+        return self.closing.honest
+
+    @property
     def features(self) -> tuple[str, ...]:
         """The kept features."""
         return self.closing.kept
@@ -61,16 +69,30 @@ class Run:
     def __str__(self) -> str:
         head, *rows = closing_rows(self.closing)
         laid = lay_out(columns_of(head, rows, asked=head[:2]), terminal_width(), indent=0)
-        return "\n".join([str(self.selection), *(line.text for line in laid.lines), *closing_warnings(self.closing)])
+        words = [line for said in closing_words(self) for line in _wrapped(said)]
+        return "\n".join(
+            [
+                *_wrapped(answer_line(self.closing)),
+                *(w for line in str(self.selection).splitlines() for w in _wrapped(line)),
+                *(line.text for line in laid.lines),
+                *words,
+            ]
+        )
 
     def _repr_html_(self) -> str:
         head, *rows = closing_rows(self.closing)
-        return table_html(
-            str(self.selection).splitlines()[0], head, rows, [*str(self.selection).splitlines()[1:], *closing_warnings(self.closing)]
-        )
+        return table_html(answer_line(self.closing), head, rows, [*str(self.selection).splitlines(), *closing_words(self)])
 
     def as_plain(self) -> dict[str, Any]:
-        return {"features": list(self.features), "ledger": records(self.ledger.frame), "selection": self.selection.model_dump(mode="json")}
+        return {
+            "features": list(self.features),
+            "ledger": records(self.ledger.frame),
+            "selection": self.selection.model_dump(mode="json"),
+        } | ({} if self.honest is None else {"honest": self.honest.as_plain()})
+
+
+def _wrapped(text: str) -> list[str]:
+    return textwrap.wrap(text, terminal_width(), break_on_hyphens=False)
 
 
 def select(
@@ -83,6 +105,8 @@ def select(
     workers: int | None = None,
     watch: Watch | None = None,
     after_stage: AfterStage | None = None,
+    honest: Way = "cheap",
+    state: bool = True,
 ) -> Run:
     """Run a plan on a table and decide which features stay.
 
@@ -106,10 +130,18 @@ def select(
         ``watch(stage, done, of)`` while it runs: (stage, 0, 0) when a stage begins, then how many of its units are done.
     after_stage : callable, optional
         ``after_stage(report, ledger so far)`` when a stage is done.
+    honest : "cheap", "full" or "quick"
+        How the honest score is made: each fold's size and lens chosen from the other folds, of searches that have been run
+        anyway; the whole plan run anew in each outer fold; or not at all, and nothing is promised.
+    state : bool
+        Whether reads of this holdout are counted across runs, in a small file in your state folder
+        (``$XDG_STATE_HOME/chaff``).
 
     Returns
     -------
     Run
+        `features` (kept; none at all where nothing predicts), `honest` (mean, se, interval, optimism, keep_up), `closing`,
+        `ledger`, `selection`.
 
     Raises
     ------
@@ -126,16 +158,25 @@ def select(
     plan = built_in_plan() if plan is None else plan
     if not isinstance(plan, Plan):
         raise UsageError(f"plan must be a Plan, from chaff.read_plan(file) or chaff.Plan((stage, …)), not {type(plan).__name__}")
+    if honest not in WAYS:
+        raise UsageError(f"honest must be one of {', '.join(WAYS)}, not {honest!r}")
     work = Work(seed, workers, watch)
     rows, held, how = set_aside(table, plan.score.holdout if holdout is None else holdout, work)
     train = table.take(rows)
     pinned = checked_pins([*plan.pins, *pins], table)
-    folds = make_folds(train, plan.score.folds, plan.score.repeats, work)
-    walked = walk_stages(plan, train, Setting(folds, metric=plan.score.metric, pins=pinned, work=work), after_stage)
+    folds = make_folds(train, plan.score.folds_for(train), plan.score.repeats_for(train), work)
+    named = None if plan.score.model is None else as_model(plan.score.model)
+    walked = walk_stages(plan, train, Setting(folds, named, metric=plan.score.metric, pins=pinned, work=work), after_stage)
     work.tell("closing")
-    models = list(dict.fromkeys([Ridge(), as_model(plan.score.model)]))
-    closing = close(table, train, held, rows, walked.full, walked.kept, walked.setting, models)
-    ledger = replace(walked.ledger, holdout_reads=1 if held.size else 0)
-    held_part = holdout_part(table, held, how, ledger.holdout_reads)
+    closing = close(table, train, held, rows, plan, walked, honest)
+    held_part = holdout_part(table, held, how, 0)
+    reads = count_read(fingerprint(table), held_part.rows, state) if held.size else 0
+    held_part = held_part.model_copy(update={"reads": reads})
+    ledger = replace(walked.ledger, holdout_reads=reads, kept_shares=_kept_shares(walked))
     selection = selection_of(table, train, plan, pinned, closing, ledger, held_part, seed)
     return Run(table, train, walked.reports, closing, ledger, selection, held)
+
+
+def _kept_shares(walked: Walked) -> dict[str, float]:
+    last = walked.reports[-1].result
+    return {f: last.promise.kept_share(f) for f in last.offered} if isinstance(last, SearchTrail) else {}

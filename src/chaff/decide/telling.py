@@ -2,58 +2,210 @@
 
 from __future__ import annotations
 
-from chaff.decide.closing import Closing, Column
+from typing import TYPE_CHECKING
+
+from chaff.decide.closing import Closing, Gap, Line, Scored
 from chaff.decide.judging import StageReport
+from chaff.methods.search.curve import ALLOWANCE
 from chaff.methods.search.stage import SearchTrail
-from chaff.results.digits import score
+from chaff.results.digits import places_for, score, signed, with_error
 from chaff.results.findings import Findings
+from chaff.stats.paired_loss import KeepUp
+
+if TYPE_CHECKING:
+    from chaff.decide.run import Run
+
+FEW_HELD = 30
+OFTEN_READ = 3
 
 
 def closing_rows(closing: Closing) -> list[tuple[str, ...]]:
-    """Head and three rows: full set, kept, none. The metric that decides on folds, all of them on the holdout."""
-    shown = [*closing.on("folds"), *_holdout_columns(closing)]
-    head = ("", "features", *(_title(c, closing) for c in shown))
-    full = ("full set", f"{len(closing.full)}", *(_cell(c, "full") for c in shown))
-    kept = ("kept", f"{len(closing.kept)}", *(_cell(c, "kept") for c in shown))
-    none = ("none", "0", *(score(c.none) for c in shown))
-    return [head, full, kept, none]
+    """Head; all columns offered, full, what stages between left, kept, nothing; kept less full."""
+    has_holdout, has_other, has_beside = closing.holdout_rows > 0, bool(closing.other), closing.beside is not None
+    where = "honest" if closing.honest is not None else "on folds"
+    head = ["", "features", f"{where} {closing.metric.label} ({closing.model})"]
+    if has_beside and closing.beside is not None:
+        head.append(closing.beside.label)
+    if has_holdout:
+        head.append(f"holdout {closing.metric.label} ({closing.holdout_rows:,} rows)")
+    if has_other:
+        head.append(closing.other)
+    rows = [tuple(head)]
+    for line in _shown(closing):
+        cells = [_name(line, closing), f"{len(line.features)}", _cell(line.honest)]
+        cells += [_cell(line.beside, error=False)] if has_beside else []
+        cells += [_cell(line.holdout)] if has_holdout else []
+        cells += [_cell(line.other, error=False)] if has_other else []
+        rows.append(tuple(cells))
+    if closing.honest is not None and closing.honest_gap is not None:
+        gap = ["kept − full", "", gap_words(closing.honest_gap)]
+        gap += [""] if has_beside else []
+        gap += [gap_words(closing.holdout_gap)] if has_holdout else []
+        gap += [""] if has_other else []
+        rows.append(tuple(gap))
+    return rows
 
 
-def closing_warnings(closing: Closing) -> list[str]:
-    """Where the kept set does not keep up: worse than the full one by more than one paired standard error on the folds, or
-    no better than predicting nothing on the holdout."""
+def _shown(closing: Closing) -> list[Line]:
+    lines = list(closing.lines)
+    if set(lines[0].features) == set(lines[1].features):
+        return lines[1:]
+    return lines
+
+
+def _name(line: Line, closing: Closing) -> str:
+    return {"full": "full, after the screen", "nothing": "nothing"}.get(line.name, line.name)
+
+
+def _cell(s: Scored, error: bool = True) -> str:
+    return with_error(s.mean, s.se if error else float("nan"))
+
+
+def gap_words(gap: Gap | None) -> str:
+    """`+0.00 (−0.01 to +0.02)`."""
+    if gap is None or gap.mean != gap.mean:
+        return ""
+    width = (gap.high - gap.low) / 4
+    return f"{signed(gap.mean, width)} ({signed(gap.low, width)} to {signed(gap.high, width)})"
+
+
+def answer_line(closing: Closing) -> str:
+    """The first line: whether the kept set keeps up."""
+    n, total = len(closing.kept), len(closing.full)
+    if closing.honest is None:
+        return f"kept {n} of {total} features; no honest score was asked for, so nothing is promised"
+    k = closing.honest.keep_up
+    if not n:
+        return f"kept no feature: nothing here predicts better than knowing nothing ({keep_up_words(k, closing)})"
+    return f"kept {n} of {total} features: {keep_up_words(k, closing)}"
+
+
+def keep_up_words(k: KeepUp, closing: Closing) -> str:
+    """`keeps up with the full set (allowance 0.034)`."""
+    slope = abs(closing.honest.slope) if closing.honest is not None else float("nan")
+    allowed = k.allowance * slope if slope == slope else k.allowance
+    error = k.difference.se * slope if slope == slope else k.difference.se
+    limit = f"allowance {allowed:.{min(6, places_for(error) + 1)}f}, {ALLOWANCE:.0%} of what the full set gains" if allowed > 0 else ""
+    if set(closing.kept) == set(closing.full):
+        return "the full set itself, nothing could go"
+    if k.answer == "keeps up":
+        return f"keeps up with the full set{f' ({limit})' if limit else ''}"
+    if k.answer == "worse":
+        return f"worse than the full set{f' ({limit})' if limit else ''}"
+    rows = f"; roughly {_round(k.rows_to_tell):,} rows would tell" if k.rows_to_tell else ""
+    return f"cannot tell whether it keeps up with the full set{f' ({limit})' if limit else ''}{rows}"
+
+
+def _round(rows: int) -> int:
+    """Two digits: it is a rough number."""
+    size = 10 ** max(len(str(rows)) - 2, 0)
+    return -(-rows // size) * size
+
+
+def closing_words(run: Run) -> list[str]:
+    """What the closing table does not say: the empty set, optimism, the other lens, how stable the set is, the holdout."""
+    closing, trail = run.closing, _search_of(run)
     out = []
-    for c in closing.columns:
-        sign = 1.0 if c.metric.higher_is_better else -1.0
-        if c.where == "folds" and sign * c.gap.mean < -c.gap.se:
-            gap = f"{score(abs(c.gap.mean))} ± {score(c.gap.se)}"
-            out.append(f"{c.model}: the kept set is worse than the full one by {gap} ({c.metric.label}, folds)")
-        if c.where == "holdout" and sign * (c.kept.mean - c.none) < 0:
-            scores = f"{score(c.kept.mean)} against {score(c.none)}"
-            out.append(f"{c.model}: on the holdout the kept set is worse than predicting none ({c.metric.label} {scores})")
+    if trail is not None and not closing.kept:
+        out.append(nothing_words(run, trail))
+    honest = closing.honest
+    if honest is not None and trail is not None and closing.kept:
+        optimism = f"optimism {score(honest.optimism)}" if honest.optimism > 0.0005 else "no optimism"
+        out.append(f"seen by the search {score(honest.seen)}, honest {score(honest.mean)}: {optimism}")
+    if trail is not None and trail.choice.place != trail.choice.ruled:
+        before, after = trail.decided.sizes[trail.choice.ruled], trail.decided.sizes[trail.choice.place]
+        out.append(f"the size rule said {before}; the keep-up gate put features back, to {after}")
+    if trail is not None and trail.added:
+        names = ", ".join(sorted(trail.added))
+        out.append(f"added for the other lens: {names}; the honest score is that of the set without them")
+    if closing.other_keep_up is not None and closing.kept and set(closing.kept) != set(closing.full):
+        words = {"keeps up": "keeps up there too", "worse": "is worse there", "cannot tell": "cannot be told there"}
+        out.append(f"through the other lens ({closing.other}) the kept set {words[closing.other_keep_up.answer]}")
+    if trail is not None and closing.kept:
+        out += stability_words(trail, closing.kept)
+    out += holdout_words(run)
     return out
 
 
-def _holdout_columns(closing: Closing) -> list[Column]:
-    """Every model's own metric, and the second metric of the last model."""
-    columns = closing.on("holdout")
-    first: dict[str, Column] = {}
-    for c in columns:
-        first.setdefault(c.model, c)
-    last = columns[-1:] if columns and columns[-1] is not first.get(columns[-1].model) else ()
-    return [*first.values(), *last]
+def nothing_words(run: Run, trail: SearchTrail) -> str:
+    """Why the answer is the empty set."""
+    target = run.table.target
+    than = "its mean" if target.task == "regression" else "the class shares"
+    curve, metric = trail.decided, trail.ground.metric
+    best = max((k for k, s in enumerate(curve.sizes) if s), key=lambda k: trail.ground.sign * curve.values[k].mean(), default=0)
+    from chaff.results.score import corrected_error
+
+    value, error = float(curve.values[best].mean()), corrected_error(curve.values[best], trail.test_share)
+    name, p = trail.strongest
+    single = f", and the best single column ({name}) has a family p of {p:.2g}" if name and p == p else ""
+    return f"nothing here predicts {target.name} better than {than}: honest {metric.label} {with_error(value, error)} at best{single}"
 
 
-def _title(column: Column, closing: Closing) -> str:
-    where = closing.folds.split(" by ")[0].split(" in ")[0].split(" strat")[0] if column.where == "folds" else "holdout"
-    return f"{column.model}, {column.metric.label}, {where}"
+def stability_words(trail: SearchTrail, kept: tuple[str, ...]) -> list[str]:
+    """In how many outer folds the kept columns were kept, and which stand in for each other."""
+    shares = {f: trail.promise.kept_share(f) for f in kept}
+    sure = [f for f in kept if shares[f] >= 0.9]
+    shaky = [f"{f} {shares[f]:.0%}" for f in kept if shares[f] < 0.5]
+    out = [
+        f"{len(sure)} of {len(kept)} were kept in 90 % of the folds or more"
+        + (f"; in fewer than half: {', '.join(shaky)}" if shaky else "")
+    ]
+    pairs = trail.promise.stand_ins()
+    if pairs:
+        shown = "; ".join(f"{a} or {b}" for a, b in pairs[:4])
+        out.append(f"stand in for each other: {shown}" + (f" and {len(pairs) - 4} more pairs" if len(pairs) > 4 else ""))
+    return out
 
 
-def _cell(column: Column, which: str) -> str:
-    got = getattr(column, which)
-    if column.where == "holdout":
-        return score(got.mean)
-    return f"{score(got.mean)} ± {score(got.se) or '?'}"
+def holdout_words(run: Run) -> list[str]:
+    closing, reads = run.closing, run.ledger.holdout_reads
+    if not closing.holdout_rows:
+        return []
+    out = [
+        f"the holdout has been read {'once' if reads == 1 else f'{reads} times'}"
+        + (": each look makes its score worth less" if reads >= OFTEN_READ else "")
+    ]
+    if closing.holdout_rows < FEW_HELD:
+        out.append(f"{closing.holdout_rows} holdout rows: little can be told from them")
+    if closing.holdout_repeats:
+        out.append(f"{closing.holdout_repeats:,} holdout rows repeat a training row, so its score is too good")
+    return out
+
+
+def closing_warnings(closing: Closing) -> list[str]:
+    """What a person must not overlook."""
+    out = []
+    if closing.honest is not None and closing.honest.keep_up.answer == "worse":
+        out.append("the kept set is worse than the full one on rows that no choice has seen")
+    kept, nothing = closing.line("kept").holdout, closing.line("nothing").holdout
+    sign = 1.0 if closing.metric.higher_is_better else -1.0
+    if closing.kept and kept.mean == kept.mean and sign * (kept.mean - nothing.mean) < 0:
+        scores = f"{score(kept.mean)} against {score(nothing.mean)}"
+        out.append(f"on the holdout the kept set is worse than predicting nothing ({closing.metric.label} {scores})")
+    return out
+
+
+def _search_of(run: Run) -> SearchTrail | None:
+    last = run.stages[-1].result
+    return last if isinstance(last, SearchTrail) else None
+
+
+def curve_rows(trail: SearchTrail) -> list[tuple[str, ...]]:
+    """The deciding curve: size, honest score, which column came or went."""
+    frame = trail.decided.frame(trail.ground)
+    places = list(frame.index)
+    chosen, best = trail.decided.sizes[trail.choice.place], trail.decided.sizes[trail.choice.best]
+    head = ("size", f"honest {trail.metric_of.label}", "", "comes", "goes")
+    rows: list[tuple[str, ...]] = [head]
+    for size in places:
+        line = frame.loc[size]
+        mark = " and ".join(w for w, at in (("chosen", chosen), ("best", best)) if at == size)
+        rows.append((f"{size}", with_error(line["score"], line["score_se"]), mark, _some(line["comes"]), _some(line["goes"])))
+    return rows
+
+
+def _some(names: tuple[str, ...]) -> str:
+    return ", ".join(names) if len(names) <= 3 else f"{', '.join(names[:2])} and {len(names) - 2} more"
 
 
 def stage_line(report: StageReport) -> tuple[str, str]:
@@ -64,10 +216,13 @@ def stage_line(report: StageReport) -> tuple[str, str]:
     if isinstance(report.result, Findings) and "beyond_chance" in report.result.frame:
         parts.append(f"{int(report.result.frame['beyond_chance'].sum())} beyond chance")
     if isinstance(report.result, SearchTrail):
-        trail = report.result.decided or report.result
-        best = len(trail.moves[trail.best_move()].features)
-        chosen = len(trail.moves[trail.chosen_move(report.result.rule)].features)
-        parts.append(f"{chosen} chosen, {report.result.rule} ({best})")
+        trail = report.result
+        sizes = trail.decided.sizes
+        parts.append(
+            "nothing beats knowing nothing"
+            if trail.choice.nothing
+            else f"{len(trail.chosen)} chosen through the {trail.decided.label} lens, {trail.rule} ({sizes[trail.choice.best]})"
+        )
     elif report.set_aside:
         parts.append(f"{len(report.set_aside)} set aside")
     barred = sum(v.barred for v in report.to_look_at)

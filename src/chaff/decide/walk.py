@@ -5,15 +5,20 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
+from chaff.arrays import Ints
 from chaff.decide.judging import StageReport, judge_stage, not_dropped
 from chaff.decide.ledger import Ledger
 from chaff.decide.plan import Plan, check_plan
 from chaff.errors import DataError
 from chaff.evaluate.setting import Setting
-from chaff.evaluate.stage import SetsFull, Spares, name_of
+from chaff.evaluate.stage import CutsByTarget, SetsFull, Stage, name_of
+from chaff.folds import make_folds
+from chaff.methods.search.stage import SearchTrail
 from chaff.results.verdict import drop
 from chaff.table.table import Table
+from chaff.work import task
 
+INNER_FOLDS = 5  # of stages that run anew inside a fold
 AfterStage = Callable[[StageReport, Ledger], None]
 
 
@@ -50,20 +55,34 @@ def walk_stages(plan: Plan, train: Table, setting: Setting, after_stage: AfterSt
         report = judge_stage(stage, train.with_features(offered), setting)
         offered, ledger = report.kept, ledger.and_then(report.verdicts)
         reports.append(report)
-        setting = _after(setting, report)
+        setting = _after(setting, report, train, plan.stages[: len(reports)])
         if isinstance(stage, SetsFull) and stage.sets_full():
             full = report.kept
         if after_stage is not None:
             after_stage(report, ledger)
-        if not offered:
+        if not offered and not isinstance(report.result, SearchTrail):
             raise DataError(
                 f"stage '{name_of(stage)}' left no feature: every one of {len(report.offered)} was set aside. Loosen it: {stage.loosen}"
             )
     return Walked(tuple(reports), ledger, full, offered, setting)
 
 
-def _after(setting: Setting, report: StageReport) -> Setting:
-    """The setting with what a stage has found, and what it spares."""
-    stage, result = report.stage, report.result
-    spared = {**setting.spared, **stage.spares(result)} if isinstance(stage, Spares) else setting.spared
-    return replace(setting, earlier={**setting.earlier, stage.use: result}, spared=spared)
+def _after(setting: Setting, report: StageReport, train: Table, done: tuple[Stage, ...]) -> Setting:
+    """The setting with what a stage has found, and how the stages so far run anew on some of the rows."""
+    before = None
+    if any(isinstance(stage, CutsByTarget) and stage.cuts_by_target() for stage in done):
+        before = task(_left_by, done, train, replace(setting, earlier={}, before=None, scorers={}))
+    return replace(setting, earlier={**setting.earlier, report.stage.use: report.result}, before=before)
+
+
+def _left_by(stages: tuple[Stage, ...], train: Table, setting: Setting, rows: Ints) -> tuple[str, ...]:
+    """The features that some stages leave when they see these rows only."""
+    some = train.take(rows)
+    work = replace(setting.work, watch=None)
+    inside = replace(setting, folds=make_folds(some, INNER_FOLDS, 1, work), work=work, scorers={}, earlier={})
+    offered = not_dropped(some, setting.pins).features
+    for stage in stages:
+        report = judge_stage(stage, some.with_features(offered), inside)
+        offered = report.kept
+        inside = replace(inside, earlier={**inside.earlier, stage.use: report.result})
+    return offered

@@ -53,6 +53,13 @@ class SubsetScorer:
         kept = make_folds(table, folds, 1, work) if isinstance(folds, int) else folds
         self._stand_on(table, model, metric_for(table, model, metric), kept, work, None)
 
+    @classmethod
+    def on_engine(cls, table: Table, model: Model, metric: Metric, folds: Folds, work: Work, engine: Engine) -> SubsetScorer:
+        """A scorer with an engine that has been made already."""
+        scorer = cls.__new__(cls)
+        scorer._stand_on(table, model, metric, folds, work, engine)
+        return scorer
+
     def _stand_on(self, table: Table, model: Model, metric: Metric, folds: Folds, work: Work, engine: Engine | None) -> None:
         self.table, self.model, self.metric, self.folds, self.work = table, model, metric, folds, work
         self.features, self.test_share = table.features, folds.test_share
@@ -103,9 +110,7 @@ class SubsetScorer:
         engine = self.engine.inside(split)
         if engine is None:
             return None
-        scorer = SubsetScorer.__new__(SubsetScorer)
-        scorer._stand_on(self.table, self.model, self.metric, inner, self.work, engine)
-        return scorer
+        return SubsetScorer.on_engine(self.table, self.model, self.metric, inner, self.work, engine)
 
     def on_split(self, split: int, sets: Sequence[frozenset[str]]) -> Floats:
         """Scores of some sets on one split only, float64 (sets,)."""

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Mapping
+from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
+from chaff.arrays import Ints
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.folds import Folds, make_folds
 from chaff.metrics import METRICS
 from chaff.models.least_squares import Ridge
 from chaff.models.protocols import Model
 from chaff.results.pin import Pin
-from chaff.results.trail import SizeRule
 from chaff.table.table import Table
 from chaff.work import Work
 
@@ -24,14 +24,15 @@ class Setting:
     """What all stages of a run share: folds, model, metric, pins, and what the stages before have found."""
 
     folds: Folds
-    model: Model = field(default_factory=Ridge)
+    model: Model | None = None
+    """The model that will be used in the end, where a person named it."""
     metric: str | None = None
-    rule: SizeRule = field(default_factory=SizeRule)
     pins: Mapping[str, Pin] = field(default_factory=dict)
     earlier: Mapping[str, Any] = field(default_factory=dict)
     """Results of the stages before, by what they are (`use`); the latest where there are two of a kind."""
-    spared: Mapping[str, float] = field(default_factory=dict)
-    """Features that a stage before wants no search to throw out, with the figure that says so."""
+    before: Callable[[Ints], tuple[str, ...]] | None = None
+    """Row positions → the features that the stages before leave when they are run anew on those rows only; None where none of
+    them looked at the target."""
     work: Work = field(default_factory=Work)
     scorers: dict[Hashable, SubsetScorer] = field(default_factory=dict, compare=False, repr=False)
     """One scorer per (features, model, metric), so that nothing is prepared or scored twice in a run."""
@@ -49,7 +50,7 @@ class Setting:
 
     def scorer(self, table: Table, model: Model | None = None, metric: str | None = None) -> SubsetScorer:
         """A scorer on the run's folds, the same one at each call; the run's metric where the model can serve it."""
-        model = model or self.model
+        model = model or self.model or Ridge()
         metric = metric or self.metric_of(model)
         key = (table.features, _key(model), metric)
         known = self.scorers.get(key)

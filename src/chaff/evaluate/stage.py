@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from typing import Any, ClassVar, Protocol, runtime_checkable
 
 from chaff.evaluate.setting import Setting
@@ -37,10 +36,11 @@ class SetsFull(Protocol):
 
 
 @runtime_checkable
-class Spares(Protocol):
-    """A stage that found features which a later search should not throw out: feature → the figure that says so."""
+class CutsByTarget(Protocol):
+    """A stage that can tell whether it drops features by what they have to do with the target: a search after it then runs it
+    anew inside its folds."""
 
-    def spares(self, result: Any) -> Mapping[str, float]: ...
+    def cuts_by_target(self) -> bool: ...
 
 
 @runtime_checkable

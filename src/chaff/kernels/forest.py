@@ -9,16 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from chaff.kernels.draws import draw_columns, draw_units
-from chaff.kernels.histograms import (
-    fill_by_columns,
-    fill_by_rows,
-    list_codes,
-    order_levels,
-    scan_counts,
-    scan_sums,
-    scan_tiny,
-    sort_tiny,
-)
+from chaff.kernels.histograms import fill_by_columns, fill_by_rows, list_codes, order_levels, scan_counts, scan_sums, scan_tiny, sort_tiny
 from chaff.kernels.jit import lean_helper, lean_kernel
 from chaff.kernels.tree_walks import CATEGORY, LEAF, MISSING_RIGHT, goes_left
 
@@ -52,10 +43,10 @@ def clear(sums, counts, seen, classes, sequence, length, size, sparse):
 def has_missing(sums, counts, classes):
     if classes == 1:
         return sums[0] != 0
+    total = 0
     for t in range(classes):
-        if counts[t] != 0:
-            return True
-    return False
+        total += counts[t]
+    return total != 0
 
 
 @lean_helper
@@ -82,9 +73,7 @@ def best_split(
         f = np.int64(front[q])
         if small and not category[f]:
             sort_tiny(codes, front[q], rows, packed, keys, values)
-            best, code, side, kept, missing = scan_tiny(
-                keys, values, rows.size, classes, total, shift, totals, m, square, leaf, left, best
-            )
+            best, code, side, kept, missing = scan_tiny(keys, values, rows.size, classes, total, shift, totals, m, square, leaf, left, best)
             if code >= 0:
                 place, place_side, left_kept, gap = q, side, kept, missing
                 winner[0] = code
@@ -285,8 +274,13 @@ def grow_trees(
             else:
                 word |= np.int64(winner[0])
             gains[tree, f] += best / float(m) if one else best - start
-            split = move_rows(codes, columns, f, word, sets[tree], at, some, some_packed, spare_rows, spare_packed, go)
-            c = left_packed >> shift if one else count_left(some_packed, split, classes, here, left)
+            c = left_packed >> shift
+            both_end = one and ((c < 2 * leaf and m - c < 2 * leaf) or depth + 1 >= deepest)  # then no row has to move
+            split = 0
+            if not both_end:
+                split = move_rows(codes, columns, f, word, sets[tree], at, some, some_packed, spare_rows, spare_packed, go)
+            if not one:
+                c = count_left(some_packed, split, classes, here, left)
             if category[f]:
                 if 2 * c >= m:  # codes that no row of this node has go with the larger side
                     fill_set(sets[tree, at], winner, cut, length, ~np.uint64(0))
@@ -294,11 +288,17 @@ def grow_trees(
                 word = (word | MISSING_RIGHT) - 1
             node[tree, k] = word
             for side in range(2):
+                child = total - left_packed if side else left_packed
+                if both_end:
+                    node[tree, count + side] = (np.int64(count + side) << 32) | LEAF
+                    value[tree, count + side, 0] = float(child & low) / float(child >> shift)
+                    pick[tree, count + side] = child >> shift
+                    continue
                 stack[top, 0] = lo + split if side else lo
                 stack[top, 1] = hi if side else lo + split
                 stack[top, 2] = count + side
                 stack[top, 3] = depth + 1
-                stack[top, 4] = total - left_packed if side else left_packed
+                stack[top, 4] = child
                 if not one:
                     for t in range(classes):
                         totals[top, t] = here[t] - left[t] if side else left[t]

@@ -12,6 +12,10 @@ from typing import Any
 
 import numba
 
+LEAN: dict[str, Any] = {"nogil": True, "cache": True, "error_model": "numpy", "_nrt": False}
+
+UNWRAPPED: dict[str, Any] = {"no_cpython_wrapper": True, "no_cfunc_wrapper": True}
+
 
 def kernel(fn: Callable[..., Any]) -> Any:
     return numba.njit(nogil=True, cache=True, error_model="numpy")(fn)
@@ -20,12 +24,12 @@ def kernel(fn: Callable[..., Any]) -> Any:
 def lean_kernel(fn: Callable[..., Any]) -> Any:
     """Without reference counts, which cost some 10 ns for every array handed to a helper: twenty a column and node of a tree.
     Such code must not allocate."""
-    return numba.njit(nogil=True, cache=True, error_model="numpy", _nrt=False)(fn)
+    return numba.njit(**LEAN)(fn)
 
 
 def lean_helper(fn: Callable[..., Any]) -> Any:
     """Called by lean kernels only, so that no wrappers are compiled."""
-    return numba.njit(nogil=True, cache=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True, _nrt=False)(fn)
+    return numba.njit(**LEAN, **UNWRAPPED)(fn)
 
 
 def compiled_before(dispatcher: Any) -> bool:

@@ -1,28 +1,30 @@
-"""Score against number of features, with the best and the chosen size marked."""
+"""Honest score against number of features, a curve for every lens, with the best and the chosen size marked."""
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from chaff.metrics import METRICS
 from chaff.plots.palette import DROP, INK, KEEP, PAPER, QUIET, SECOND, dress, new_axes
-from chaff.results.trail import SizeRule, Trail
+from chaff.results.score import corrected_error
+from chaff.results.trail import Trail
+
+if TYPE_CHECKING:
+    from chaff.methods.search.curve import Curve
+    from chaff.methods.search.stage import SearchTrail
 
 
-def score_by_size(trail: Trail, ax: Any = None, rule: SizeRule | None = None, unit: str = "") -> Any:
-    """Draw a trail's best score for each size.
+def score_by_size(trail: SearchTrail, ax: Any = None, unit: str = "") -> Any:
+    """Draw the honest score of each size through every lens that was looked through.
 
     Parameters
     ----------
-    trail : Trail
-        From `run.result("search")`. Where sizes were chosen by searches run anew inside each fold, those scores are drawn and
-        the search's own ones pale behind.
+    trail : SearchTrail
+        From `run.result("search")`: for each size the search was run anew inside each fold, its set scored on the test rows.
     ax : matplotlib Axes, optional
         Where to draw; a figure of its own when left out.
-    rule : SizeRule, optional
-        How the size was chosen.
     unit : str
         Unit of the target, for metrics that have it.
 
@@ -33,70 +35,107 @@ def score_by_size(trail: Trail, ax: Any = None, rule: SizeRule | None = None, un
     Examples
     --------
     >>> import chaff
-    >>> run = chaff.select(chaff.demo.table(rows=200), plan=chaff.Plan((chaff.Screen(), chaff.Search())))
+    >>> plan = chaff.Plan((chaff.Screen(), chaff.Search(model="ridge")))
+    >>> run = chaff.select(chaff.demo.table(rows=200), plan=plan)
     >>> chaff.plots.score_by_size(run.result("search")).get_xlabel()
     'number of features'
     """
-    rule = rule or getattr(trail, "rule", None) or SizeRule()
-    shown: Trail = getattr(trail, "decided", None) or trail
+    if not isinstance(trail, Trail) or not hasattr(trail, "curves"):
+        from chaff.errors import UsageError
+
+        raise UsageError("score_by_size draws what a search decided: pass run.result('search')")
     ax = new_axes() if ax is None else ax
-    metric = METRICS[shown.metric]
-    by_size = shown.best_by_size()
-    sizes, moves = np.array(list(by_size)), list(by_size.values())
-    mean = shown.means[moves]
-    se = shown.frame["score_se"].to_numpy()[moves]
-    if shown is not trail and shown.metric == trail.metric:
-        _own_folds(ax, trail)
-    ax.fill_between(sizes, mean - se, mean + se, color=KEEP, alpha=0.13, linewidth=0)
-    ax.plot(sizes, mean, color=KEEP, linewidth=2.0, marker="o", markersize=3.5)
-    chosen, best = shown.chosen_move(rule), shown.best_move()
+    metric = METRICS[trail.metric]
+    deciding = trail.decided
+    for curve in trail.best_curves():
+        if curve.label != deciding.label:
+            _band(ax, curve, trail.test_share, SECOND, (0, (4, 2)))
+    _band(ax, deciding, trail.test_share, KEEP, "solid")
+    _floor(ax, trail)
+    chosen, best = trail.choice.place, trail.choice.best
     if best != chosen:
-        _mark(ax, shown, best, "best", SECOND, PAPER, 0.05)
-    _mark(ax, shown, chosen, "chosen" if best != chosen else "chosen, and best", KEEP, KEEP, 0.11)
+        _mark(ax, deciding, best, "best", DROP, PAPER, 0.05)
+    word = "chosen" if best != chosen else "chosen, and best"
+    _mark(ax, deciding, chosen, word, KEEP, KEEP, 0.11)
     label = metric.label + (f" ({unit})" if metric.unit_of_target and unit else "")
-    title = f"The search keeps {len(shown.moves[chosen].features)} of {len(trail.offered)} features: the smallest set {rule}"
-    dress(ax, title, "number of features", f"{label}, mean ± standard error")
-    if shown.notes:
-        ax.text(0, 1.015, shown.notes[0], transform=ax.transAxes, fontsize=10, color=QUIET, va="bottom")
-        ax.set_title(title, loc="left", color=INK, fontsize=13, fontweight="bold", pad=26)
-    ax.set_xlim(0, max(sizes.max(), 1) + 1)
+    dress(ax, _title(trail), "number of features", f"honest {label}, mean ± standard error")
+    if trail.notes:
+        ax.text(0, 1.015, trail.notes[0], transform=ax.transAxes, fontsize=10, color=QUIET, va="bottom")
+        ax.set_title(_title(trail), loc="left", color=INK, fontsize=13, fontweight="bold", pad=26)
+    most = max(max(c.sizes) for c in trail.best_curves())
+    ax.set_xlim(-0.02 * most, max(most, 1) * 1.02 + 0.5)
     return ax
 
 
-def _own_folds(ax: Any, trail: Trail) -> None:
-    """The search's scores on the folds it searched on: pale, and named for what they are."""
-    by_size = trail.best_by_size()
-    sizes, mean = np.array(list(by_size)), trail.means[list(by_size.values())]
-    ax.plot(sizes, mean, color=DROP, linewidth=1.6, linestyle=(0, (4, 2)))
-    middle = int(0.62 * (len(sizes) - 1))
-    sign = 1 if trail.higher_is_better else -1
+def _title(trail: SearchTrail) -> str:
+    if trail.choice.nothing:
+        return "Nothing here beats knowing nothing: no feature is kept"
+    n, of = trail.decided.sizes[trail.choice.place], len(trail.offered)
+    more = f", {len(trail.added)} more for the other lens" if trail.added else ""
+    return f"The search keeps {n} of {of} features through the {trail.decided.label} lens{more}"
+
+
+def _band(ax: Any, curve: Curve, share: float, colour: str, style: Any) -> None:
+    """A curve with its error, named at its right end."""
+    sizes, mean = np.array(curve.sizes), curve.values.mean(1)
+    se = np.array([corrected_error(v, share) for v in curve.values])
+    ax.fill_between(sizes, mean - se, mean + se, color=colour, alpha=0.12, linewidth=0)
+    ax.plot(sizes, mean, color=colour, linewidth=2.0, linestyle=style, marker="o", markersize=3)
     ax.annotate(
-        "the same folds that were searched on: optimistic",
-        (sizes[middle], mean[middle]),
-        xytext=(0, 13 * sign),
+        curve.label,
+        (sizes[-1], mean[-1]),
+        xytext=(-4, 8),
         textcoords="offset points",
-        ha="center",
-        va="center",
+        ha="right",
+        va="bottom",
+        color=colour,
+        fontsize=11,
+        fontweight="bold",
+    )
+
+
+def _floor(ax: Any, trail: SearchTrail) -> None:
+    """What knowing nothing scores, and no view of the depths that one bad size may reach."""
+    nothing = float(trail.ground.none.values.mean())
+    ax.axhline(nothing, color=DROP, linewidth=1.2, zorder=1)
+    curves = trail.best_curves()
+    if not any(0 in c.sizes for c in curves):
+        return
+    sign = trail.ground.sign
+    tops = [float((sign * c.values.mean(1)).max()) for c in curves]
+    span = max(max(tops) - sign * nothing, 0.02 * max(abs(nothing), 1e-12), 1e-9)
+    far, near = sign * (sign * nothing - 0.6 * span), sign * (max(tops) + 0.18 * span)
+    lowest = min(float((sign * c.values.mean(1)).min()) for c in curves)
+    if lowest < sign * far:
+        ax.set_ylim(*sorted((far, near)))
+    x = 0.99
+    ax.annotate(
+        "knowing nothing",
+        (x, nothing),
+        xycoords=("axes fraction", "data"),
+        xytext=(0, -3),
+        textcoords="offset points",
+        ha="right",
+        va="top",
         color=QUIET,
         fontsize=10,
     )
 
 
-def _mark(ax: Any, trail: Trail, move: int, word: str, edge: str, face: str, height: float) -> None:
+def _mark(ax: Any, curve: Curve, place: int, word: str, edge: str, face: str, height: float) -> None:
     """A ring on the curve, a line down to the axis, and a label beside the line, clear of the curve."""
-    x, y = len(trail.moves[move].features), trail.means[move]
+    x, y = curve.sizes[place], float(curve.values[place].mean())
     ax.plot([x], [y], marker="o", markersize=11, markerfacecolor=face, markeredgecolor=edge, markeredgewidth=2.2, zorder=5)
     ax.axvline(x, color=edge, linewidth=1.2, linestyle=(0, (2, 2)), zorder=1)
-    largest = max(len(m.features) for m in trail.moves)
-    right = x < 0.6 * largest
+    right = x < 0.6 * max(curve.sizes)
     ax.annotate(
-        f"{word}: {x} features, {y:.3f}",
+        f"{word}: {x} feature{'s' * (x != 1)}, {y:.3f}",
         (x, height),
         xycoords=("data", "axes fraction"),
         xytext=(8 if right else -8, 0),
         textcoords="offset points",
         ha="left" if right else "right",
-        color=edge,
+        color=edge if edge != DROP else QUIET,
         fontsize=11,
         fontweight="bold",
         zorder=6,

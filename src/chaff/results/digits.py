@@ -64,6 +64,34 @@ def score(value: float) -> str:
     return f"{value:.{3 if size < 1 else 2 if size < 10 else 1 if size < 100 else 0}f}"
 
 
+def places_for(error: float) -> int:
+    """Digits after the point that an error lets stand: down to its first digit, one more where that is a 1."""
+    if not error > 0 or not np.isfinite(error):
+        return 3
+    exponent = int(np.floor(np.log10(error)))
+    return int(np.clip(-exponent + (error / 10.0**exponent < 2), 0, 6))
+
+
+def with_error(value: float, error: float) -> str:
+    """`0.69 ± 0.02`: no more digits than the error allows; the value alone where there is no error."""
+    if value != value:
+        return ""
+    if error != error:
+        return score(value)
+    places = places_for(error)
+    return f"{_plain_zero(value, places)} ± {error:.{places}f}"
+
+
+def signed(value: float, error: float) -> str:
+    """`+0.01`, with the digits that its error allows."""
+    return "" if value != value else f"{_plain_zero(value, places_for(error), '+')}"
+
+
+def _plain_zero(value: float, places: int, sign: str = "") -> str:
+    text = f"{value:{sign}.{places}f}"
+    return text.replace("-", "+" if sign else "") if not text.strip("+-0.") else text
+
+
 def named(name: str, value: float, digits: int = 3) -> str:
     """A figure with its name, as verdicts give it: `vif 31.2`; empty when there is none."""
     return "" if value != value else f"{name} {'infinite' if np.isinf(value) else f'{value:.{digits}g}'}"

@@ -12,7 +12,7 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.errors import UsageError
 from chaff.results.plain import records
-from chaff.results.score import corrected_error, paired_difference
+from chaff.results.score import corrected_error
 from chaff.results.shown import frame_html, frame_text
 
 if TYPE_CHECKING:
@@ -30,20 +30,6 @@ class Move:
     values: Floats
     direction: str = ""
     """Which search made it: "forward" or "backward"."""
-
-
-@dataclass(frozen=True)
-class SizeRule:
-    """How a size is chosen from a trail.
-
-    With `margin` None: the smallest set whose paired difference to the best is within one standard error of that
-    difference. With a margin: the smallest set that is at most so much worse than the best, in the metric's units.
-    """
-
-    margin: float | None = None
-
-    def __str__(self) -> str:
-        return "within one standard error of the best" if self.margin is None else f"within {self.margin:g} of the best"
 
 
 @dataclass(frozen=True)
@@ -106,23 +92,6 @@ class Trail:
             if size not in out or sign * self.means[k] > sign * self.means[out[size]]:
                 out[size] = k
         return dict(sorted(out.items()))
-
-    def chosen_move(self, rule: SizeRule | None = None) -> int:
-        """The smallest set that the rule allows."""
-        rule = rule or SizeRule()
-        sign = 1.0 if self.higher_is_better else -1.0
-        best = self.best_move()
-        top = self.moves[best].values
-        for _, k in self.best_by_size().items():
-            gap = paired_difference(sign * top, sign * self.moves[k].values, self.test_share)
-            allowed = rule.margin if rule.margin is not None else gap.se
-            if gap.mean <= (0.0 if np.isnan(allowed) else allowed):
-                return k
-        return best
-
-    def best(self, rule: SizeRule | None = None) -> tuple[str, ...]:
-        """The features of the chosen move."""
-        return self.features_at(self.chosen_move(rule))
 
 
 def trail_frame(rows: Sequence[Mapping[str, Any]], further: Sequence[str] = ()) -> pd.DataFrame:

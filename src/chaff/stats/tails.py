@@ -47,3 +47,10 @@ def normal_upper(z: Floats) -> Floats:
     from scipy.special import ndtr
 
     return np.asarray(ndtr(-np.asarray(z, float)))
+
+
+def t_quantile(share: float, df: float) -> float:
+    """The value that Student's t with df degrees of freedom stays under with this probability."""
+    from scipy.special import stdtrit
+
+    return float(stdtrit(df, share))

@@ -22,3 +22,5 @@ BETTER = 1e-9
 """A criterion has to fall by more than this for a move to be worth making."""
 TWINS = 1e-9
 """VIFs closer than this, relatively, are a tie."""
+OPTIMAL = 1e-8
+"""A gradient that is smaller, relative to the rows' weight, is zero: the fit is done."""

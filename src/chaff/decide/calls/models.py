@@ -13,7 +13,7 @@ from chaff.methods.overlap.ground import able
 from chaff.methods.search.stage import Search, SearchTrail
 from chaff.methods.search.strategy import Strategy
 from chaff.models.protocols import Model
-from chaff.results.findings import Findings
+from chaff.results.findings import Findings, Way
 from chaff.results.pin import Pin
 from chaff.table.table import Table
 
@@ -75,8 +75,8 @@ def importance(
 
 def search(
     table: Table,
-    strategy: Strategy | str | Mapping[str, Any] = "both",
-    model: Model | str | Mapping[str, Any] = "ridge",
+    strategy: Strategy | str | Mapping[str, Any] | None = "both",
+    model: Model | str | Mapping[str, Any] | None = "ridge",
     *,
     pins: Iterable[Pin] = (),
     features: Sequence[str] | None = None,
@@ -92,10 +92,11 @@ def search(
     Parameters
     ----------
     table : Table
-    strategy : strategy, str or dict
-        ``chaff.Forward(size=10)``, "forward", "backward", "both" or ``{"name": "forward", "size": 10}``.
-    model : model, str or dict
-        ``chaff.Ridge(0.1)``, "ridge", "least squares", "forest" …
+    strategy : strategy, str, dict or None
+        ``chaff.Forward(size=10)``, "forward", "backward", "both" or ``{"name": "forward", "size": 10}``; None for what suits
+        the model.
+    model : model, str, dict or None
+        ``chaff.Ridge(0.1)``, "ridge", "least squares", "logistic", "forest" …; None for two lenses, as `chaff.select` does.
     pins : iterable of Pin
         Features pinned out take no part, those pinned in are in every set.
     features : list of str, optional
@@ -106,8 +107,8 @@ def search(
     Returns
     -------
     Findings
-        One row a feature: worth (what the score loses without it when chosen, gains with it otherwise), chosen, verdict.
-        ``more["trail"]``: one row a move; ``more["sizes"]``: the scores by size that chose.
+        One row a feature: worth (what the score loses without it when chosen, gains with it otherwise; linear models only),
+        kept_share (of the folds), chosen, verdict. ``more["sizes"]``: honest scores by size, with what comes and goes.
 
     Raises
     ------
@@ -118,8 +119,8 @@ def search(
     >>> import chaff
     >>> table = chaff.demo.table(rows=200).with_features(["protein_pct", "protein_nir_pct", "ash_pct", "lab_temp_c"])
     >>> found = chaff.search(table, chaff.Forward(size=3))
-    >>> found.more["trail"]["size"].tolist()
-    [1, 2, 3]
+    >>> found.more["sizes"].index.tolist()
+    [0, 1, 2, 3, 4]
     """
     import pandas as pd
 
@@ -128,12 +129,15 @@ def search(
     trail = judged.result
     if not isinstance(trail, SearchTrail):
         raise UsageError("the search left no trail")
-    chosen = {f: f in trail.chosen for f in trail.worth}
+    chosen = {f: f in trail.chosen for f in trail.offered}
     worth = {f: -gain if chosen[f] else gain for f, gain in trail.worth.items()}  # the walk tells what its change would gain
-    frame = pd.DataFrame({"worth": pd.Series(worth), "chosen": pd.Series(chosen)})
+    shares = {f: trail.promise.kept_share(f) for f in trail.offered}
+    frame = pd.DataFrame({"kept_share": pd.Series(shares, dtype=float), "chosen": pd.Series(chosen, dtype=bool)})
+    frame.insert(0, "worth", pd.Series(worth, dtype=float).reindex(frame.index))
     frame.index.name = "feature"
-    sizes = (trail.decided or trail).frame
-    found = Findings("search", frame, "worth", {"worth": "higher"}, {}, trail.notes, {"trail": trail.frame, "sizes": sizes})
+    better: dict[str, Way] = {"worth": "higher", "kept_share": "higher"}
+    by = "worth" if worth else "kept_share"
+    found = Findings("search", frame, by, better, {}, trail.notes, {"sizes": trail.decided.frame(trail.ground)})
     return with_verdicts(found, judged.verdicts)
 
 

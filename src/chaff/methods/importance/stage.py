@@ -62,6 +62,10 @@ class Importance:
         if self.cut is not None:
             Cut.from_mapping(self.cut)
 
+    def cuts_by_target(self) -> bool:
+        """Only where it was given a cut: it measures otherwise."""
+        return self.cut is not None
+
     def judge(self, table: Table, setting: Setting) -> Findings:
         import pandas as pd
 
@@ -85,11 +89,6 @@ class Importance:
         notes = (f"{unit_name} on held-out rows, {rows.size:,} rows, {self.shuffles} shuffles",)
         settings = {**asdict(self), "model": told(self.model, "label")}
         return Findings(self.use, frame, "importance", {"importance": "higher", "p": "lower", "q": "lower"}, settings, notes)
-
-    def spares(self, result: Findings) -> Mapping[str, float]:
-        """Features beyond chance, with their importance: no search that cannot see them should throw them out."""
-        beyond = result.frame[result.frame["beyond_chance"]]
-        return {str(f): float(v) for f, v in beyond["importance"].items()}
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
         values = result.frame["importance"]

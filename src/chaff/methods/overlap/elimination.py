@@ -51,6 +51,10 @@ class Inflation:
         if not self.limit > 1:
             raise UsageError(f"inflation limit must be above 1, not {self.limit}")
 
+    def cuts_by_target(self) -> bool:
+        """Who of a pair goes is told by relevance."""
+        return True
+
     def judge(self, table: Table, setting: Setting) -> Findings:
         return self.eliminate(Ground.of(table, setting), table.features, setting)
 

@@ -43,6 +43,10 @@ class Correlation:
         if not 0 < self.limit <= 1:
             raise UsageError(f"correlation limit must be above 0 and at most 1, not {self.limit}")
 
+    def cuts_by_target(self) -> bool:
+        """Who of a pair goes is told by relevance."""
+        return True
+
     def judge(self, table: Table, setting: Setting) -> Findings:
         return self.cut(Ground.of(table, setting), table.features)
 

@@ -1,29 +1,44 @@
-"""Overlap: columns that repeat each other, by pairs first, then by variance inflation."""
+"""Overlap: what columns repeat each other, exactly or nearly, and what leaving them out would cost."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
-from typing import ClassVar
+from typing import Any, ClassVar
+
+import numpy as np
+import pandas as pd
 
 from chaff.evaluate.setting import Setting
+from chaff.methods.overlap.costs import Cost, single_costs, told, total_costs
 from chaff.methods.overlap.elimination import Inflation
 from chaff.methods.overlap.ground import Ground
 from chaff.methods.overlap.pair_cut import Correlation
 from chaff.results.findings import Findings
-from chaff.results.verdict import Verdict
+from chaff.results.verdict import Verdict, drop, keep, look
+from chaff.stats.tolerances import SINGULAR
 from chaff.table.table import Table
+
+WIDEST_SHARE = 0.5  # design columns per row over which every column is nearly a combination of the others
 
 
 @dataclass(frozen=True)
 class Overlap:
-    """Pair cut, then VIF elimination on what is left.
+    """Pairs, then variance inflation on what is left. Exact repeats and exact relations go; anything less is a proposal.
 
     Parameters
     ----------
     pair_limit : float
         |r| over which a pair says the same; see `Correlation`.
     vif_limit : float
-        Variance inflation over which a feature goes; see `Inflation`.
+        Variance inflation over which a feature is one too many; see `Inflation`.
+
+    Notes
+    -----
+    What is removed here costs nothing: it is a copy or an exact combination of what stays, and where a forest loses by it
+    all the same it stays to be looked at. What merely repeats others is proposed with its cost, R² with and without it inside
+    the folds; over the allowance, 2 % of what all features gain, it is `look`. The search decides. The stages `Correlation`
+    and `Inflation` cut by the limits themselves.
     """
 
     pair_limit: float = 0.95
@@ -42,16 +57,79 @@ class Overlap:
     def judge(self, table: Table, setting: Setting) -> Findings:
         pairs, vifs = self._parts()
         ground = Ground.of(table, setting)
-        first = pairs.cut(ground, table.features)
-        left = [v.feature for v in pairs.verdicts(first, setting) if v.stays or setting.kept_by_pin(v.feature)]
-        second = vifs.eliminate(ground, left, setting)
-        frame = first.frame.join(second.frame)
+        first = self._pairs(pairs, ground, table.features)
+        repeated = {str(f): row for f, row in first.frame.iterrows() if isinstance(row["partner"], str)}
+        left = [f for f in table.features if f not in repeated or setting.kept_by_pin(f)]
+        wide = ground.moments.layout.width > WIDEST_SHARE * len(table)
+        notes: tuple[str, ...] = ()
+        if wide:
+            notes = (f"{ground.moments.layout.width:,} columns on {len(table):,} rows: no elimination by variance inflation",)
+        second = vifs.eliminate(ground, [] if wide else left, setting)
+        frame = first.frame.join(second.frame.reindex(first.frame.index))
+        frame["proposed"] = [_proposed(str(f), repeated, second.more["trail"]) for f in frame.index]
+        exact, near = ([str(f) for f in frame.index[frame["proposed"] == word]] for word in ("exact", "near"))
+        able = table.with_features(ground.table.features)
+        singles = single_costs(able, near, setting)
+        frame["cost"] = pd.Series({f: c.lost for f, c in singles.items()}, dtype=float).reindex(frame.index)
+        allowed = next(iter(singles.values())).allowed if singles else float("nan")
+        together, exactly = total_costs(able, near, setting), total_costs(able, exact, setting)
+        if near:
+            cost = told(together)
+            notes += (f"{len(near)} proposed to go" + (f"; without all of them: {cost}" if cost else ""),)
+        settings = {**asdict(self), "allowed": allowed, "exact_costs": any(c.too_much for c in exactly)}
+        more = {**first.more, **second.more, "costs": _costs(together, exactly)}
         ways = {**first.better, **second.better}
-        return Findings(self.use, frame, "vif", ways, asdict(self), first.notes + second.notes, {**first.more, **second.more}, "worst")
+        return Findings(self.use, frame, "vif", ways, settings, first.notes + second.notes + notes, more, "worst")
+
+    def _pairs(self, pairs: Correlation, ground: Ground, features: Sequence[str]) -> Findings:
+        """The pair cut, copies first: a column and its copy must not both go for a third that they merely resemble."""
+        copies = Correlation(1 - SINGULAR).cut(ground, features).frame
+        gone = [str(f) for f in copies.index[copies["partner"].notna()]]
+        if not gone:
+            return pairs.cut(ground, features)
+        rest = Ground(ground.table.with_features([f for f in ground.table.features if f not in gone]), ground.setting)
+        found = pairs.cut(rest, [f for f in features if f not in gone])
+        return replace(found, frame=pd.concat([found.frame, copies.loc[gone]]).reindex(list(features)))
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
         pairs, vifs = self._parts()
         by_pair = {v.feature: v for v in pairs.verdicts(result, setting)}
         left = replace(result, frame=result.frame.loc[[f for f, v in by_pair.items() if v.stays]])
         by_vif = {v.feature: v for v in vifs.verdicts(left, setting)}
-        return tuple(replace(by_vif.get(f, v), by=self.use) for f, v in by_pair.items())
+        said = {f: by_vif.get(f, v) for f, v in by_pair.items()}
+        return tuple(replace(self._verdict(v, result), by=self.use) for v in said.values())
+
+    def _verdict(self, v: Verdict, result: Findings) -> Verdict:
+        """What the limits say, as a proposal where it is not exact."""
+        if v.stays:
+            return v
+        row = result.frame.loc[v.feature]
+        if row["proposed"] == "exact":
+            if not result.settings["exact_costs"]:
+                return drop(v.feature, self.use, v.figure, v.limit, f"{v.reason}: nothing is lost without it")
+            return look(v.feature, self.use, v.figure, v.limit, f"{v.reason}, yet the forest loses without it", stays=True)
+        cost, allowed = row["cost"], result.settings["allowed"]
+        if np.isnan(cost):
+            return look(v.feature, self.use, v.figure, v.limit, f"{v.reason}; proposed to go, at a cost not measured", stays=True)
+        if cost > allowed:
+            words = f"{v.reason}, yet leaving it out costs R² {cost:.2g} (allowed {allowed:.2g})"
+            return look(v.feature, self.use, v.figure, v.limit, words, stays=True)
+        return keep(v.feature, self.use, v.figure, v.limit, f"{v.reason}; proposed to go, at R² {max(cost, 0.0):.2g}: the search decides")
+
+
+def _proposed(feature: str, repeated: dict[str, Any], trail: pd.DataFrame) -> str:
+    """ "exact", "near" or nothing."""
+    if feature in repeated:
+        return "exact" if abs(repeated[feature]["pearson_r"]) >= 1 - SINGULAR else "near"
+    went = trail[trail["feature"] == feature]
+    if went.empty:
+        return ""
+    return "exact" if np.isinf(went["vif"].iloc[0]) else "near"
+
+
+def _costs(together: list[Cost], exactly: list[Cost]) -> pd.DataFrame:
+    rows = [("near", c) for c in together] + [("exact", c) for c in exactly]
+    return pd.DataFrame(
+        [(word, c.lens, c.lost, c.se, c.allowed, c.too_much) for word, c in rows],
+        columns=["proposed", "lens", "lost", "se", "allowed", "too_much"],
+    )

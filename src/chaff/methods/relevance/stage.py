@@ -128,6 +128,10 @@ class Relevance:
         names, ranking = resolve(self.statistics, table), statistic_of(self.by)
         return self if not ranking or ranking in names else replace(self, statistics=[*names, ranking])
 
+    def cuts_by_target(self) -> bool:
+        """Only where it was given a cut: it measures otherwise."""
+        return self.cut is not None
+
     def judge(self, table: Table, setting: Setting) -> Findings:
         work = setting.work
         self.check_table(table)

@@ -1,14 +1,15 @@
 """Screen: throw out what cannot help, bar what looks like a leak or an id, and never drop silently.
 
-Before a column is dropped for being mostly missing, mostly one value or without spread, it is asked whether that very
-thing tells something about the target; where it does, a person should look.
+What is dropped cannot help whatever the model: one value, empty, another column over again. A column that is mostly missing,
+mostly one value or nearly without spread is doubtful: a person should look, and is told whether that very thing tells
+something about the target; it stays in, and the search decides.
 """
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
@@ -51,7 +52,7 @@ class Screen:
     Parameters
     ----------
     missing_share : float
-        A column with a larger share missing is dropped, unless its absence tells about the target (then `look`, stays).
+        A column with a larger share missing is doubtful; it is said whether its absence tells about the target.
     top_share : float
         The same for a column of which one value holds a larger share.
     relative_spread : float
@@ -70,6 +71,9 @@ class Screen:
         A number column whose standard deviation is no larger is dropped like a constant one.
     tells_p, tells_effect : float
         Absence (or the rare value) tells when Holm-adjusted p is below and the effect size at least this.
+    doubtful : "look" or "drop"
+        What becomes of a doubtful column (missing_share, top_share, relative_spread): `look` and it stays in, or it is dropped
+        unless that very thing tells about the target.
     repeats : bool
         A column that is another one, cell by cell, up to scale and shift, or with its levels renamed, is dropped.
     echoes : bool
@@ -90,6 +94,7 @@ class Screen:
     far_above: float | None = 3.0
     tells_p: float = 0.01
     tells_effect: float = 0.1
+    doubtful: Literal["look", "drop"] = "look"
     repeats: bool = True
     echoes: bool = True
     sentinels: bool = True
@@ -99,8 +104,10 @@ class Screen:
     loosen: ClassVar[str] = "raise missing_share or top_share, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
+        if self.doubtful not in ("look", "drop"):
+            raise UsageError(f"screen: doubtful must be look or drop, not {self.doubtful!r}")
         for name, value in asdict(self).items():
-            if name == "name":
+            if name in ("name", "doubtful"):
                 continue
             most = float("inf") if name in ("far_above", "spread") else 1
             if value is not None and not isinstance(value, bool) and not 0 <= value <= most:
@@ -220,7 +227,8 @@ class Screen:
         if row["absence_tells"]:
             return self._absence(name, row)
         figure = f"missing_share {row['missing_share']:.3g}"
-        return drop(name, self.use, figure, f"{self.missing_share:g}", f"{row['missing_share']:.0%} missing, and absence tells nothing")
+        words = f"{row['missing_share']:.0%} missing, and absence tells nothing"
+        return self._doubtful(name, figure, f"{self.missing_share:g}", words)
 
     def _absence(self, name: str, row: Row) -> Verdict:
         figure = f"missing_share {row['missing_share']:.3g}"
@@ -234,7 +242,7 @@ class Screen:
         words = f"{row['top_share']:.1%} of its rows are {row['top_value']}"
         if row["rare_tells"]:
             return look(name, self.use, figure, f"{self.top_share:g}", f"{words}, but {row['rare_words']}", stays=True)
-        return drop(name, self.use, figure, f"{self.top_share:g}", words)
+        return self._doubtful(name, figure, f"{self.top_share:g}", words)
 
     def _spread(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
         spread = row["relative_spread"]
@@ -246,7 +254,12 @@ class Screen:
         words = f"hardly any spread: {row['spread']:.3g} around {row['middle']:.4g}"
         if row["rare_tells"]:
             return look(name, self.use, figure, f"{self.relative_spread:g}", f"{words}, but {row['rare_words']}", stays=True)
-        return drop(name, self.use, figure, f"{self.relative_spread:g}", words)
+        return self._doubtful(name, figure, f"{self.relative_spread:g}", words)
+
+    def _doubtful(self, name: str, figure: str, limit: str, words: str) -> Verdict:
+        if self.doubtful == "drop":
+            return drop(name, self.use, figure, limit, words)
+        return look(name, self.use, figure, limit, words, stays=True)
 
 
 def _score(row: Row) -> str:

@@ -1,193 +1,314 @@
-"""Search: walk through sets of features and choose the smallest that keeps up."""
+"""Search: look through every lens, and keep the smallest set that keeps up."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, ClassVar, Literal
+from typing import Any, ClassVar
+
+import numpy as np
 
 from chaff.errors import DataError, UsageError
 from chaff.evaluate.closed import CLOSED_FORM_BYTES, ClosedEngine
-from chaff.evaluate.scorer import SubsetScorer
 from chaff.evaluate.setting import Setting
-from chaff.methods.search.sizes import nested_sizes, sizes_to_ask
-from chaff.methods.search.strategy import Strategy, as_move, as_strategy, trail_of
-from chaff.metrics import METRICS
-from chaff.models.forest import Forest
+from chaff.methods.search.additions import needed_additions, split_losses
+from chaff.methods.search.curve import ALLOWANCE, KEEP_SHARE, Choice, Curve, SizeRule, choose
+from chaff.methods.search.ground import Ground, averaged
+from chaff.methods.search.lens import Lens, look_through
+from chaff.methods.search.lenses import built_in_lenses, lens_of
+from chaff.methods.search.linear_lens import LinearLens, search_metric
+from chaff.methods.search.promise import Promise, promise_of
+from chaff.methods.search.signal import family_p, signals
+from chaff.methods.search.strategy import Strategy, as_strategy
+from chaff.metrics import Metric
+from chaff.models.least_squares import Ridge
 from chaff.models.named import as_model
 from chaff.models.protocols import ClosedForm, Model
-from chaff.results.trail import SizeRule, Trail
+from chaff.results.score import corrected_error
+from chaff.results.trail import Move, Trail
 from chaff.results.verdict import Verdict, drop, keep, look
 from chaff.table.table import Table
 
-DECIDERS = ("auto", "path", "forest")
+ALARM_R2 = 0.99
+ALARM_LOSS = 0.02  # of what nothing loses
 
 
 @dataclass(frozen=True)
 class SearchTrail(Trail):
-    """A trail with what each feature is worth to the chosen set."""
+    """What a search decided: its moves are the sizes of the deciding curve, with the honest scores that chose."""
 
-    chosen: tuple[str, ...] = ()
-    worth: Mapping[str, float] = field(default_factory=dict)
-    """Score without the feature (members) or with it (others), less the chosen set's own; better is positive for
-    others, negative for members that are needed."""
-    metric_label: str = ""
-    rule: SizeRule = SizeRule()
-    decided: Trail | None = None
-    """Scores by size that the rule was applied to."""
+    ground: Ground = field(kw_only=True, repr=False)
+    lenses: tuple[Lens, ...] = field(kw_only=True, repr=False)
+    curves: tuple[Curve, ...] = field(kw_only=True, repr=False)
+    """Every lens in every variant."""
+    lens_of_curve: tuple[int, ...] = field(kw_only=True, repr=False)
+    choice: Choice = field(kw_only=True)
+    rule: SizeRule = field(kw_only=True)
+    added: Mapping[str, float] = field(kw_only=True)
+    """What the other lens adds, with the p of leaving it out."""
+    promise: Promise = field(kw_only=True, repr=False)
+    full_curve: int = field(kw_only=True, repr=False)
+    """The curve of the deciding lens whose full set is best."""
+    strongest: tuple[str, float] = field(kw_only=True)
+    """The best single column and its family p."""
+    worth: Mapping[str, float] = field(kw_only=True)
+    """Score without the feature (members) or with it (others) less the set's own, where the closed form tells; negative for
+    members that are needed."""
+    suspects: tuple[str, ...] = field(kw_only=True, default=())
+    """The smallest set that predicts the target almost perfectly."""
+
+    @property
+    def decided(self) -> Curve:
+        """The deciding curve."""
+        return self.curves[self.choice.curve]
+
+    @property
+    def chosen(self) -> tuple[str, ...]:
+        """The kept set, in the order of the table."""
+        held = self.decided.sets[self.choice.place] | set(self.added)
+        return tuple(f for f in self.offered if f in held)
+
+    @property
+    def metric_of(self) -> Metric:
+        return self.ground.metric
+
+    def best_curves(self) -> tuple[Curve, ...]:
+        """The best curve of each lens, in the order of the lenses."""
+        out = []
+        for k in range(len(self.lenses)):
+            mine = [c for c, of in zip(self.curves, self.lens_of_curve, strict=True) if of == k]
+            out.append(max(mine, key=lambda c: float((self.ground.sign * c.values.mean(1)).max())))
+        return tuple(out)
+
+    @property
+    def chosen_place(self) -> int:
+        return self.choice.place
 
 
 @dataclass(frozen=True)
 class Search:
-    """Search by cross-validated score.
+    """Search for the smallest set that keeps up, by honest scores.
 
     Parameters
     ----------
-    strategy : strategy, str or dict
-        How to walk: ``chaff.Forward(size=10)``, "forward", "backward", "both" or ``{"name": "forward", "size": 10}``.
-    model : model, str or dict
-        ``chaff.Ridge(0.1)``, "ridge", "least squares", "forest" or ``{"name": "ridge", "penalty": 0.1}``.
+    model : model, str or dict, optional
+        The model that will be used in the end: ``chaff.Ridge(0.1)``, "logistic", "forest" … None: the one that the plan's
+        [score] names; else two lenses, a linear one and a forest, and the better one decides.
+    strategy : strategy, str or dict, optional
+        How a named model walks: ``chaff.Forward(size=10)``, "forward", "backward", "both". None: what suits the model (both
+        ways in closed form for linear ones; for others elimination by permutation importance, recomputed at each size).
+    keep_share : float
+        The smallest set is kept whose honest score lies within min(one standard error of the paired difference, 1 - keep_share
+        of the best's gain over knowing nothing) of the best.
     margin : float or None
-        See `rule`: with None the smallest set within one standard error of the best (of the paired difference); otherwise
-        the smallest at most so much worse than the best, in the metric's units.
-    decide_by : "auto", "path" or "forest"
-        What the size is decided by: the search's own scores, or a forest's on some sizes of its path. "auto": the forest's
-        log loss for classes, since R² of class indicators is only a stand-in; the path's own scores for numbers.
-    nested : bool or None
-        Whether the size is chosen by searches run anew inside each training fold (see `chaff.methods.search.sizes`); None:
-        where the search is in closed form, so that it costs next to nothing.
-    spare_beyond_chance : bool
-        Features that an earlier stage spares (the importance stage: what is clearly beyond chance) stay although the search
-        leaves them out (`look`): a linear search cannot see an interaction, a plateau or a threshold.
+        In place of that rule: at most so much worse than the best, in the metric's units.
+    size : int or None
+        So many features, chosen by hand from the same curve.
+    additions : bool
+        Whether what only the other lens sees is added, where leaving it out given the chosen set costs.
     name : str
         What it goes by in a plan.
 
     Notes
     -----
-    Linear models are searched by R² (with classes: of the class indicators) where the run's metric has no closed form. Scores
-    of a search choose; they promise nothing.
+    The search is run anew inside each training fold, with every stage before it that looked at the target, and its set of each
+    size is scored on the test rows: the curve. While the chosen set is worse than the full one by the keep-up test, or loses
+    more than half of the allowance on its face, features are put back. See docs/how-it-decides.md. Source: size rule after
+    Breiman et al., 1984; paired errors: Nadeau and Bengio, 2003; honest losses: Tibshirani and Tibshirani, 2009.
     """
 
-    strategy: Strategy | str | Mapping[str, Any] = "both"
-    model: Model | str | Mapping[str, Any] = "ridge"
+    model: Model | str | Mapping[str, Any] | None = None
+    strategy: Strategy | str | Mapping[str, Any] | None = None
+    keep_share: float = KEEP_SHARE
     margin: float | None = None
-    decide_by: Literal["auto", "path", "forest"] = "auto"
-    nested: bool | None = None
-    spare_beyond_chance: bool = True
+    size: int | None = None
+    additions: bool = True
     name: str = ""
 
     use: ClassVar[str] = "search"
     loosen: ClassVar[str] = "use a smaller margin, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "strategy", as_strategy(self.strategy))
-        object.__setattr__(self, "model", as_model(self.model))
-        if self.decide_by not in DECIDERS:
-            raise UsageError(f"decide_by must be one of {', '.join(DECIDERS)}, not '{self.decide_by}'")
+        if self.model is not None:
+            object.__setattr__(self, "model", as_model(self.model))
+        if self.strategy is not None:
+            object.__setattr__(self, "strategy", as_strategy(self.strategy))
+        if not 0 < self.keep_share <= 1:
+            raise UsageError(f"search: keep_share must be over 0 and at most 1, not {self.keep_share}")
         if self.margin is not None and self.margin < 0:
             raise UsageError("search: margin must be 0 or more")
+        if self.size is not None and self.size < 0:
+            raise UsageError("search: size must be 0 or more")
 
-    def rule(self, setting: Setting) -> SizeRule:
-        return setting.rule if self.margin is None else SizeRule(self.margin)
+    def cuts_by_target(self) -> bool:
+        return True
+
+    def check_table(self, table: Table) -> None:
+        """A size has to be there to be chosen."""
+        if self.size is not None and self.size > len(table.features):
+            raise UsageError(f"size {self.size} is more than the {len(table.features)} features there are")
+
+    @property
+    def rule(self) -> SizeRule:
+        return SizeRule(self.keep_share, self.margin, self.size)
+
+    def lenses(self, table: Table, setting: Setting) -> tuple[Lens, ...]:
+        model = self.model if self.model is not None else setting.model
+        if model is None and self.strategy is None:
+            return built_in_lenses(table, setting)
+        strategy = None if self.strategy is None else as_strategy(self.strategy)
+        return (lens_of(as_model(model) if model is not None else Ridge(), strategy),)
 
     def judge(self, table: Table, setting: Setting) -> SearchTrail:
-        model, strategy = as_model(self.model), as_strategy(self.strategy)
-        scorer = setting.scorer(table, model, _metric_of(setting, model))
-        _check_memory(scorer)
-        scorer.prepare()
-        pinned = frozenset(f for f in table.features if setting.kept_by_pin(f))
-        trail = trail_of(strategy, scorer, pinned, setting.work, f"search, {strategy.name}, {model.label}")
-        chosen, decided = self._choose(trail, scorer, pinned, table, setting)
-        here = scorer.walk(chosen)
-        metric = scorer.metric
-        gain = (here.changes(table.features).means - here.score.mean) * (1 if metric.higher_is_better else -1)
-        worth = dict(zip(table.features, gain.tolist(), strict=True))
+        lenses = self.lenses(table, setting)
+        ground = Ground.of(table, setting, [m for lens in lenses for m in lens.variants])
+        _check_memory(ground, lenses)
+        seen = look_through(lenses, ground, "search")
+        curves = tuple(c for s in seen for c in s.curves)
+        of = tuple(k for k, s in enumerate(seen) for _ in s.curves)
+        signal, inside = signals(ground)
+        floor = len(ground.pinned)
+        choice = choose(curves, ground, self.rule, signal, None, floor)
+        full = max((k for k in range(len(curves)) if of[k] == of[choice.curve]), key=lambda k: ground.sign * curves[k].values[-1].mean())
+        promise = promise_of(curves, ground, self.rule, inside, full, floor)
+        added = self._added(lenses, curves, of, choice, ground, signal)
+        notes = (f"{setting.folds.how}, the search run anew inside each, {ground.metric.label}", *_strategy_notes(lenses, ground))
+        chosen = curves[choice.curve].sets[choice.place] | set(added)
         return SearchTrail(
-            trail.method,
-            trail.moves,
-            trail.offered,
-            trail.metric,
-            trail.higher_is_better,
-            trail.test_share,
-            trail.notes,
-            chosen=chosen,
-            worth=worth,
-            metric_label=metric.label,
-            rule=self.rule(setting),
-            decided=decided,
+            "search",
+            _moves(curves[choice.curve]),
+            table.features,
+            ground.metric.name,
+            ground.metric.higher_is_better,
+            setting.folds.test_share,
+            notes,
+            ground=ground,
+            lenses=lenses,
+            curves=curves,
+            lens_of_curve=of,
+            choice=choice,
+            rule=self.rule,
+            added=added,
+            promise=promise,
+            full_curve=full,
+            strongest=family_p(table) if choice.nothing else ("", float("nan")),
+            worth=_worth(lenses[of[choice.curve]], curves[choice.curve], chosen, ground),
+            suspects=_suspects(curves[choice.curve], ground),
         )
 
-    def _choose(
-        self, trail: Trail, scorer: SubsetScorer, pinned: frozenset[str], table: Table, setting: Setting
-    ) -> tuple[tuple[str, ...], Trail]:
-        """The features of the chosen size, and the trail of scores that chose it."""
-        rule = self.rule(setting)
-        judge = setting.scorer(table, Forest()) if self._asks_forest(table, scorer) else scorer
-        nested = self.nested if self.nested is not None else scorer.closed
-        spared = frozenset(self._spared(setting)) & frozenset(table.features) if judge is not scorer else frozenset()
-
-        def anew(inner: SubsetScorer) -> Trail:
-            return trail_of(as_strategy(self.strategy), inner, pinned, setting.work)
-
-        found = nested_sizes(trail, scorer, judge, anew, spared) if nested else None
-        by_size = trail.best_by_size()
-        if found is None and judge is scorer:
-            return trail.best(rule), trail
-        sizes, decided = found or _sizes_on_path(trail, judge, spared)
-        return trail.features_at(by_size[sizes[decided.chosen_move(rule)]]), decided
-
-    def _asks_forest(self, table: Table, scorer: SubsetScorer) -> bool:
-        classes = table.target.task == "classification" and "probabilities" not in scorer.model.gives
-        return self.decide_by == "forest" or (self.decide_by == "auto" and classes)
+    def _added(
+        self, lenses: Sequence[Lens], curves: Sequence[Curve], of: Sequence[int], choice: Choice, ground: Ground, signal: bool
+    ) -> dict[str, float]:
+        """What the other lens adds: still needed there given the chosen set, and not a burden here."""
+        if len(lenses) < 2 or not self.additions or choice.nothing or self.size is not None:
+            return {}
+        mine = of[choice.curve]
+        rest = [k for k in range(len(curves)) if of[k] != mine]
+        theirs = choose([curves[k] for k in rest], ground, self.rule, signal, None, len(ground.pinned))
+        if theirs.nothing:
+            return {}
+        here, other = curves[choice.curve], curves[rest[theirs.curve]]
+        chosen = here.sets[choice.place]
+        needed = needed_additions(chosen, lenses[of[rest[theirs.curve]]], other, theirs.place, ground)
+        return needed if needed and _no_burden(here, choice.place, chosen | set(needed), ground) else {}
 
     def verdicts(self, result: SearchTrail, setting: Setting) -> tuple[Verdict, ...]:
-        chosen = set(result.chosen)
-        rule = self.rule(setting)
-        spared = self._spared(setting)
+        chosen, label = set(result.chosen), result.metric_of.label
         out = []
         for f in result.offered:
-            gain = result.worth[f]
-            if f in chosen:
-                out.append(keep(f, self.use, f"{result.metric_label} {-gain:+.3g} by it", "", "in the chosen set"))
-                continue
-            if f in spared:
-                reason = f"beyond chance for the forest, though the {as_model(self.model).label} search leaves it out"
-                out.append(look(f, self.use, f"importance {spared[f]:.3g}", "", reason, stays=True))
+            share = result.promise.kept_share(f)
+            often = f"kept in {share:.0%} of the folds" if share == share else ""
+            gain = result.worth.get(f)
+            figure = often if gain is None else f"{label} {gain:+.2g} {'without' if f in chosen else 'with'} it"
+            tail = "" if gain is None or not often else f"; {often}"
+            if f in result.suspects and f in chosen:
+                together = "alone" if len(result.suspects) == 1 else f"with {', '.join(s for s in result.suspects if s != f)}"
+                reason = f"{together} predicts {result.ground.table.target.name} almost perfectly: was it written down afterwards?"
+                out.append(look(f, self.use, figure, "", reason + tail, stays=True))
+            elif f in result.added:
+                reason = f"not in the {result.decided.label} set, but the other lens needs it beside that set (p {result.added[f]:.2g})"
+                out.append(keep(f, self.use, figure, "", reason + tail))
+            elif f in chosen:
+                out.append(keep(f, self.use, figure, "", "in the chosen set" + tail))
+            elif result.choice.nothing:
+                out.append(drop(f, self.use, figure, "", "nothing here predicts better than knowing nothing" + tail))
             else:
-                figure = f"{result.metric_label} {gain:+.3g} with it"
-                out.append(drop(f, self.use, figure, "", f"not in the smallest set {rule}"))
+                out.append(drop(f, self.use, figure, "", f"not in the smallest set {result.rule}" + tail))
         return tuple(out)
 
-    def _spared(self, setting: Setting) -> Mapping[str, float]:
-        return setting.spared if self.spare_beyond_chance else {}
+
+def _moves(curve: Curve) -> tuple[Move, ...]:
+    """The sizes of a curve as moves: what came with each."""
+    out, before = [], frozenset[str]()
+    for k, here in enumerate(curve.sets):
+        came = sorted(here - before)
+        out.append(Move("size", came[0] if len(came) == 1 else "", here, curve.values[k], curve.label))
+        before = here
+    return tuple(out)
 
 
-def _sizes_on_path(trail: Trail, judge: SubsetScorer, spared: frozenset[str]) -> tuple[list[int], Trail]:
-    """(sizes of the path, trail of what the judge scores their sets)."""
-    by_size = trail.best_by_size()
-    sizes = sizes_to_ask(list(by_size), every=False)
-    scores = judge.many([trail.moves[by_size[s]].features | spared for s in sizes])
-    moves = tuple(as_move("size", "", score, "path") for score in scores)
-    metric = judge.metric
-    note = f"{judge.folds.how}, {metric.label} of {judge.model.label}"
-    return sizes, Trail("sizes", moves, trail.offered, metric.name, metric.higher_is_better, trail.test_share, (note,))
+def _no_burden(curve: Curve, place: int, whole: frozenset[str], ground: Ground) -> bool:
+    """Whether the deciding model does not lose by the larger set: under half of the keep-up allowance."""
+    with_them, without = averaged(split_losses([whole], curve.model, ground)[0]), averaged(curve.losses[place])
+    none = averaged(ground.none.losses[0])
+    rows = ground.tested
+    gain = float(np.nanmean(none[rows] - without[rows]))
+    return float(np.nanmean(with_them[rows] - without[rows])) <= ALLOWANCE / 2 * max(gain, 0.0)
 
 
-def _check_memory(scorer: SubsetScorer) -> None:
+def _suspects(curve: Curve, ground: Ground) -> tuple[str, ...]:
+    """The smallest set that predicts almost perfectly on rows it has not seen."""
+    for k, size in enumerate(curve.sizes):
+        if size and almost_perfect(float(curve.values[k].mean()), float(curve.values[0].mean()), ground.metric):
+            return tuple(sorted(curve.sets[k]))
+    return ()
+
+
+def almost_perfect(score: float, nothing: float, metric: Metric) -> bool:
+    """R² or area 0.99 and over; a loss of at most 2 % of what nothing loses (10 % for its root)."""
+    if metric.name in ("r2", "auc", "accuracy"):
+        return score >= ALARM_R2 and nothing < ALARM_R2
+    limit = np.sqrt(1 - ALARM_R2) if metric.name == "rmse" else ALARM_LOSS
+    return nothing > 0 and score <= limit * nothing
+
+
+def _worth(lens: Lens, curve: Curve, chosen: frozenset[str], ground: Ground) -> dict[str, float]:
+    """What one change of the chosen set would gain, where a closed form tells it for nothing."""
+    if not isinstance(lens, LinearLens) or not isinstance(curve.model, ClosedForm):
+        return {}
+    engine = ClosedEngine(ground.table, curve.model, (search_metric(ground),), ground.folds, ground.work)
+    walk = engine.walk(chosen)
+    if walk is None:
+        return {}
+    gain = (walk.changes(ground.table.features).means - walk.score.mean) * (1 if engine.metrics[0].higher_is_better else -1)
+    return dict(zip(ground.table.features, gain.tolist(), strict=True))
+
+
+def _strategy_notes(lenses: Sequence[Lens], ground: Ground) -> tuple[str, ...]:
+    from chaff.methods.search.linear_lens import FORWARD_TO, MANY_FEATURES
+
+    n = len(ground.table.features)
+    if n > MANY_FEATURES and any(isinstance(lens, LinearLens) and lens.strategy is None for lens in lenses):
+        return (f"{n:,} features: the linear lens goes forward only, to {FORWARD_TO}",)
+    return ()
+
+
+def _check_memory(ground: Ground, lenses: Sequence[Lens]) -> None:
     """Thousands of columns need tables of their square: refused with what would help, before anything is built."""
-    engine = scorer.engine
-    if isinstance(engine, ClosedEngine) and not engine.fits_whole:
+    if not any(isinstance(lens, LinearLens) for lens in lenses):
+        return
+    engine = ClosedEngine(ground.table, Ridge(), (search_metric(ground),), ground.folds, ground.work)
+    if not engine.fits_whole:
         raise DataError(
-            f"search: {len(scorer.features):,} features need {engine.bytes_needed / 2**30:.1f} GiB in closed form, over "
+            f"search: {len(ground.table.features):,} features need {engine.bytes_needed / 2**30:.1f} GiB in closed form, over "
             f'{CLOSED_FORM_BYTES / 2**30:.0f}; cut before it, for example with [[stage]] use = "relevance", cut = {{ top = 1000 }}'
         )
 
 
-def _metric_of(setting: Setting, model: Model) -> str | None:
-    """The run's metric where the model can be searched by it; linear models go by R² (of the class indicators for classes)
-    where the metric has no closed form, since thousands of refits would choose hardly better and take an hour."""
-    if setting.metric is None:
-        return None
-    metric = METRICS[setting.metric]
-    fits = metric.needs in model.gives and (metric.of_errors is not None or not isinstance(model, ClosedForm))
-    return setting.metric if fits else "r2"
+def score_of(trail: SearchTrail, place: int) -> tuple[float, float]:
+    """(mean, standard error) of a size on the deciding curve."""
+    v = trail.decided.values[place]
+    return float(v.mean()), corrected_error(v, trail.test_share)
+
+
+__all__ = ["Search", "SearchTrail", "SizeRule", "almost_perfect", "score_of"]

@@ -1,0 +1,134 @@
+"""Honest: the score of the whole plan on rows that no choice of it has seen, with its interval, and the keep-up test."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from chaff.arrays import Floats
+from chaff.methods.search.curve import keep_up_of
+from chaff.methods.search.ground import Ground, averaged
+from chaff.methods.search.promise import Promise
+from chaff.metrics import METRICS
+from chaff.results.digits import score
+from chaff.results.plain import plain
+from chaff.results.score import corrected_error
+from chaff.stats.paired_loss import KeepUp
+from chaff.stats.pooled import Pooled, Units, pooled
+from chaff.stats.tails import t_quantile
+
+LEVEL = 0.90
+
+
+@dataclass(frozen=True)
+class Honest:
+    """What the kept set scores on rows that neither its search nor its choice has seen."""
+
+    mean: float
+    se: float
+    """By nested cross-validation."""
+    interval: tuple[float, float]
+    """90 %."""
+    metric: str
+    model: str
+    """The deciding model."""
+    seen: float
+    """What the search itself saw of the kept set."""
+    how: str
+    """In words."""
+    rows: int
+    keep_up: KeepUp = field(repr=False)
+    """Kept against full."""
+    full: tuple[float, float] = field(repr=False, default=(float("nan"), float("nan")))
+    """(mean, se) of the full set on the same rows."""
+    nothing: float = field(repr=False, default=float("nan"))
+    inflation: float = field(repr=False, default=1.0)
+    """By how much the error is wider than rows alone would say."""
+    slope: float = field(repr=False, default=float("nan"))
+    """Change of the score for a unit of mean loss."""
+
+    @property
+    def optimism(self) -> float:
+        """By how much the score that the search saw is better than the honest one."""
+        return (self.seen - self.mean) * (1.0 if METRICS[self.metric].higher_is_better else -1.0)
+
+    def __str__(self) -> str:
+        low, high = self.interval
+        label = METRICS[self.metric].label
+        return f"honest {label} {score(self.mean)} (90 %: {score(low)} to {score(high)}) of {self.model}, {self.how}"
+
+    def as_plain(self) -> dict[str, Any]:
+        return {
+            "mean": plain(self.mean),
+            "se": plain(self.se),
+            "interval": [plain(x) for x in self.interval],
+            "metric": self.metric,
+            "model": self.model,
+            "seen": plain(self.seen),
+            "optimism": plain(self.optimism),
+            "how": self.how,
+            "rows": self.rows,
+            "keep_up": told_keep_up(self.keep_up),
+        }
+
+
+def told_keep_up(k: KeepUp) -> dict[str, Any]:
+    d = k.difference
+    return {
+        "answer": k.answer,
+        "difference": plain(d.mean),
+        "se": plain(d.se),
+        "allowance": plain(k.allowance),
+        "rows_to_tell": k.rows_to_tell,
+    }
+
+
+def honest_of(promise: Promise, ground: Ground, inflation: float, model: str, seen: float, how: str) -> Honest:
+    """The honest score from row losses.
+
+    Parameters
+    ----------
+    inflation : float
+        From `error_inflation`; the error of rows is multiplied by it.
+    seen : float
+        What the search saw.
+    """
+    kept, full = (averaged(x) for x in (promise.kept, promise.full))
+    mine = scored(ground, promise.kept, promise.values, inflation)
+    whole = scored(ground, promise.full, promise.full_values, inflation)
+    reach = t_quantile(0.5 + LEVEL / 2, max(mine.df, 1.0)) * mine.se
+    return Honest(
+        mine.score,
+        mine.se,
+        (mine.score - reach, mine.score + reach),
+        ground.metric.name,
+        model,
+        seen,
+        how,
+        int((~np.isnan(kept)).sum()),
+        keep_up_of(kept, full, ground, inflation=inflation),
+        (whole.score, whole.se),
+        scored(ground, promise.none, ground.none.values[0], 1.0).score,
+        inflation,
+        mine.slope,
+    )
+
+
+def scored(ground: Ground, losses: Floats, values: Floats, inflation: float) -> Pooled:
+    """One score from losses (repeats, rows); from the values of the splits where a row has no loss under the metric."""
+    metric = ground.metric
+    loss, none = averaged(losses), averaged(ground.none.losses[0])
+    rows = np.flatnonzero(~np.isnan(loss) & ~np.isnan(none))
+    units = units_of(ground).take(rows)
+    if metric.row_loss is None or metric.of_losses is None:
+        d = units.mean(loss[rows])
+        return Pooled(float(np.nanmean(values)), corrected_error(values, ground.folds.test_share), d.df, float("nan"))
+    return pooled(metric.of_losses, loss[rows], none[rows], units, inflation)
+
+
+def units_of(ground: Ground) -> Units:
+    """Weights, and what makes rows no independent witnesses."""
+    t = ground.table
+    return Units(t.weights, t.groups if t.groups is not None else ground.repeated, t.order)

@@ -1,0 +1,87 @@
+"""What the other lens would add to a chosen set, and which of it is still needed given the set."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from chaff.arrays import Floats
+from chaff.errors import ChaffError
+from chaff.evaluate.scorer import SubsetScorer
+from chaff.folds import Folds
+from chaff.methods.search.curve import Curve, rows_of
+from chaff.methods.search.forest_lens import ForestLens
+from chaff.methods.search.ground import Ground
+from chaff.methods.search.lens import Lens
+from chaff.metrics import RowLosses
+from chaff.models.protocols import Model
+from chaff.stats.paired_loss import mean_difference
+
+MOST = 8
+LEVEL = 0.05
+
+
+def needed_additions(chosen: frozenset[str], lens: Lens, curve: Curve, place: int, ground: Ground) -> dict[str, float]:
+    """Feature → p of being left out given the chosen set and the other additions, for those that are still needed.
+
+    The candidates are what the other lens keeps beyond the chosen set; each is left out in turn, losses compared row by row
+    (repeats averaged, groups as units), the least needed half of those that are not needed dropped, and so on.
+    """
+    candidates = _latest_to_go(curve, place, chosen)[:MOST]
+    model = lens.grown(len(ground.table)) if isinstance(lens, ForestLens) else curve.model
+    level = LEVEL / max(len(candidates), 1)
+    while candidates:
+        try:
+            p = _left_out(chosen, candidates, model, ground)
+        except ChaffError:  # a model that cannot be fitted on these folds adds nothing
+            return {}
+        failing = sorted((f for f in candidates if p[f] > level), key=lambda f: (-p[f], f))
+        if not failing:
+            return p
+        gone = set(failing[: max(1, (len(failing) + 1) // 2)])
+        candidates = [f for f in candidates if f not in gone]
+    return {}
+
+
+def _latest_to_go(curve: Curve, place: int, chosen: frozenset[str]) -> list[str]:
+    """Features of the curve's set that are not chosen yet, those that stand in the smallest sets first."""
+    extra = curve.sets[place] - chosen
+    first = {f: next(k for k, s in enumerate(curve.sets) if f in s) for f in extra}
+    return sorted(extra, key=lambda f: (first[f], f))
+
+
+def _left_out(chosen: frozenset[str], candidates: Sequence[str], model: Model, ground: Ground) -> dict[str, float]:
+    whole = chosen | set(candidates)
+    rows = row_losses([whole, *(whole - {f} for f in candidates)], model, ground)
+    t = ground.table
+    groups = t.groups if t.groups is not None else ground.repeated
+    out = {}
+    for f, without in zip(candidates, rows[1:], strict=True):
+        some = ground.tested
+        d = mean_difference(
+            (without - rows[0])[some],
+            None if t.weights is None else t.weights[some],
+            None if groups is None else groups[some],
+            None if t.order is None else t.order[some],
+        )
+        out[f] = d.p_above(0.0)
+    return out
+
+
+def row_losses(sets: Sequence[frozenset[str]], model: Model, ground: Ground) -> list[Floats]:
+    """Losses of each row on the splits of a ground, repeats averaged, for some fixed sets."""
+    return [rows_of(losses, ground, None) for losses in split_losses(sets, model, ground)]
+
+
+def split_losses(sets: Sequence[frozenset[str]], model: Model, ground: Ground) -> Floats:
+    """float64 (sets, repeats, rows) of fixed sets."""
+    folds = Folds(ground.folds.parts, ground.splits, ground.folds.how, ground.folds.ordered)
+    table = ground.table.with_features(tuple(f for f in ground.table.features if any(f in s for s in sets)))
+    scorer = SubsetScorer(table, model, ground.row_metric.name, folds, ground.work)
+    found = scorer.losses(sets)
+    return ground.on_rows([[0.0] * len(sets)] * len(ground.splits), [_stack(found, k) for k in range(len(ground.splits))]).losses
+
+
+def _stack(found: Sequence[Sequence[RowLosses]], k: int) -> Floats:
+    return np.array([one[k].loss for one in found])

@@ -1,0 +1,205 @@
+"""Curve: honest scores by size, and the rule that chooses a size from them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from chaff.arrays import Floats, Ints
+from chaff.methods.search.ground import Ground, averaged
+from chaff.models.protocols import Model
+from chaff.results.score import corrected_error
+from chaff.stats.paired_loss import KeepUp, judge_keep_up, mean_difference, spread_at
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+KEEP_SHARE = 0.98
+ALLOWANCE = 0.05  # δ of the keep-up test, as a share of what the full set gains over nothing
+SURE = 1.645  # standard errors over nothing, one-sided 95 %
+
+
+@dataclass(frozen=True)
+class Curve:
+    """One lens: for every size the search was run anew inside each training fold and its set scored on the test rows."""
+
+    label: str
+    model: Model
+    sizes: tuple[int, ...]
+    """Ascending; 0 and the full set among them."""
+    values: Floats
+    """float64 (sizes, splits), in the metric's own units."""
+    losses: Floats
+    """float64 (sizes, repeats, rows): NaN where a row is not tested."""
+    sets: tuple[frozenset[str], ...]
+    """The set of each size from the search on all training rows."""
+    inside: tuple[tuple[frozenset[str], ...], ...] = field(repr=False)
+    """Per split, the set of each size that was searched on its training rows."""
+
+    def frame(self, ground: Ground) -> pd.DataFrame:
+        """One row a size: score, score_se (of the mean over splits), which columns come and go against the size before."""
+        import pandas as pd
+
+        rows = []
+        before: frozenset[str] = frozenset()
+        for k, size in enumerate(self.sizes):
+            here = self.sets[k]
+            rows.append(
+                {
+                    "size": size,
+                    "score": float(self.values[k].mean()),
+                    "score_se": corrected_error(self.values[k], ground.folds.test_share),
+                    "comes": tuple(sorted(here - before)),
+                    "goes": tuple(sorted(before - here)),
+                }
+            )
+            before = here
+        return pd.DataFrame(rows).set_index("size")
+
+
+@dataclass(frozen=True)
+class SizeRule:
+    """How a size is chosen from curves.
+
+    Parameters
+    ----------
+    keep_share : float
+        The smallest size whose honest score lies within min(one standard error of the paired difference, 1 - keep_share of
+        the best's gain over knowing nothing) of the best.
+    margin : float or None
+        In place of both: at most so much worse than the best, in the metric's units.
+    size : int or None
+        Chosen by hand.
+    """
+
+    keep_share: float = KEEP_SHARE
+    margin: float | None = None
+    size: int | None = None
+
+    def __str__(self) -> str:
+        if self.size is not None:
+            return f"of size {self.size}, chosen by hand"
+        if self.margin is not None:
+            return f"within {self.margin:g} of the best"
+        return f"within one standard error and {1 - self.keep_share:.0%} of the best's gain"
+
+
+@dataclass(frozen=True)
+class Choice:
+    """A curve and a place on it."""
+
+    curve: int
+    place: int
+    best: int
+    """Place of the best size on that curve."""
+    ruled: int
+    """Place that the size rule said, before the keep-up gate put features back."""
+    nothing: bool
+    """Whether nothing beats knowing nothing."""
+
+
+def choose(curves: Sequence[Curve], ground: Ground, rule: SizeRule, signal: bool, splits: Ints | None = None, floor: int = 0) -> Choice:
+    """The lens whose best size scores better, the smallest of its sizes that the rule allows, and more where that falls short.
+
+    Parameters
+    ----------
+    signal : bool
+        Whether some single column is beyond chance by itself, so that the answer cannot be the empty set.
+    splits : int64, optional
+        Which splits may be looked at; all when left out.
+    floor : int
+        The fewest features that may be chosen (pinned ones).
+    """
+    use = np.arange(len(ground.splits)) if splits is None else splits
+    tops = [float((ground.sign * c.values[:, use].mean(1)).max()) for c in curves]
+    which = int(np.argmax(tops))  # of equals the first lens
+    curve = curves[which]
+    v = ground.sign * curve.values[:, use]
+    if rule.size is not None:
+        place = max([k for k, s in enumerate(curve.sizes) if s <= max(rule.size, floor)] or [0])
+        return Choice(which, place, int(v.mean(1).argmax()), place, False)
+    ruled, best, nothing = _by_rule(v, curve, ground.folds.test_share, rule, signal)
+    first = next(k for k, s in enumerate(curve.sizes) if s >= floor)
+    ruled = max(ruled, first)
+    place = ruled if nothing or rule.margin is not None else _gated(curve, ruled, ground, use)
+    return Choice(which, place, best, ruled, nothing and ruled == 0)
+
+
+def _by_rule(v: Floats, curve: Curve, test_share: float, rule: SizeRule, signal: bool) -> tuple[int, int, bool]:
+    """(place that the rule says, place of the best, whether nothing beats nothing). v : higher is better."""
+    mean = v.mean(1)
+    best = int(mean.argmax())
+    gain = mean[best] - mean[0]
+    if curve.sizes[0] == 0:
+        sure = gain > SURE * _error(v[best] - v[0], test_share)
+        if not (sure or signal) or len(curve.sizes) == 1:
+            return 0, best, True
+        if best == 0:
+            best = 1 + int(mean[1:].argmax())
+            gain = max(mean[best] - mean[0], 0.0)
+    for k, size in enumerate(curve.sizes):
+        short = mean[best] - mean[k]
+        allowed = min(_error(v[best] - v[k], test_share), (1 - rule.keep_share) * gain) if rule.margin is None else rule.margin
+        if size and short <= allowed:
+            return k, best, False
+    return best, best, False
+
+
+def _error(d: Floats, test_share: float) -> float:
+    """Standard error of a mean over splits; endless where one split says nothing of it."""
+    return corrected_error(d, test_share) if d.size > 1 else float("inf")
+
+
+def _gated(curve: Curve, place: int, ground: Ground, use: Ints) -> int:
+    """The first size from `place` on that is not worse than the full set, and on its face within half of the allowance."""
+    full = len(curve.sizes) - 1
+    while place < full:
+        kept = keep_up_at(curve, place, curve, full, ground, use)
+        if kept.answer != "worse" and kept.difference.mean <= max(kept.allowance, 0.0) / 2:
+            return place
+        place += 1
+    return full
+
+
+def keep_up_at(small: Curve, place: int, large: Curve, full: int, ground: Ground, use: Ints | None = None) -> KeepUp:
+    """The keep-up test of one place on a curve against another, on some of the splits."""
+    return keep_up_of(rows_of(small.losses[place], ground, use), rows_of(large.losses[full], ground, use), ground, use)
+
+
+def keep_up_of(small: Floats, large: Floats, ground: Ground, use: Ints | None = None, inflation: float = 1.0) -> KeepUp:
+    """The keep-up test of row losses, float64 (rows,), NaN where a row is not tested."""
+    none = rows_of(ground.none.losses[0], ground, use)
+    seen = np.flatnonzero(~np.isnan(small) & ~np.isnan(large))
+    t = ground.table
+    w = None if t.weights is None else t.weights[seen]
+    gain = float(np.average(none[seen] - large[seen], weights=w)) if seen.size else 0.0
+    groups = t.groups[seen] if t.groups is not None else ground.repeated[seen] if ground.repeated is not None else None
+    order = None if t.order is None else t.order[seen]
+    d, allowance = small[seen] - large[seen], ALLOWANCE * max(gain, 0.0)
+    difference, plain = mean_difference(d, w, groups, order, inflation), mean_difference(d, w)
+    effect = (difference.se / plain.se) ** 2 if plain.se > 0 else 1.0
+    spread = spread_at(allowance, _curvature(ground, large[seen], w), seen.size, effect)
+    return judge_keep_up(difference, allowance, seen.size, spread)
+
+
+def _curvature(ground: Ground, loss: Floats, w: Floats | None) -> float:
+    """See `spread_at`; 0 for losses whose variance does not go with their mean."""
+    if ground.row_metric.name == "log_loss":
+        return 2.0
+    squared = ground.row_metric.of_errors is not None
+    return 4.0 * float(np.average(loss, weights=w)) / ground.table.targets.shape[1] if squared and loss.size else 0.0
+
+
+def rows_of(losses: Floats, ground: Ground, use: Ints | None) -> Floats:
+    """float64 (rows,): (repeats, rows) averaged over the repeats, of the chosen splits only."""
+    if use is None or len(use) == len(ground.splits):
+        return averaged(losses)
+    some = np.full(losses.shape, np.nan)
+    for k in use:
+        split = ground.splits[k]
+        rows = ground.folds.rows(split)[1]
+        some[split.repeat, rows] = losses[split.repeat, rows]
+    return averaged(some)

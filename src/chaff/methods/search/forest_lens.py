@@ -1,0 +1,131 @@
+"""The forest lens: elimination by permutation importance out of bag, recomputed at each size.
+
+One forest a size does both jobs: it predicts the test rows, and the rows that each of its trees has not learned from say
+which features are needed least.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from functools import partial
+
+import numpy as np
+
+from chaff.arrays import Floats, Ints
+from chaff.methods.search.ground import Ground, Set
+from chaff.methods.search.lens import Path, judged
+from chaff.models.forest import FittedForest, Forest
+from chaff.models.forms import BinsForm
+from chaff.models.protocols import Model, Sample
+from chaff.table.bins import Binning
+from chaff.table.table import Table
+from chaff.work import Work
+
+DROP_SHARE = 0.2
+SINGLY = 8  # from so many features on one goes at a time
+CODES = 64  # finer bins change no ranking and cost time
+LARGE = 30_000  # rows from which a tree is grown on a sample of them
+ROWS_PER_TREE = 20_000
+LARGE_LEAF = 50_000  # rows from which leaves may be coarser
+JUDGED_ROWS = 6_000  # rows that importance is read from at most
+SHUFFLES = 2
+BLOCKS_IN_TIME = 20
+
+
+@dataclass(frozen=True)
+class ForestLens:
+    """Growth fit for selecting: 60 trees, a third of the columns a split, leaves of 5 rows, 64 codes a column."""
+
+    forest: Forest = Forest(trees=60, columns_per_split=1 / 3)
+    label: str = "forest"
+    as_it_is: bool = False
+    """Whether the forest is a person's own, to be grown as they said."""
+
+    @property
+    def variants(self) -> tuple[Model, ...]:
+        return (self.forest,)
+
+    def grown(self, rows: int) -> Forest:
+        """The forest as it is grown on so many rows."""
+        if self.as_it_is:
+            return self.forest
+        leaf = 10 if rows >= LARGE_LEAF else self.forest.leaf_rows
+        return replace(self.forest, leaf_rows=leaf, rows_per_tree=ROWS_PER_TREE if rows > LARGE else None)
+
+    def paths(self, ground: Ground, where: int | None) -> list[Path]:
+        """One path; see `Lens`."""
+        offered = ground.table.features if where is None else ground.offered_inside[where]
+        split = None if where is None else ground.splits[where]
+        train = ground.table if split is None else ground.rows(split)[0]
+        train = train.with_features(tuple(offered))
+        name = "all" if split is None else f"{split.repeat}.{split.test}"
+        work = Work(ground.work.key("forest lens", name), 1)
+        form = BinsForm(Binning.learn(train, train.features, None if self.as_it_is else CODES))
+        rows = form.apply(train)
+        test = None if split is None else form.apply(ground.rows(split)[1].with_features(train.features))
+        units = units_in(train, None if ground.repeated is None else ground.repeated[_positions(ground, where)])
+        found = self._eliminate(form, rows, test, units, ground.pinned & set(offered), work)
+        found[0] = (frozenset(), None)
+        sets = [found[s][0] for s in sorted(found)]
+        if split is None:
+            return [Path(tuple(sets))]
+        predicted = dict(found.values())
+        return [judged(ground, split, sets, partial(_known, predicted))]
+
+    def _eliminate(
+        self, form: BinsForm, rows: Sample, test: Sample | None, units: Ints | None, pinned: Set, work: Work
+    ) -> dict[int, tuple[Set, Floats | None]]:
+        """Size → (set, its predictions for the test rows)."""
+        out: dict[int, tuple[Set, Floats | None]] = {}
+        current = list(rows.features)
+        forest = self.grown(len(rows.targets))
+        chosen = judged_rows(rows, work)
+        while current:
+            here = form.select(rows, current)
+            fitted = forest.grow(here, Work(work.key(len(current)), 1), units, mark=True)
+            out[len(current)] = frozenset(current), None if test is None else fitted.predict(form.select(test, current))
+            going = [f for f in current if f not in pinned]
+            if not going or len(current) == 1:
+                break
+            current = self._without_weakest(fitted, here, chosen, current, going, work)
+        return out
+
+    def _without_weakest(
+        self, fitted: FittedForest, here: Sample, chosen: Ints, current: list[str], going: list[str], work: Work
+    ) -> list[str]:
+        drops = fitted.out_of_bag_importance(here, chosen, SHUFFLES, Work(work.key("shuffle", len(current)), 1))
+        weakest = sorted(going, key=lambda f: (drops[current.index(f)], f))
+        size = len(current)
+        go = max(1, min(round(DROP_SHARE * size), size - SINGLY)) if size > SINGLY else 1
+        gone = set(weakest[: min(go, len(going))])
+        return [f for f in current if f not in gone]
+
+
+def _positions(ground: Ground, where: int | None) -> Ints:
+    return np.arange(len(ground.table)) if where is None else ground.folds.rows(ground.splits[where])[0]
+
+
+def _known(predicted: dict[Set, Floats | None], features: Set) -> Floats:
+    found = predicted[features]
+    assert found is not None
+    return found
+
+
+def judged_rows(rows: Sample, work: Work) -> Ints:
+    """Rows that importance is read from: all, or a sample of many."""
+    n = len(rows.targets)
+    if n <= JUDGED_ROWS:
+        return np.arange(n)
+    return np.sort(work.stream("judged rows").choice(n, JUDGED_ROWS, replace=False))
+
+
+def units_in(train: Table, repeated: Ints | None) -> Ints | None:
+    """Rows that a tree draws together: a group, a stretch of time, or rows that repeat one another."""
+    if train.order is not None:
+        ranked = np.argsort(np.argsort(train.order, kind="stable"), kind="stable")
+        return ranked * min(BLOCKS_IN_TIME, len(train)) // len(train)
+    return train.groups if train.groups is not None else repeated
+
+
+def lens_of_forest(model: Forest) -> ForestLens:
+    return ForestLens(model, model.label, as_it_is=True)

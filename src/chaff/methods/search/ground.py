@@ -1,0 +1,139 @@
+"""Ground: what every lens of a search stands on: the same rows, splits and metric, and what is offered inside each split."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+
+import numpy as np
+
+from chaff.arrays import Floats, Ints
+from chaff.errors import ChaffError
+from chaff.evaluate.fitted import truth_of
+from chaff.evaluate.setting import Setting
+from chaff.folds import Folds, Split
+from chaff.metrics import Metric, RowLosses, Truth, default_metric, find_metric
+from chaff.models.protocols import Model
+from chaff.table.repeated import repeated_rows
+from chaff.table.table import Table
+from chaff.work import Work, task
+
+Set = frozenset[str]
+
+
+@dataclass(frozen=True)
+class Ground:
+    """What all lenses share."""
+
+    table: Table
+    folds: Folds
+    splits: tuple[Split, ...]
+    """Those whose training rows are at least two parts, so that a search can be run anew inside them."""
+    metric: Metric
+    """By which sizes and lenses are chosen."""
+    row_metric: Metric
+    """The same where a row has a loss under it, else the default one: what keep-up and honest score are made of."""
+    pinned: Set
+    work: Work = field(repr=False)
+    repeated: Ints | None = field(repr=False, default=None)
+    """int64 (rows,): rows that repeat one another have one number; None where none does."""
+    offered_inside: tuple[tuple[str, ...], ...] = field(repr=False, default=())
+    """Per split, what the stages before leave when they are run anew on its training rows."""
+
+    @classmethod
+    def of(cls, table: Table, setting: Setting, models: Sequence[Model]) -> Ground:
+        metric = common_metric(table, setting, models)
+        row_metric = metric if metric.row_loss is not None else default_metric(table.target.task)
+        splits = tuple(s for s in setting.folds.splits if len(s.train) > 1) or setting.folds.splits
+        pinned = frozenset(f for f in table.features if setting.kept_by_pin(f))
+        plain = cls(table, setting.folds, splits, metric, row_metric, pinned, setting.work, repeated_rows(table).units)
+        if setting.before is None:
+            return replace(plain, offered_inside=(table.features,) * len(splits))
+        offered = setting.work.each(task(plain._offered, setting), splits, "search, stages before it inside the folds")
+        return replace(plain, offered_inside=tuple(offered))
+
+    def _offered(self, setting: Setting, split: Split) -> tuple[str, ...]:
+        """Features that the stages before leave on the training rows of one split, in the table's order."""
+        assert setting.before is not None
+        try:
+            left = set(setting.before(self.folds.rows(split)[0]))
+        except ChaffError:  # a stage that leaves nothing of these rows
+            left = set()
+        return tuple(f for f in self.table.features if f in left or f in self.pinned)
+
+    @property
+    def sign(self) -> float:
+        return 1.0 if self.metric.higher_is_better else -1.0
+
+    @property
+    def repeats(self) -> int:
+        return len(self.folds.parts)
+
+    def rows(self, split: Split) -> tuple[Table, Table]:
+        """(training rows, test rows)."""
+        train, test = self.folds.rows(split)
+        return self.table.take(train), self.table.take(test)
+
+    def truth(self, split: Split) -> Truth:
+        return truth_of(*self.rows(split))
+
+    @cached_property
+    def none(self) -> OnRows:
+        """What knowing nothing but the training rows' means loses."""
+        values, losses = [], []
+        for split in self.splits:
+            truth = self.truth(split)
+            nothing = np.broadcast_to(truth.train_means, truth.targets.shape)
+            values.append([self.metric.of_predictions(truth, nothing)])
+            losses.append(self.losses(truth, nothing).loss[None])
+        return self.on_rows(values, losses)
+
+    @cached_property
+    def tested(self) -> Ints:
+        """Rows that some split tests, ascending."""
+        hit = np.zeros(len(self.table), bool)
+        for split in self.splits:
+            hit[self.folds.rows(split)[1]] = True
+        return np.flatnonzero(hit)
+
+    def losses(self, truth: Truth, predicted: Floats) -> RowLosses:
+        return self.row_metric.losses(truth, predicted)
+
+    def on_rows(self, values: Sequence[Sequence[float]], losses: Sequence[Floats]) -> OnRows:
+        """From what each split gave: values (sets,), losses (sets, test rows)."""
+        sets = len(values[0])
+        out = np.full((sets, self.repeats, len(self.table)), np.nan)
+        for split, some in zip(self.splits, losses, strict=True):
+            out[:, split.repeat, self.folds.rows(split)[1]] = some
+        return OnRows(np.array(values, float).T.reshape(sets, len(self.splits)), out)
+
+
+@dataclass(frozen=True)
+class OnRows:
+    """Some sets of features on the splits of a ground."""
+
+    values: Floats
+    """float64 (sets, splits), in the metric's own units."""
+    losses: Floats
+    """float64 (sets, repeats, rows): of each row in each repeat; NaN where it is not tested."""
+
+    def rows(self, k: int) -> Floats:
+        """Losses of set k, float64 (rows,), repeats averaged first."""
+        return averaged(self.losses[k])
+
+
+def averaged(losses: Floats) -> Floats:
+    """float64 (rows,) from (repeats, rows): the mean over the repeats that test a row, NaN where none does."""
+    seen = ~np.isnan(losses)
+    count = seen.sum(0)
+    return np.where(count > 0, np.where(seen, losses, 0.0).sum(0) / np.maximum(count, 1), np.nan)
+
+
+def common_metric(table: Table, setting: Setting, models: Sequence[Model]) -> Metric:
+    """The run's metric; else the default one where every model gives what it needs, else R² (of the class indicators)."""
+    task_, classes = table.target.task, len(table.target.classes)
+    if setting.metric is not None:
+        return find_metric(setting.metric, task_, classes)
+    metric = default_metric(task_)
+    return metric if all(metric.needs in m.gives for m in models) else find_metric("r2", task_)

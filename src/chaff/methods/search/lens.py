@@ -1,0 +1,112 @@
+"""Lens: a kind of model through which sets are looked at, with the search that suits it, run anew inside every fold."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+import numpy as np
+
+from chaff.arrays import Floats
+from chaff.folds import Split
+from chaff.methods.search.curve import Curve
+from chaff.methods.search.ground import Ground, Set
+from chaff.models.protocols import Model
+from chaff.work import task
+
+
+@dataclass(frozen=True)
+class Path:
+    """What one lens, in one of its variants, made of some training rows: a set for each size it came through."""
+
+    sets: tuple[Set, ...]
+    """Ascending in size."""
+    values: tuple[float, ...] = ()
+    """Of each set on the test rows; empty where there are none."""
+    losses: Floats | None = None
+    """float64 (sets, test rows)."""
+
+    def at(self, size: int) -> int:
+        """Place of the largest set that has at most so many features; the smallest where all have more."""
+        return max([k for k, s in enumerate(self.sets) if len(s) <= size] or [0])
+
+
+class Lens(Protocol):
+    """A frozen dataclass."""
+
+    @property
+    def label(self) -> str:
+        """As printed: `linear`, `forest`."""
+        ...
+
+    @property
+    def variants(self) -> tuple[Model, ...]:
+        """The model in each setting that is tried, such as penalties; the curve of the best one speaks for the lens."""
+        ...
+
+    def paths(self, ground: Ground, where: int | None) -> list[Path]:
+        """One path a variant, searched on the training rows of split number `where`; on all rows for None."""
+        ...
+
+
+@dataclass(frozen=True)
+class Seen:
+    """One lens on one table: a curve for every variant."""
+
+    lens: Lens
+    curves: tuple[Curve, ...]
+
+
+def look_through(lenses: Sequence[Lens], ground: Ground, stage: str) -> list[Seen]:
+    """Every lens on every split and on all rows, the units handed out to the workers together."""
+    units = [(lens, where) for lens in lenses for where in [None, *range(len(ground.splits))]]
+    found = ground.work.each(task(_paths_of, ground), units, stage)
+    a_lens = 1 + len(ground.splits)
+    return [_seen(lens, ground, found[k * a_lens : (k + 1) * a_lens]) for k, lens in enumerate(lenses)]
+
+
+def _paths_of(ground: Ground, unit: tuple[Lens, int | None]) -> list[Path]:
+    lens, where = unit
+    return lens.paths(ground, where)
+
+
+def _seen(lens: Lens, ground: Ground, found: Sequence[list[Path]]) -> Seen:
+    whole, *splits = found
+    return Seen(lens, tuple(_curve(lens, v, ground, whole[v], [s[v] for s in splits]) for v in range(len(lens.variants))))
+
+
+def _curve(lens: Lens, variant: int, ground: Ground, whole: Path, splits: Sequence[Path]) -> Curve:
+    """The sizes of the path on all rows, each split giving its own set of that size."""
+    sizes = [len(s) for s in whole.sets]
+    values = [[path.values[path.at(s)] for s in sizes] for path in splits]
+    losses = [np.array([_losses(path)[path.at(s)] for s in sizes]) for path in splits]
+    on = ground.on_rows(values, losses)
+    inside = tuple(tuple(path.sets[path.at(s)] for s in sizes) for path in splits)
+    return Curve(lens.label, lens.variants[variant], tuple(sizes), on.values, on.losses, whole.sets, inside)
+
+
+def _losses(path: Path) -> Floats:
+    assert path.losses is not None
+    return path.losses
+
+
+def judged(ground: Ground, split: Split, sets: Sequence[Set], predict: Callable[[Set], Floats]) -> Path:
+    """A path from what `predict(set)` gives for the test rows of a split."""
+    truth = ground.truth(split)
+    values, losses = [], []
+    for s in sets:
+        predicted = np.broadcast_to(truth.train_means, truth.targets.shape) if not s else predict(s)
+        values.append(ground.metric.of_predictions(truth, predicted))
+        losses.append(ground.losses(truth, predicted).loss)
+    return Path(tuple(sets), tuple(values), np.array(losses))
+
+
+def asked_sizes(most: int) -> list[int]:
+    """Sizes up to `most` where each costs a fit: all up to 12, then each a sixth larger than the one before."""
+    sizes, wanted = [], 0.0
+    for size in range(most + 1):
+        if size >= wanted or size == most:
+            sizes.append(size)
+            wanted = size + 1 if size < 12 else size * 7 / 6
+    return sizes

@@ -1,0 +1,175 @@
+"""The linear lens: paths in closed form, a short grid of penalties; with classes their sets are judged by logistic regression."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import partial
+
+import numpy as np
+
+from chaff.arrays import Floats
+from chaff.evaluate.closed import ClosedEngine, ClosedSplit
+from chaff.evaluate.scorer import SubsetScorer
+from chaff.folds import Folds
+from chaff.methods.search.ground import Ground, Set
+from chaff.methods.search.lens import Path, asked_sizes, judged
+from chaff.methods.search.strategies.both import Both
+from chaff.methods.search.strategies.forward import Forward
+from chaff.methods.search.strategy import Strategy, trail_of
+from chaff.metrics import Metric, find_metric
+from chaff.models.least_squares import Ridge
+from chaff.models.logistic import Logistic, Standard
+from chaff.models.protocols import ClosedForm, Model
+from chaff.stats.logistic import fit_logistic, probabilities
+from chaff.table.design import Design
+
+PENALTIES = (0.001, 0.03, 0.3)
+MANY_FEATURES = 120  # past so many the path goes forward only
+FORWARD_TO = 60
+ROUGH = 1e-5  # gradient at which a fit that only ranks sets may end
+MANY_CELLS = 400_000  # rows x columns x classes from which one penalty must do
+
+
+@dataclass(frozen=True)
+class LinearLens:
+    """Paths by least squares with a penalty, in both directions.
+
+    Parameters
+    ----------
+    models : tuple of Model
+        Those that judge the sets: ridge or least squares, or logistic regression, one a penalty.
+    strategy : Strategy or None
+        How to walk; None: forward and backward, forward only past 120 features.
+    """
+
+    models: tuple[Model, ...]
+    strategy: Strategy | None = None
+    label: str = "linear"
+
+    @property
+    def variants(self) -> tuple[Model, ...]:
+        return self.models
+
+    def paths(self, ground: Ground, where: int | None) -> list[Path]:
+        offered = ground.table.features if where is None else ground.offered_inside[where]
+        if not offered:
+            return [Path((frozenset(),))] * len(self.models) if where is None else [self._nothing(ground, where)] * len(self.models)
+        if isinstance(self.models[0], Logistic):
+            return self._by_logistic(ground, where, offered)
+        engine: ClosedEngine | None = None
+        out = []
+        for model in self.models:
+            engine = self._engine(ground, offered, model, engine)
+            out.append(self._by_ridge(ground, where, engine, model))
+        return out
+
+    def _nothing(self, ground: Ground, where: int) -> Path:
+        return judged(ground, ground.splits[where], [frozenset()], partial(np.zeros, 0))
+
+    def _engine(self, ground: Ground, offered: Sequence[str], model: Model, like: ClosedEngine | None) -> ClosedEngine:
+        table = ground.table.with_features(tuple(offered))
+        folds = Folds(ground.folds.parts, ground.splits, ground.folds.how, ground.folds.ordered)
+        return ClosedEngine(table, model, (search_metric(ground),), folds, ground.work, like.parts if like is not None else None)
+
+    def _sets(self, ground: Ground, where: int | None, engine: ClosedEngine, model: Model) -> list[Set]:
+        """A set for each size: from the path, with nothing and all that is offered at its ends."""
+        inner = engine if where is None else engine.inside(where)
+        everything = frozenset(engine.table.features)
+        smallest = ground.pinned & everything
+        sets = {len(smallest): smallest, len(everything): everything}
+        if inner is not None and len(everything) > 1:
+            scorer = SubsetScorer.on_engine(engine.table, model, engine.metrics[0], inner.folds, ground.work, inner)
+            strategy = self.strategy or (Both() if len(everything) <= MANY_FEATURES else Forward(size=FORWARD_TO))
+            trail = trail_of(strategy, scorer, smallest, ground.work)
+            sets |= {s: trail.moves[m].features for s, m in trail.best_by_size().items()}
+        sets |= {0: frozenset()}
+        return [sets[s] for s in sorted(sets)]
+
+    def _by_ridge(self, ground: Ground, where: int | None, engine: ClosedEngine, model: Model) -> Path:
+        sets = self._sets(ground, where, engine, model)
+        if where is None:
+            return Path(tuple(sets))
+        closed = engine.splits[where]
+        split = ground.splits[where]
+        test = engine.table.take(ground.folds.rows(split)[1])
+        X = Design.of(test, test.features).filled(closed.means) - closed.means
+        return judged(ground, split, sets, partial(_ridge_predicts, closed, engine.place, X, ground.truth(split).train_means))
+
+    def _by_logistic(self, ground: Ground, where: int | None, offered: Sequence[str]) -> list[Path]:
+        search = Ridge()
+        engine = self._engine(ground, offered, search, None)
+        sets = self._sets(ground, where, engine, search)
+        asked = set(asked_sizes(len(offered)))
+        sets = [s for s in sets if len(s) in asked or s == ground.pinned or len(s) == len(offered)]
+        if where is None:
+            return [Path(tuple(sets))] * len(self.models)
+        split = ground.splits[where]
+        train, test = ground.rows(split)
+        ready = Ready.of(train.with_features(engine.table.features), test.with_features(engine.table.features))
+        return [judged(ground, split, sets, Warm(ready, model.penalty).predict) for model in self.models if isinstance(model, Logistic)]
+
+
+def search_metric(ground: Ground) -> Metric:
+    """What a path in closed form is searched by: the metric itself where it is a function of squared errors, else R²."""
+    return ground.metric if ground.metric.of_errors is not None else find_metric("r2", ground.table.target.task)
+
+
+def _ridge_predicts(closed: ClosedSplit, place: dict[str, int], X: Floats, centre: Floats, features: Set) -> Floats:
+    return closed.predict([place[f] for f in features], X, centre)
+
+
+@dataclass(frozen=True)
+class Ready:
+    """Standardised design of training and test rows of one split, made once for all sets."""
+
+    train: Floats
+    test: Floats
+    shares: Floats
+    weights: Floats
+    columns: dict[str, list[int]]
+    """Feature → its columns."""
+
+    @classmethod
+    def of(cls, train, test):  # type: ignore[no-untyped-def]
+        design = Design.of(train, train.features)
+        weights = np.ones(len(train)) if train.weights is None else train.weights
+        standard = Standard.learn(design.X, weights)
+        at = {int(c): k for k, c in enumerate(standard.used)}
+        starts = design.layout.starts
+        columns = {f: [at[c] for c in range(starts[k], starts[k + 1]) if c in at] for k, f in enumerate(train.features)}
+        return cls(standard.apply(design.X), standard.apply(Design.of(test, test.features).X), train.targets, weights, columns)
+
+
+class Warm:
+    """Logistic fits of one split, each begun where the one before ended: neighbours on a path differ by little."""
+
+    def __init__(self, ready: Ready, penalty: float) -> None:
+        self.ready, self.penalty = ready, penalty
+        self.last: Floats | None = None
+        """float64 (1 + all columns, k)."""
+
+    def predict(self, features: Set) -> Floats:
+        r = self.ready
+        used = sorted(c for f in features for c in r.columns[f])
+        rows = [0, *(c + 1 for c in used)]
+        start = None if self.last is None else self.last[rows]
+        done = fit_logistic(r.train[:, used], r.shares, r.weights, self.penalty, start, ROUGH)
+        self.last = np.zeros((1 + r.train.shape[1], done.coefficients.shape[1]))
+        self.last[rows] = done.coefficients
+        return probabilities(done.coefficients[0] + r.test[:, used] @ done.coefficients[1:])
+
+
+def linear_lens(ground_rows: int, width: int, classes: int, pays: bool) -> LinearLens:
+    """The built-in one. pays : whether classes are judged by their shares, which takes logistic fits."""
+    if not classes or not pays:
+        return LinearLens(tuple(Ridge(p) for p in PENALTIES))
+    few = ground_rows * width * max(classes, 2) <= MANY_CELLS
+    penalties = tuple(max(p, 1.0 / ground_rows) for p in PENALTIES) if few else (max(0.001, 1.0 / ground_rows),)
+    return LinearLens(tuple(Logistic(p) for p in dict.fromkeys(penalties)))
+
+
+def lens_of_closed(model: Model, strategy: Strategy | None) -> LinearLens:
+    """A lens of one linear model that a person named."""
+    assert isinstance(model, ClosedForm | Logistic)
+    return LinearLens((model,), strategy, model.label)

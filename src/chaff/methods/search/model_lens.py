@@ -1,0 +1,121 @@
+"""The lens of any other model: a strategy that a person named, or elimination by permutation on folds inside the training rows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from functools import partial
+from typing import Any
+
+import numpy as np
+
+from chaff.arrays import Floats, Ints
+from chaff.errors import ModelError
+from chaff.evaluate.fitted import FitAndPredict, FittedEngine, PreparedSplit
+from chaff.evaluate.scorer import SubsetScorer
+from chaff.folds import Folds
+from chaff.methods.search.ground import Ground, Set
+from chaff.methods.search.lens import Path, judged
+from chaff.methods.search.strategy import Strategy, trail_of
+from chaff.models.protocols import Model, Sample
+from chaff.table.bins import Bins
+from chaff.table.design import Design
+from chaff.work import Work
+
+DROP_SHARE = 0.2
+SINGLY = 8
+INNER = 2  # inner folds that the ranking is read from
+
+
+@dataclass(frozen=True)
+class ModelLens:
+    """One model as it is."""
+
+    model: Model
+    strategy: Strategy | None = None
+
+    @property
+    def label(self) -> str:
+        return self.model.label
+
+    @property
+    def variants(self) -> tuple[Model, ...]:
+        return (self.model,)
+
+    def paths(self, ground: Ground, where: int | None) -> list[Path]:
+        """One path; see `Lens`."""
+        offered = ground.table.features if where is None else ground.offered_inside[where]
+        table = ground.table.with_features(tuple(offered))
+        folds = Folds(ground.folds.parts, ground.splits, ground.folds.how, ground.folds.ordered)
+        engine = FittedEngine(table, self.model, (ground.metric,), folds, Work(ground.work.key("lens"), 1))
+        inner = engine if where is None else engine.inside(where)
+        pinned = ground.pinned & set(offered)
+        sets = self._sets(engine, inner, pinned, ground) if offered else [frozenset()]
+        if where is None:
+            return [Path(tuple(sets))]
+        prepared = engine.splits[where]
+        fit = FitAndPredict(self.model)
+        return [judged(ground, ground.splits[where], sets, partial(_fitted, fit, prepared, table.features))]
+
+    def _sets(self, engine: FittedEngine, inner: FittedEngine | None, pinned: Set, ground: Ground) -> list[Set]:
+        everything = frozenset(engine.table.features)
+        sets: dict[int, Set] = {len(pinned): pinned, len(everything): everything, 0: frozenset()}
+        if inner is not None and self.strategy is not None:
+            scorer = SubsetScorer.on_engine(engine.table, self.model, ground.metric, inner.folds, ground.work, inner)
+            trail = trail_of(self.strategy, scorer, pinned, ground.work)
+            sets |= {s: trail.moves[m].features for s, m in trail.best_by_size().items()}
+        elif inner is not None:
+            sets |= {len(s): s for s in _eliminated(inner, self.model, pinned)}
+        return [sets[s] for s in sorted(sets)]
+
+
+def _fitted(fit: FitAndPredict, prepared: PreparedSplit, names: tuple[str, ...], features: Set) -> Floats:
+    return fit((tuple(f for f in names if f in features), prepared))
+
+
+def _eliminated(engine: FittedEngine, model: Model, pinned: Set) -> list[Set]:
+    """Sets from all features down, the weakest going first: a fifth at a time down to eight, then one by one."""
+    current = list(engine.table.features)
+    out = [frozenset(current)]
+    splits = engine.splits[:INNER]
+    while len(current) > 1:
+        rise = np.mean([_rise(engine, model, split, tuple(current)) for split in splits], axis=0)
+        going = sorted((f for f in current if f not in pinned), key=lambda f: (rise[current.index(f)], f))
+        if not going:
+            break
+        size = len(current)
+        go = max(1, min(round(DROP_SHARE * size), size - SINGLY)) if size > SINGLY else 1
+        gone = set(going[:go])
+        current = [f for f in current if f not in gone]
+        out.append(frozenset(current))
+    return out
+
+
+def _rise(engine: FittedEngine, model: Model, split: PreparedSplit, names: tuple[str, ...]) -> Floats:
+    """How much the score falls for each feature when its values are dealt out anew among the test rows."""
+    metric = engine.metrics[0]
+    sign = 1.0 if metric.higher_is_better else -1.0
+    train, test = split.learns.select(split.train, names), split.reads.select(split.test, names)
+    fitted = model.fit(train, split.work)
+    base = metric.of_predictions(split.truth, fitted.predict(test))
+    dealt = split.work.stream("deal").permutation(len(split.truth.targets))
+    return np.array([sign * (base - metric.of_predictions(split.truth, fitted.predict(with_dealt(test, f, dealt)))) for f in names])
+
+
+def with_dealt(rows: Sample, feature: str, order: Ints) -> Sample:
+    """The sample with one feature's cells taken from other rows, in whatever form it is."""
+    return replace(rows, data=_dealt(rows.data, rows.features.index(feature), feature, order))
+
+
+def _dealt(data: Any, place: int, feature: str, order: Ints) -> Any:
+    if isinstance(data, Bins):
+        codes = data.codes.copy()
+        codes[place] = codes[place][order]
+        return Bins(data.features, codes, data.counts, data.category)
+    if isinstance(data, Design):
+        X = data.X.copy()
+        where = slice(int(data.layout.starts[place]), int(data.layout.starts[place + 1]))
+        X[:, where] = X[order, where]
+        return Design(data.layout, X)
+    if hasattr(data, "assign"):
+        return data.assign(**{feature: data[feature].take(order).set_axis(data.index)})
+    raise ModelError(f"rows in the form {type(data).__name__} cannot be shuffled column by column")

@@ -1,0 +1,42 @@
+"""Whether any single column tells about the target beyond chance, so that the answer cannot be the empty set."""
+
+from __future__ import annotations
+
+from chaff.errors import ChaffError
+from chaff.evaluate.setting import Setting
+from chaff.methods.relevance.catalogue import resolve
+from chaff.methods.relevance.stage import Relevance
+from chaff.methods.search.ground import Ground
+from chaff.table.table import Table
+from chaff.work import Work, task
+
+FAMILY_P = 0.01
+
+
+def family_p(table: Table) -> tuple[str, float]:
+    """(the column with the smallest p, that p times the number of columns); ("", NaN) where none can be had."""
+    leads = [n for n in resolve("leading", table) if n != "mutual_information"]
+    try:
+        frame = Relevance(leads).judge(table, Setting.unfolded(table, Work(workers=1))).frame
+    except ChaffError:
+        return "", float("nan")
+    p = frame["p"].dropna()
+    if p.empty:
+        return "", float("nan")
+    first = str(p.index[int(p.to_numpy().argmin())])
+    return first, min(1.0, float(p.min()) * len(p))
+
+
+def signals(ground: Ground) -> tuple[bool, list[bool]]:
+    """On all rows, and on the training rows of each split. With groups, an order or repeated rows the p-values would not hold,
+    so that the curve alone decides."""
+    t = ground.table
+    if t.groups is not None or t.order is not None or ground.repeated is not None or not t.features:
+        return False, [False] * len(ground.splits)
+    whole, *inside = ground.work.each(task(_signal, ground), [None, *range(len(ground.splits))])
+    return whole, inside
+
+
+def _signal(ground: Ground, where: int | None) -> bool:
+    train = ground.table if where is None else ground.rows(ground.splits[where])[0]
+    return family_p(train)[1] < FAMILY_P

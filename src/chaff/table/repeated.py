@@ -1,0 +1,51 @@
+"""Rows that repeat one another: they belong into one fold and on one side of the holdout, or a test row has been learned."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from chaff.arrays import Ints
+from chaff.table.table import Table
+
+OWN_VALUES = 0.5  # a number column with so many distinct values a distinct row shows that equal rows are no coincidence
+
+
+@dataclass(frozen=True)
+class Repeated:
+    """Which rows of a table are equal in target and features."""
+
+    units: Ints | None
+    """int64 (rows,): one number for rows that repeat one another; None where none does, or where that is coincidence."""
+    count: int
+    """Rows that repeat an earlier one."""
+    coincidence: bool
+    """Equal rows are to be expected: no number column has values fine enough to tell lots apart."""
+
+    @property
+    def words(self) -> str:
+        if not self.count:
+            return ""
+        rows = f"{self.count:,} row{'s repeat another one' if self.count > 1 else ' repeats another one'}"
+        if self.coincidence:
+            return f"{rows}; with so few distinct values that is to be expected, so each counts for itself"
+        return f"{rows}: equal rows stay in one fold and on one side of the holdout, and count once in tests"
+
+
+def repeated_rows(table: Table) -> Repeated:
+    """Equal rows of the view; target, features and missing cells compared."""
+    n = len(table)
+    code = np.zeros(n, np.int64)
+    finest = 0
+    for name in (None, *table.features):
+        values = table.y if name is None else table.column(name).values
+        _, inverse = np.unique(values, return_inverse=True)
+        if name is not None and table.kind(name) == "number":
+            finest = max(finest, int(inverse.max(initial=0)) + 1)
+        code = np.unique(code * (int(inverse.max(initial=0)) + 1) + inverse, return_inverse=True)[1].astype(np.int64)
+        if int(code.max(initial=0)) + 1 == n:
+            return Repeated(None, 0, False)
+    distinct = int(code.max(initial=0)) + 1
+    coincidence = finest < OWN_VALUES * distinct
+    return Repeated(None if coincidence else code, n - distinct, coincidence)
