@@ -32,7 +32,12 @@ from chaff.table.table import Table
 from chaff.table.terms import Terms
 
 FEW_ROWS = 50
-REPEATS = ((100, 10), (700, 3), (float("inf"), 1))  # rows under which so many repeats pay: what they gain shrinks with the rows
+REPEATS = (
+    (FEW_ROWS, 5),
+    (100, 10),
+    (700, 3),
+    (float("inf"), 1),
+)  # rows under which so many repeats pay: what they gain shrinks with the rows
 SECTIONS = ("table", "score", "stage", "pin")
 
 
@@ -48,7 +53,8 @@ class Scoring:
     metric : str or None
         r2, rmse, mae, log_loss, auc or accuracy; the default one for the target when left out.
     folds, repeats : int, optional
-        Left out: 5 folds (10 under 50 rows), and as many repeats as pay: 10 under 100 rows, 3 under 700, else 1; 1 in time.
+        Left out: 5 folds (10 under 50 rows), and as many repeats as pay: 10 under 100 rows (5 of the 10
+        folds), 3 under 700, else 1; 1 in time.
     holdout : float
         Share of the rows set aside before anything is looked at; 0 for none.
     """

@@ -145,7 +145,7 @@ def stability_words(trail: SearchTrail, kept: tuple[str, ...]) -> list[str]:
     """In how many outer folds the kept columns were kept, and which stand in for each other."""
     shares = {f: trail.promise.kept_share(f) for f in kept}
     sure = [f for f in kept if shares[f] >= 0.9]
-    shaky = [f"{f} {shares[f]:.0%}" for f in kept if shares[f] < 0.5]
+    shaky = [f"{f} ({shares[f]:.0%})" for f in kept if shares[f] < 0.5]
     out = [
         f"{len(sure)} of {len(kept)} were kept in 90 % of the folds or more"
         + (f"; in fewer than half: {', '.join(shaky)}" if shaky else "")

@@ -19,6 +19,7 @@ from chaff.table.bins import Bins
 from chaff.work import Work, task
 
 TREES_PER_UNIT = 10
+ROWS_PER_UNIT = 20_000  # small trees are handed out more at a time
 ROWS_PER_TREE = 50_000
 CHANGE_BYTES = 1 << 22  # of changes kept at a time, so that they stay in cache
 MOST_SHUFFLES = 64
@@ -358,7 +359,8 @@ class Forest:
             work.key("forest"),
             mark,
         )
-        units_of_work = [range(t, min(t + TREES_PER_UNIT, self.trees)) for t in range(0, self.trees, TREES_PER_UNIT)]
+        a_unit = max(TREES_PER_UNIT, ROWS_PER_UNIT // n)
+        units_of_work = [range(t, min(t + a_unit, self.trees)) for t in range(0, self.trees, a_unit)]
         return _joined(train, growth, work.each(growth.some, units_of_work))
 
 

@@ -13,7 +13,7 @@ from chaff.stats.tolerances import OPTIMAL
 
 MOST_STEPS = 60
 MOST_HALVINGS = 30
-NEWTON_WIDEST = 150  # coefficients from which a Newton step costs more than many quasi-Newton ones
+NEWTON_WIDEST = 400  # coefficients from which a Newton step costs more than many quasi-Newton ones
 MOST_QUASI_STEPS = 500
 HALF_CURVATURE = 1e-10  # added to the intercepts' curvature: with a column a class only their differences matter
 

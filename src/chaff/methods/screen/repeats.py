@@ -14,6 +14,7 @@ from chaff.stats.tolerances import EXACT
 from chaff.table.kinds import Column
 from chaff.work import Work, task
 
+ROWS_A_VALUE = 3
 FEW_VALUES = 50  # a number with so few values may also be levels under other names
 
 
@@ -38,10 +39,11 @@ def repeats(facts: Sequence[Facts], protected: Collection[str], work: Work) -> d
 def _same_levels(facts: Sequence[Facts], protected: Collection[str], found: dict[str, Repeat]) -> None:
     seen: dict[bytes, Facts] = {}
     for f in facts:
-        if f.kind == "number" and f.distinct > FEW_VALUES:
+        own = f.distinct * ROWS_A_VALUE > f.rows  # columns that hardly repeat a value are all each other's renaming
+        if f.kind == "number" and (own or f.distinct > FEW_VALUES):
             continue
         first = seen.setdefault(_by_first_appearance(f.column), f)
-        if first is not f and f.name not in protected:
+        if first is not f and f.name not in protected and (not own or _equal(first.column, f.column)):
             found[f.name] = Repeat(first.name, "cell by cell" if _equal(first.column, f.column) else "with its values renamed")
 
 

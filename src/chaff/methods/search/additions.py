@@ -18,7 +18,7 @@ from chaff.metrics import RowLosses
 from chaff.models.protocols import Model
 from chaff.stats.paired_loss import mean_difference
 
-MOST = 8
+MOST = 12
 LEVEL = 0.05
 
 
@@ -30,13 +30,12 @@ def needed_additions(chosen: frozenset[str], lens: Lens, curve: Curve, place: in
     """
     candidates = _latest_to_go(curve, place, chosen)[:MOST]
     model = lens.grown(len(ground.table)) if isinstance(lens, ForestLens) else curve.model
-    level = LEVEL / max(len(candidates), 1)
     while candidates:
         try:
             p = _left_out(chosen, candidates, model, ground)
         except ChaffError:  # a model that cannot be fitted on these folds adds nothing
             return {}
-        failing = sorted((f for f in candidates if p[f] > level), key=lambda f: (-p[f], f))
+        failing = sorted((f for f in candidates if p[f] > LEVEL), key=lambda f: (-p[f], f))
         if not failing:
             return p
         gone = set(failing[: max(1, (len(failing) + 1) // 2)])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
 KEEP_SHARE = 0.98
 ALLOWANCE = 0.05  # δ of the keep-up test, as a share of what the full set gains over nothing
+Signal = Callable[[], bool]
 SURE = 1.645  # standard errors over nothing, one-sided 95 %
 
 
@@ -101,13 +102,14 @@ class Choice:
     """Whether nothing beats knowing nothing."""
 
 
-def choose(curves: Sequence[Curve], ground: Ground, rule: SizeRule, signal: bool, splits: Ints | None = None, floor: int = 0) -> Choice:
+def choose(curves: Sequence[Curve], ground: Ground, rule: SizeRule, signal: Signal, splits: Ints | None = None, floor: int = 0) -> Choice:
     """The lens whose best size scores better, the smallest of its sizes that the rule allows, and more where that falls short.
 
     Parameters
     ----------
-    signal : bool
-        Whether some single column is beyond chance by itself, so that the answer cannot be the empty set.
+    signal : callable
+        Asked only where the curve does not beat nothing: whether some single column is beyond chance by itself, so that the
+        answer cannot be the empty set.
     splits : int64, optional
         Which splits may be looked at; all when left out.
     floor : int
@@ -128,14 +130,14 @@ def choose(curves: Sequence[Curve], ground: Ground, rule: SizeRule, signal: bool
     return Choice(which, place, best, ruled, nothing and ruled == 0)
 
 
-def _by_rule(v: Floats, curve: Curve, test_share: float, rule: SizeRule, signal: bool) -> tuple[int, int, bool]:
+def _by_rule(v: Floats, curve: Curve, test_share: float, rule: SizeRule, signal: Signal) -> tuple[int, int, bool]:
     """(place that the rule says, place of the best, whether nothing beats nothing). v : higher is better."""
     mean = v.mean(1)
     best = int(mean.argmax())
     gain = mean[best] - mean[0]
     if curve.sizes[0] == 0:
         sure = gain > SURE * _error(v[best] - v[0], test_share)
-        if not (sure or signal) or len(curve.sizes) == 1:
+        if len(curve.sizes) == 1 or not (sure or signal()):
             return 0, best, True
         if best == 0:
             best = 1 + int(mean[1:].argmax())

@@ -10,11 +10,13 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.errors import ChaffError
+from chaff.evaluate.closed import part_sums
 from chaff.evaluate.fitted import truth_of
 from chaff.evaluate.setting import Setting
 from chaff.folds import Folds, Split
 from chaff.metrics import Metric, RowLosses, Truth, default_metric, find_metric
 from chaff.models.protocols import Model
+from chaff.table.moments import Moments
 from chaff.table.repeated import repeated_rows
 from chaff.table.table import Table
 from chaff.work import Work, task
@@ -100,13 +102,44 @@ class Ground:
     def losses(self, truth: Truth, predicted: Floats) -> RowLosses:
         return self.row_metric.losses(truth, predicted)
 
+    @cached_property
+    def moments(self) -> list[list[Moments]]:
+        """Of every part of every repeat, over all features: what closed forms stand on."""
+        return part_sums(self.table, self.table.features, self.folds, self.work)
+
     def on_rows(self, values: Sequence[Sequence[float]], losses: Sequence[Floats]) -> OnRows:
-        """From what each split gave: values (sets,), losses (sets, test rows)."""
+        """From what each split gave: values (sets,), losses (sets, test rows).
+
+        R² is held against the mean loss of knowing nothing over all test rows, not over the few of one split: of three test
+        rows that happen to lie close together the ratio would be anything.
+        """
         sets = len(values[0])
+        out = self._placed(losses, sets)
+        found = np.array(values, float).T.reshape(sets, len(self.splits))
+        if self.metric.name == "r2":
+            found = 1.0 - np.array([self._mean_losses(out[k]) for k in range(sets)]).reshape(sets, -1) / self._nothing
+        return OnRows(found, out)
+
+    def _placed(self, losses: Sequence[Floats], sets: int) -> Floats:
+        """float64 (sets, repeats, rows) from what each split gave."""
         out = np.full((sets, self.repeats, len(self.table)), np.nan)
         for split, some in zip(self.splits, losses, strict=True):
             out[:, split.repeat, self.folds.rows(split)[1]] = some
-        return OnRows(np.array(values, float).T.reshape(sets, len(self.splits)), out)
+        return out
+
+    def _mean_losses(self, losses: Floats) -> Floats:
+        """Weighted mean loss of each split's test rows, from (repeats, rows)."""
+        w = self.table.weights
+        rows = [self.folds.rows(s)[1] for s in self.splits]
+        return np.array(
+            [np.average(losses[s.repeat, r], weights=None if w is None else w[r]) for s, r in zip(self.splits, rows, strict=True)]
+        )
+
+    @cached_property
+    def _nothing(self) -> float:
+        """Mean loss of knowing nothing, over all splits."""
+        losses = [self.losses(t, np.broadcast_to(t.train_means, t.targets.shape)).loss[None] for t in map(self.truth, self.splits)]
+        return float(self._mean_losses(self._placed(losses, 1)[0]).mean()) or 1.0
 
 
 @dataclass(frozen=True)

@@ -41,6 +41,11 @@ class Lens(Protocol):
         ...
 
     @property
+    def needs_moments(self) -> bool:
+        """Whether it works in closed form, from moments that all its units share."""
+        ...
+
+    @property
     def variants(self) -> tuple[Model, ...]:
         """The model in each setting that is tried, such as penalties; the curve of the best one speaks for the lens."""
         ...
@@ -60,6 +65,8 @@ class Seen:
 
 def look_through(lenses: Sequence[Lens], ground: Ground, stage: str) -> list[Seen]:
     """Every lens on every split and on all rows, the units handed out to the workers together."""
+    if any(lens.needs_moments for lens in lenses):
+        _ = ground.moments  # once, before the units go out to the workers
     units = [(lens, where) for lens in lenses for where in [None, *range(len(ground.splits))]]
     found = ground.work.each(task(_paths_of, ground), units, stage)
     a_lens = 1 + len(ground.splits)

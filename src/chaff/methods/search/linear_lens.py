@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 
 import numpy as np
@@ -48,6 +48,10 @@ class LinearLens:
     label: str = "linear"
 
     @property
+    def needs_moments(self) -> bool:
+        return True
+
+    @property
     def variants(self) -> tuple[Model, ...]:
         return self.models
 
@@ -57,24 +61,31 @@ class LinearLens:
             return [Path((frozenset(),))] * len(self.models) if where is None else [self._nothing(ground, where)] * len(self.models)
         if isinstance(self.models[0], Logistic):
             return self._by_logistic(ground, where, offered)
-        engine: ClosedEngine | None = None
+        engine = self._engine(ground, offered, self.models[0], where)
         out = []
         for model in self.models:
-            engine = self._engine(ground, offered, model, engine)
+            engine = ClosedEngine(engine.table, model, engine.metrics, engine.folds, ground.work, engine.parts)
             out.append(self._by_ridge(ground, where, engine, model))
         return out
 
     def _nothing(self, ground: Ground, where: int) -> Path:
         return judged(ground, ground.splits[where], [frozenset()], partial(np.zeros, 0))
 
-    def _engine(self, ground: Ground, offered: Sequence[str], model: Model, like: ClosedEngine | None) -> ClosedEngine:
+    def _engine(self, ground: Ground, offered: Sequence[str], model: Model, where: int | None) -> ClosedEngine:
+        """Closed forms of one split, or of all for None, from moments that every unit shares."""
         table = ground.table.with_features(tuple(offered))
-        folds = Folds(ground.folds.parts, ground.splits, ground.folds.how, ground.folds.ordered)
-        return ClosedEngine(table, model, (search_metric(ground),), folds, ground.work, like.parts if like is not None else None)
+        parts, moments, splits = ground.folds.parts, ground.moments, ground.splits
+        if where is not None:
+            split = splits[where]
+            parts, moments, splits = parts[split.repeat : split.repeat + 1], [moments[split.repeat]], (replace(split, repeat=0),)
+        if len(offered) < len(ground.table.features):
+            moments = [[m.select(table.features) for m in some] for some in moments]
+        folds = Folds(parts, splits, ground.folds.how, ground.folds.ordered)
+        return ClosedEngine(table, model, (search_metric(ground),), folds, ground.work, moments)
 
     def _sets(self, ground: Ground, where: int | None, engine: ClosedEngine, model: Model) -> list[Set]:
         """A set for each size: from the path, with nothing and all that is offered at its ends."""
-        inner = engine if where is None else engine.inside(where)
+        inner = engine if where is None else engine.inside(0)
         everything = frozenset(engine.table.features)
         smallest = ground.pinned & everything
         sets = {len(smallest): smallest, len(everything): everything}
@@ -90,7 +101,7 @@ class LinearLens:
         sets = self._sets(ground, where, engine, model)
         if where is None:
             return Path(tuple(sets))
-        closed = engine.splits[where]
+        closed = engine.splits[0]
         split = ground.splits[where]
         test = engine.table.take(ground.folds.rows(split)[1])
         X = Design.of(test, test.features).filled(closed.means) - closed.means
@@ -98,7 +109,7 @@ class LinearLens:
 
     def _by_logistic(self, ground: Ground, where: int | None, offered: Sequence[str]) -> list[Path]:
         search = Ridge()
-        engine = self._engine(ground, offered, search, None)
+        engine = self._engine(ground, offered, search, where)
         sets = self._sets(ground, where, engine, search)
         asked = set(asked_sizes(len(offered)))
         sets = [s for s in sets if len(s) in asked or s == ground.pinned or len(s) == len(offered)]

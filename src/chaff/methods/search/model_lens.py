@@ -38,6 +38,10 @@ class ModelLens:
         return self.model.label
 
     @property
+    def needs_moments(self) -> bool:
+        return False
+
+    @property
     def variants(self) -> tuple[Model, ...]:
         return (self.model,)
 

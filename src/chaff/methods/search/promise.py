@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import partial
 from itertools import combinations
 
 import numpy as np
@@ -16,6 +17,7 @@ import numpy as np
 from chaff.arrays import Floats, Ints
 from chaff.methods.search.curve import Choice, Curve, SizeRule, choose
 from chaff.methods.search.ground import Ground, averaged
+from chaff.methods.search.signal import Signals
 
 APART = 0.34  # as often as this at most are columns that stand in for each other kept together, of the folds that keep either
 OFTEN = 0.2  # kept in so many folds at least
@@ -53,13 +55,13 @@ class Promise:
         return tuple(found)
 
 
-def promise_of(curves: Sequence[Curve], ground: Ground, rule: SizeRule, signals: Sequence[bool], full: int, floor: int) -> Promise:
+def promise_of(curves: Sequence[Curve], ground: Ground, rule: SizeRule, signals: Signals, full: int, floor: int) -> Promise:
     """Fold by fold, the choice made from the other folds of its repeat.
 
     Parameters
     ----------
-    signals : sequence of bool
-        Per split, whether some single column is beyond chance on its training rows.
+    signals : Signals
+        Whether some single column is beyond chance on the training rows of a split.
     full : int
         The curve that speaks for the full set.
     """
@@ -69,7 +71,7 @@ def promise_of(curves: Sequence[Curve], ground: Ground, rule: SizeRule, signals:
     for k, split in enumerate(ground.splits):
         others = np.array([j for j, s in enumerate(ground.splits) if s.repeat == split.repeat and j != k], np.int64)
         rows = ground.folds.rows(split)[1]
-        choice = choose(curves, ground, rule, signals[k], others, floor) if others.size else Choice(full, 0, 0, 0, True)
+        choice = choose(curves, ground, rule, partial(signals.on, k), others, floor) if others.size else Choice(full, 0, 0, 0, True)
         curve = curves[choice.curve]
         kept[split.repeat, rows] = curve.losses[choice.place, split.repeat, rows]
         whole[split.repeat, rows] = curves[full].losses[-1, split.repeat, rows]

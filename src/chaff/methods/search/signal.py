@@ -8,7 +8,7 @@ from chaff.methods.relevance.catalogue import resolve
 from chaff.methods.relevance.stage import Relevance
 from chaff.methods.search.ground import Ground
 from chaff.table.table import Table
-from chaff.work import Work, task
+from chaff.work import Work
 
 FAMILY_P = 0.01
 
@@ -27,16 +27,23 @@ def family_p(table: Table) -> tuple[str, float]:
     return first, min(1.0, float(p.min()) * len(p))
 
 
-def signals(ground: Ground) -> tuple[bool, list[bool]]:
-    """On all rows, and on the training rows of each split. With groups, an order or repeated rows the p-values would not hold,
-    so that the curve alone decides."""
-    t = ground.table
-    if t.groups is not None or t.order is not None or ground.repeated is not None or not t.features:
-        return False, [False] * len(ground.splits)
-    whole, *inside = ground.work.each(task(_signal, ground), [None, *range(len(ground.splits))])
-    return whole, inside
+class Signals:
+    """Whether there is a signal on all rows, or on the training rows of a split; looked up when somebody asks, and once.
 
+    With groups, an order or repeated rows the p-values would not hold, so that the curve alone decides.
+    """
 
-def _signal(ground: Ground, where: int | None) -> bool:
-    train = ground.table if where is None else ground.rows(ground.splits[where])[0]
-    return family_p(train)[1] < FAMILY_P
+    def __init__(self, ground: Ground) -> None:
+        t = ground.table
+        self.ground = ground
+        self.none = t.groups is not None or t.order is not None or ground.repeated is not None or not t.features
+        self._known: dict[int | None, bool] = {}
+
+    def on(self, where: int | None) -> bool:
+        """where : number of a split, or None for all rows."""
+        if self.none:
+            return False
+        if where not in self._known:
+            train = self.ground.table if where is None else self.ground.rows(self.ground.splits[where])[0]
+            self._known[where] = family_p(train)[1] < FAMILY_P
+        return self._known[where]

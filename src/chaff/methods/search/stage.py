@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any, ClassVar
 
 import numpy as np
@@ -18,7 +19,7 @@ from chaff.methods.search.lens import Lens, look_through
 from chaff.methods.search.lenses import built_in_lenses, lens_of
 from chaff.methods.search.linear_lens import LinearLens, search_metric
 from chaff.methods.search.promise import Promise, promise_of
-from chaff.methods.search.signal import family_p, signals
+from chaff.methods.search.signal import Signals, family_p
 from chaff.methods.search.strategy import Strategy, as_strategy
 from chaff.metrics import Metric
 from chaff.models.least_squares import Ridge
@@ -166,12 +167,12 @@ class Search:
         seen = look_through(lenses, ground, "search")
         curves = tuple(c for s in seen for c in s.curves)
         of = tuple(k for k, s in enumerate(seen) for _ in s.curves)
-        signal, inside = signals(ground)
+        signals = Signals(ground)
         floor = len(ground.pinned)
-        choice = choose(curves, ground, self.rule, signal, None, floor)
+        choice = choose(curves, ground, self.rule, partial(signals.on, None), None, floor)
         full = max((k for k in range(len(curves)) if of[k] == of[choice.curve]), key=lambda k: ground.sign * curves[k].values[-1].mean())
-        promise = promise_of(curves, ground, self.rule, inside, full, floor)
-        added = self._added(lenses, curves, of, choice, ground, signal)
+        promise = promise_of(curves, ground, self.rule, signals, full, floor)
+        added = self._added(lenses, curves, of, choice, ground, signals)
         notes = (f"{setting.folds.how}, the search run anew inside each, {ground.metric.label}", *_strategy_notes(lenses, ground))
         chosen = curves[choice.curve].sets[choice.place] | set(added)
         return SearchTrail(
@@ -197,20 +198,20 @@ class Search:
         )
 
     def _added(
-        self, lenses: Sequence[Lens], curves: Sequence[Curve], of: Sequence[int], choice: Choice, ground: Ground, signal: bool
+        self, lenses: Sequence[Lens], curves: Sequence[Curve], of: Sequence[int], choice: Choice, ground: Ground, signals: Signals
     ) -> dict[str, float]:
         """What the other lens adds: still needed there given the chosen set, and not a burden here."""
         if len(lenses) < 2 or not self.additions or choice.nothing or self.size is not None:
             return {}
         mine = of[choice.curve]
         rest = [k for k in range(len(curves)) if of[k] != mine]
-        theirs = choose([curves[k] for k in rest], ground, self.rule, signal, None, len(ground.pinned))
+        theirs = choose([curves[k] for k in rest], ground, self.rule, partial(signals.on, None), None, len(ground.pinned))
         if theirs.nothing:
             return {}
         here, other = curves[choice.curve], curves[rest[theirs.curve]]
         chosen = here.sets[choice.place]
         needed = needed_additions(chosen, lenses[of[rest[theirs.curve]]], other, theirs.place, ground)
-        return needed if needed and _no_burden(here, choice.place, chosen | set(needed), ground) else {}
+        return needed if needed and _no_burden(here, chosen | set(needed), ground) else {}
 
     def verdicts(self, result: SearchTrail, setting: Setting) -> tuple[Verdict, ...]:
         chosen, label = set(result.chosen), result.metric_of.label
@@ -247,13 +248,13 @@ def _moves(curve: Curve) -> tuple[Move, ...]:
     return tuple(out)
 
 
-def _no_burden(curve: Curve, place: int, whole: frozenset[str], ground: Ground) -> bool:
-    """Whether the deciding model does not lose by the larger set: under half of the keep-up allowance."""
-    with_them, without = averaged(split_losses([whole], curve.model, ground)[0]), averaged(curve.losses[place])
+def _no_burden(curve: Curve, whole: frozenset[str], ground: Ground) -> bool:
+    """Whether the larger set still keeps up with the full one through the deciding lens: within half of the allowance."""
+    mine, full = averaged(split_losses([whole], curve.model, ground)[0]), averaged(curve.losses[-1])
     none = averaged(ground.none.losses[0])
     rows = ground.tested
-    gain = float(np.nanmean(none[rows] - without[rows]))
-    return float(np.nanmean(with_them[rows] - without[rows])) <= ALLOWANCE / 2 * max(gain, 0.0)
+    gain = float(np.nanmean(none[rows] - full[rows]))
+    return float(np.nanmean(mine[rows] - full[rows])) <= ALLOWANCE / 2 * max(gain, 0.0)
 
 
 def _suspects(curve: Curve, ground: Ground) -> tuple[str, ...]:
