@@ -151,7 +151,8 @@ stage = {"use": "search", "strategy": {"name": "at random", "size": 3}}
 plan = plan_from({"table": {"target": "loaf_volume", "ignore": ["accepted", "grade"]}, "stage": [{"use": "screen"}, stage]})
 assert plan.stages[1].strategy == chaff.AtRandom(3)
 run = chaff.select(chaff.demo.table(rows=300), plan=plan)
-assert 1 <= len(run.features) <= 3, run.features
+sizes = run.result("search").decided.sizes
+assert sizes[:4] == (0, 1, 2, 3) and len(sizes) == 5, sizes  # and the full set, which is always on the curve
 print(run.stages[-1].result.notes, plan.to_toml())
 """,
     )

@@ -54,12 +54,14 @@ def test_demo_shows_the_whole_job(demo):
         "lot_no",
         "barred",
         "Look at these yourself",
-        "full set",
-        "kept",
-        "none",
+        "keeps up with the full set",
+        "honest R²",
+        "full, after the screen",
+        "kept − full",
+        "nothing",
         "±",
-        "were used to choose",
-        "the holdout (",
+        "seen by the search",
+        "the holdout has been read",
         "next: chaff plan",
         "chaff apply",
     ):
@@ -90,7 +92,7 @@ def test_what_demo_says_to_try_next_works(demo):
 
 def test_select_on_csv_and_apply_to_new_rows(lots, tmp_path):
     out = run("select", lots, *ROLES, *QUICK, "--out", tmp_path / "out")
-    assert "full set" in out
+    assert "full, after the screen" in out
     chaff.demo.lots(rows=40, seed=5).to_parquet(tmp_path / "new.parquet")
     said = run("apply", tmp_path / "out" / "selection.json", tmp_path / "new.parquet", "-o", tmp_path / "new.csv")
     assert "kept features of" in said and len(pd.read_csv(tmp_path / "new.csv")) == 40
@@ -108,6 +110,7 @@ ids = ["lot_no"]
 use = "screen"
 [[stage]]
 use = "search"
+model = "ridge"
 strategy = "forward"
 """)
     out = run(
@@ -129,7 +132,7 @@ strategy = "forward"
         "sieve is broken",
         cwd=tmp_path,
     )
-    assert "the holdout (80 rows) was not" in out
+    assert "(80 rows)" in out and "honest R² (ridge)" in out
     selection = chaff.read_selection(tmp_path / "o" / "selection.json")
     assert "ash_pct" in selection.features and "straw_pct" not in selection.features and selection.holdout.how == "separate rows"
     assert (tmp_path / "o" / "reduced.parquet").exists()

@@ -3,12 +3,12 @@
 import re
 from dataclasses import replace
 
-import numpy as np
 import pytest
 
 import chaff
-from chaff.decide.telling import closing_rows, closing_warnings, stage_line
-from chaff.results.digits import score
+from chaff.decide.closing import Scored
+from chaff.decide.telling import answer_line, closing_rows, closing_warnings, stage_line
+from chaff.results.digits import score, with_error
 
 
 @pytest.mark.parametrize(
@@ -29,18 +29,21 @@ def test_score(value, text):
 
 
 def test_closing_rows_name_model_metric_and_place(mill_run):
-    head, full, kept, none = closing_rows(mill_run.closing)
-    assert head[1:4] == ("features", "ridge, R², 5 folds", "forest, R², 5 folds") and head[-1] == "forest, RMSE, holdout"
-    assert full[1] == str(len(mill_run.closing.full)) and kept[1] == str(len(mill_run.features)) and none[1] == "0"
-    assert all(re.fullmatch(r"-?0\.\d{3} ± 0\.\d{3}", c) for c in (*full[2:4], *kept[2:4]))
-    assert none[2] == "0" and float(none[-1]) > float(full[-1])
+    head, *rows = closing_rows(mill_run.closing)
+    named = {row[0]: row for row in rows}
+    assert head[1:4] == ("features", "honest R² (forest)", "RMSE") and head[4].startswith("holdout R² (") and head[-1] == "ridge"
+    assert list(named)[:2] == ["all columns offered", "full, after the screen"] and list(named)[-2:] == ["nothing", "kept − full"]
+    assert named["kept"][1] == str(len(mill_run.features)) and named["nothing"][1] == "0"
+    assert re.fullmatch(r"0\.\d{2,3} ± 0\.0\d{1,2}", named["kept"][2]) and float(named["nothing"][3]) > float(named["kept"][3])
+    assert re.fullmatch(r"[+-]0\.\d+ \([+-]0\.\d+ to [+-]0\.\d+\)", named["kept − full"][2])
+    assert "keeps up with the full set (allowance 0.0" in answer_line(mill_run.closing)
 
 
 def test_stage_lines_count_and_say(mill_run):
     lines = {r.stage.use: stage_line(r) for r in mill_run.stages}
-    assert lines["screen"] == ("54 → 47", "5 set aside, 2 barred, 1 to look at")
-    assert lines["relevance"] == ("47", "measured, nothing dropped")
-    assert "beyond chance" in lines["importance"][1] and "within one standard error of the best" in lines["search"][1]
+    assert lines["screen"] == ("54 → 49", "3 set aside, 2 barred, 3 to look at")
+    assert lines["relevance"] == ("49", "measured, nothing dropped")
+    assert "beyond chance" in lines["importance"][1] and "within one standard error and 2% of the best's gain" in lines["search"][1]
 
 
 def test_the_ledger_carries_meanings_and_units(mill_run, tmp_path):
@@ -52,24 +55,39 @@ def test_the_ledger_carries_meanings_and_units(mill_run, tmp_path):
 
 def test_a_class_run_closes_with_log_loss_and_names_its_floor():
     table = chaff.demo.table(rows=300, target="accepted")
-    run = chaff.select(table, chaff.Plan((chaff.Screen(), chaff.Search(strategy="forward"))))
-    metrics = {(c.model, c.metric.name, c.where) for c in run.closing.columns}
-    assert {("ridge", "r2", "folds"), ("forest", "log_loss", "folds"), ("forest", "auc", "holdout")} <= metrics
-    loss = next(c for c in run.closing.columns if c.metric.name == "log_loss" and c.where == "holdout")
-    assert loss.kept.mean < loss.none and run.selection.target.positive == "yes"
-    auc = next(c for c in run.closing.columns if c.metric.name == "auc")
-    assert auc.none == pytest.approx(0.5)
+    run = chaff.select(table, chaff.Plan((chaff.Screen(), chaff.Search("logistic"))))
+    closing = run.closing
+    assert closing.metric.name == "log_loss" and closing.beside.name == "auc" and (closing.model, closing.other) == ("logistic", "forest")
+    kept, nothing = closing.line("kept"), closing.line("nothing")
+    assert kept.holdout.mean < nothing.holdout.mean and run.selection.target.positive == "yes"
+    assert nothing.beside.mean == pytest.approx(0.5) and kept.beside.mean > 0.6
 
 
 def test_a_kept_set_that_does_not_keep_up_is_told(mill_run):
-    assert closing_warnings(mill_run.closing) == []
-    worse = []
-    for c in mill_run.closing.columns:
-        sign = 1 if c.metric.higher_is_better else -1
-        low = np.full(c.kept.values.size, c.none - 0.2 * sign * max(abs(c.none), 1))
-        worse.append(replace(c, kept=replace(c.kept, values=low)))
-    told = closing_warnings(replace(mill_run.closing, columns=tuple(worse)))
-    assert sum("worse than the full one by" in t for t in told) == 2 and sum("worse than predicting none" in t for t in told) == 4
+    closing, honest = mill_run.closing, mill_run.honest
+    assert closing_warnings(closing) == []
+    worse = replace(honest, keep_up=replace(honest.keep_up, answer="worse"))
+    bad = tuple(replace(x, holdout=Scored(-0.4)) if x.name == "kept" else x for x in closing.lines)
+    told = closing_warnings(replace(closing, honest=worse, lines=bad))
+    assert "worse than the full one" in told[0] and "worse than predicting nothing (R² -0.400 against 0)" in told[1]
+    unsure = replace(honest, keep_up=replace(honest.keep_up, answer="cannot tell", rows_to_tell=4321))
+    assert "cannot tell whether it keeps up" in answer_line(replace(closing, honest=unsure))
+    assert "roughly 4,400 rows would tell" in answer_line(replace(closing, honest=unsure))
+    assert "nothing is promised" in answer_line(replace(closing, honest=None))
+
+
+@pytest.mark.parametrize(
+    ("value", "error", "text"),
+    [
+        (0.69412, 0.0234, "0.69 ± 0.02"),
+        (0.69412, 0.0134, "0.694 ± 0.013"),
+        (412.4, 37.0, "412 ± 37"),
+        (0.5, float("nan"), "0.500"),
+        (-0.00001, 0.02, "0.00 ± 0.02"),
+    ],
+)
+def test_no_more_digits_than_the_error_allows(value, error, text):
+    assert with_error(value, error) == text
 
 
 def test_kinds_are_told():

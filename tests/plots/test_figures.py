@@ -4,21 +4,20 @@ import numpy as np
 import pytest
 
 import chaff
+from chaff.evaluate.setting import Setting
 from chaff.plots.palette import INK, KEEP, new_axes
-from chaff.results.trail import Move, Trail
 
 
-def test_the_curve_shows_every_size_and_marks_the_chosen_one(mill_run):
+def test_both_curves_are_drawn_and_the_chosen_size_is_marked(mill_run):
     trail = mill_run.result("search")
     ax = chaff.plots.score_by_size(trail)
-    curve = next(line for line in ax.lines if line.get_color() == KEEP and len(line.get_xdata()) > 2)
-    assert list(curve.get_xdata()) == list(trail.decided.best_by_size())
-    chosen = trail.decided.chosen_move()
+    drawn = {tuple(line.get_xdata()): line.get_color() for line in ax.lines if len(line.get_xdata()) > 2}
+    assert {tuple(c.sizes) for c in trail.best_curves()} == set(drawn) and drawn[tuple(trail.decided.sizes)] == KEEP
     rings = [line for line in ax.lines if len(line.get_xdata()) == 1]
-    assert any(line.get_xdata()[0] == len(trail.decided.moves[chosen].features) for line in rings)
+    assert any(line.get_xdata()[0] == trail.decided.sizes[trail.choice.place] for line in rings)
     texts = [t.get_text() for t in ax.texts]
-    assert any(t.startswith("chosen") for t in texts) and any("optimistic" in t for t in texts)
-    assert f"of {len(trail.offered)} features" in ax.get_title(loc="left") and "R²" in ax.get_ylabel()
+    assert any(t.startswith("chosen") for t in texts) and {"linear", "forest", "knowing nothing"} <= set(texts)
+    assert f"of {len(trail.offered)} features" in ax.get_title(loc="left") and "honest R²" in ax.get_ylabel()
 
 
 def test_figures_draw_on_given_axes_and_are_of_a_readable_size(mill_run):
@@ -31,11 +30,13 @@ def test_figures_draw_on_given_axes_and_are_of_a_readable_size(mill_run):
     assert buffer.getbuffer().nbytes > 10_000
 
 
-def test_a_trail_of_one_move_and_metrics_with_units():
-    moves = (Move("add", "a", frozenset("a"), np.array([3.0, 4.0]), "forward"),)
-    trail = Trail("test", moves, ("a",), "rmse", False, 0.25)
+def test_one_feature_one_lens_and_a_metric_with_a_unit():
+    table = chaff.demo.table(rows=200).with_features(["protein_pct"])
+    trail = chaff.Search("ridge").judge(table, Setting.of(table, metric="rmse"))
     ax = chaff.plots.score_by_size(trail, unit="ml")
     assert "RMSE (ml)" in ax.get_ylabel() and ax.xaxis.label.get_color() == INK
+    with pytest.raises(chaff.UsageError, match="run.result"):
+        chaff.plots.score_by_size(trail.decided)
 
 
 def test_histograms_show_rows_gaps_verdicts_and_no_more_than_a_page(mill_table):

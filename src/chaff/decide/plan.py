@@ -31,6 +31,7 @@ from chaff.results.pin import Pin
 from chaff.table.table import Table
 from chaff.table.terms import Terms
 
+FOLDS = 5
 FEW_ROWS = 50
 REPEATS = (
     (FEW_ROWS, 5),
@@ -79,9 +80,10 @@ class Scoring:
         """How many folds: what was said, else by the rows, and no more than there are groups."""
         if self.folds is not None:
             return self.folds
-        folds = 10 if len(train) < FEW_ROWS and train.order is None else 5
-        units = len(np.unique(train.groups)) if train.groups is not None and train.order is None else len(train) // 2
-        return max(2, min(folds, units))
+        if train.order is not None:
+            return FOLDS
+        folds = 2 * FOLDS if 4 * FOLDS <= len(train) < FEW_ROWS else FOLDS
+        return folds if train.groups is None else max(2, min(folds, len(np.unique(train.groups))))
 
     def repeats_for(self, train: Table) -> int:
         """How often the folds are dealt anew: what was said, else by the rows; once in time."""

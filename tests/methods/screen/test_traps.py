@@ -22,8 +22,8 @@ def verdicts(run, stage):
         ("delivered_on", "drop", False),
         ("farm_code", "drop", False),
         ("line_id", "drop", False),
-        ("organic", "drop", False),
-        ("line_voltage_v", "drop", False),
+        ("organic", "look", True),
+        ("line_voltage_v", "look", True),
     ],
 )
 def test_the_screen_catches_its_traps(mill_run, feature, word, stays):
@@ -45,12 +45,14 @@ def test_the_screen_lets_everything_else_pass(mill_run):
         (("sieve_coarse_pct", "sieve_medium_pct", "sieve_fine_pct"), 2),
     ],
 )
-def test_overlap_leaves_one_of_each_family_and_two_of_a_sum(mill_run, family, most):
-    said = verdicts(mill_run, "overlap")
-    left = [f for f in family if said[f].stays]
-    assert len(left) == most
+def test_overlap_proposes_all_of_a_family_but_one_and_of_a_sum_but_two(mill_run, family, most):
+    said, frame = verdicts(mill_run, "overlap"), mill_run.result("overlap").frame
+    assert sum(not frame.loc[f, "proposed"] for f in family) == most
     for f in family:
-        assert said[f].stays or said[f].reason
+        if frame.loc[f, "proposed"] == "exact":
+            assert not said[f].stays and "nothing is lost without it" in said[f].reason
+        elif frame.loc[f, "proposed"]:
+            assert said[f].stays and "proposed to go" in said[f].reason + "proposed to go" * (said[f].verdict == "look")
 
 
 def test_overlap_touches_no_column_that_repeats_nothing(mill_run):
@@ -69,15 +71,15 @@ def test_the_kept_set_is_small_holds_the_signal_and_keeps_up(mill_run):
     assert len(kept) <= 20 and sum(TRUTH.role[f] == "noise" for f in kept) <= 2
     covered = set(kept) | {of for f in kept if TRUTH.role[f] == "repeat" for of in TRUTH.repeats[f].split(", ")}
     assert sum(f not in covered for f in TRUTH.index[TRUTH.role == "signal"]) <= 3
-    for column in mill_run.closing.columns:
-        if column.metric.name == "r2":
-            assert column.kept.mean > column.full.mean - 0.03
+    assert mill_run.honest.keep_up.answer == "keeps up"
+    closing = mill_run.closing
+    assert closing.line("kept").holdout.mean > closing.line("full").holdout.mean - 0.03
 
 
-def test_what_only_the_forest_sees_stays_and_is_told(mill_run):
-    said = verdicts(mill_run, "search")
-    spared = [f for f, v in said.items() if v.verdict == "look"]
-    assert "mycotoxin_ppb" in spared and all(said[f].stays and "beyond chance" in said[f].reason for f in spared)
+def test_what_only_one_lens_sees_stays_and_is_told(mill_run):
+    trail, said = mill_run.result("search"), verdicts(mill_run, "search")
+    assert "mycotoxin_ppb" in mill_run.features  # its absence tells, which no line sees
+    assert all(said[f].stays and "the other lens needs it" in said[f].reason for f in trail.added)
 
 
 @pytest.mark.parametrize("target", ["accepted", "grade"])

@@ -108,7 +108,8 @@ def search(
     -------
     Findings
         One row a feature: worth (what the score loses without it when chosen, gains with it otherwise; linear models only),
-        kept_share (of the folds), chosen, verdict. ``more["sizes"]``: honest scores by size, with what comes and goes.
+        kept_share (of the folds), chosen, verdict. ``more["sizes"]``: honest scores by size, with what comes and goes;
+        ``more["trail"]``: every move of the strategy on all rows, which chose nothing.
 
     Raises
     ------
@@ -119,8 +120,8 @@ def search(
     >>> import chaff
     >>> table = chaff.demo.table(rows=200).with_features(["protein_pct", "protein_nir_pct", "ash_pct", "lab_temp_c"])
     >>> found = chaff.search(table, chaff.Forward(size=3))
-    >>> found.more["sizes"].index.tolist()
-    [0, 1, 2, 3, 4]
+    >>> found.more["trail"]["size"].tolist(), found.more["sizes"].index.tolist()
+    ([1, 2, 3], [0, 1, 2, 3, 4])
     """
     import pandas as pd
 
@@ -136,8 +137,11 @@ def search(
     frame.insert(0, "worth", pd.Series(worth, dtype=float).reindex(frame.index))
     frame.index.name = "feature"
     better: dict[str, Way] = {"worth": "higher", "kept_share": "higher"}
+    more = {"sizes": trail.decided.frame(trail.ground)}
+    if trail.decided.trail is not None:
+        more["trail"] = trail.decided.trail.frame
     by = "worth" if worth else "kept_share"
-    found = Findings("search", frame, by, better, {}, trail.notes, {"sizes": trail.decided.frame(trail.ground)})
+    found = Findings("search", frame, by, better, {}, trail.notes, more)
     return with_verdicts(found, judged.verdicts)
 
 

@@ -12,6 +12,7 @@ from chaff.arrays import Floats, Ints
 from chaff.methods.search.ground import Ground, averaged
 from chaff.models.protocols import Model
 from chaff.results.score import corrected_error
+from chaff.results.trail import Trail
 from chaff.stats.paired_loss import KeepUp, judge_keep_up, mean_difference, spread_at
 
 if TYPE_CHECKING:
@@ -39,6 +40,8 @@ class Curve:
     """The set of each size from the search on all training rows."""
     inside: tuple[tuple[frozenset[str], ...], ...] = field(repr=False)
     """Per split, the set of each size that was searched on its training rows."""
+    trail: Trail | None = field(repr=False, default=None)
+    """Every move of the search on all training rows, where a strategy walked."""
 
     def frame(self, ground: Ground) -> pd.DataFrame:
         """One row a size: score, score_se (of the mean over splits), which columns come and go against the size before."""

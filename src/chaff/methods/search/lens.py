@@ -13,6 +13,7 @@ from chaff.folds import Split
 from chaff.methods.search.curve import Curve
 from chaff.methods.search.ground import Ground, Set
 from chaff.models.protocols import Model
+from chaff.results.trail import Trail
 from chaff.work import task
 
 
@@ -26,6 +27,8 @@ class Path:
     """Of each set on the test rows; empty where there are none."""
     losses: Floats | None = None
     """float64 (sets, test rows)."""
+    trail: Trail | None = None
+    """Every move, where a strategy walked."""
 
     def at(self, size: int) -> int:
         """Place of the largest set that has at most so many features; the smallest where all have more."""
@@ -90,7 +93,7 @@ def _curve(lens: Lens, variant: int, ground: Ground, whole: Path, splits: Sequen
     losses = [np.array([_losses(path)[path.at(s)] for s in sizes]) for path in splits]
     on = ground.on_rows(values, losses)
     inside = tuple(tuple(path.sets[path.at(s)] for s in sizes) for path in splits)
-    return Curve(lens.label, lens.variants[variant], tuple(sizes), on.values, on.losses, whole.sets, inside)
+    return Curve(lens.label, lens.variants[variant], tuple(sizes), on.values, on.losses, whole.sets, inside, whole.trail)
 
 
 def _losses(path: Path) -> Floats:

@@ -21,6 +21,7 @@ from chaff.metrics import Metric, find_metric
 from chaff.models.least_squares import Ridge
 from chaff.models.logistic import Logistic, Standard
 from chaff.models.protocols import ClosedForm, Model
+from chaff.results.trail import Trail
 from chaff.stats.logistic import fit_logistic, probabilities
 from chaff.table.design import Design
 
@@ -83,24 +84,24 @@ class LinearLens:
         folds = Folds(parts, splits, ground.folds.how, ground.folds.ordered)
         return ClosedEngine(table, model, (search_metric(ground),), folds, ground.work, moments)
 
-    def _sets(self, ground: Ground, where: int | None, engine: ClosedEngine, model: Model) -> list[Set]:
-        """A set for each size: from the path, with nothing and all that is offered at its ends."""
+    def _sets(self, ground: Ground, where: int | None, engine: ClosedEngine, model: Model) -> tuple[list[Set], Trail | None]:
+        """(a set for each size: from the path, with nothing and all that is offered at its ends; its moves)."""
         inner = engine if where is None else engine.inside(0)
         everything = frozenset(engine.table.features)
         smallest = ground.pinned & everything
-        sets = {len(smallest): smallest, len(everything): everything}
+        sets, trail = {len(smallest): smallest, len(everything): everything}, None
         if inner is not None and len(everything) > 1:
             scorer = SubsetScorer.on_engine(engine.table, model, engine.metrics[0], inner.folds, ground.work, inner)
             strategy = self.strategy or (Both() if len(everything) <= MANY_FEATURES else Forward(size=FORWARD_TO))
             trail = trail_of(strategy, scorer, smallest, ground.work)
             sets |= {s: trail.moves[m].features for s, m in trail.best_by_size().items()}
         sets |= {0: frozenset()}
-        return [sets[s] for s in sorted(sets)]
+        return [sets[s] for s in sorted(sets)], trail
 
     def _by_ridge(self, ground: Ground, where: int | None, engine: ClosedEngine, model: Model) -> Path:
-        sets = self._sets(ground, where, engine, model)
+        sets, trail = self._sets(ground, where, engine, model)
         if where is None:
-            return Path(tuple(sets))
+            return Path(tuple(sets), trail=trail)
         closed = engine.splits[0]
         split = ground.splits[where]
         test = engine.table.take(ground.folds.rows(split)[1])
@@ -110,11 +111,11 @@ class LinearLens:
     def _by_logistic(self, ground: Ground, where: int | None, offered: Sequence[str]) -> list[Path]:
         search = Ridge()
         engine = self._engine(ground, offered, search, where)
-        sets = self._sets(ground, where, engine, search)
+        sets, trail = self._sets(ground, where, engine, search)
         asked = set(asked_sizes(len(offered)))
         sets = [s for s in sets if len(s) in asked or s == ground.pinned or len(s) == len(offered)]
         if where is None:
-            return [Path(tuple(sets))] * len(self.models)
+            return [Path(tuple(sets), trail=trail)] * len(self.models)
         split = ground.splits[where]
         train, test = ground.rows(split)
         ready = Ready.of(train.with_features(engine.table.features), test.with_features(engine.table.features))

@@ -17,6 +17,7 @@ from chaff.methods.search.ground import Ground, Set
 from chaff.methods.search.lens import Path, judged
 from chaff.methods.search.strategy import Strategy, trail_of
 from chaff.models.protocols import Model, Sample
+from chaff.results.trail import Trail
 from chaff.table.bins import Bins
 from chaff.table.design import Design
 from chaff.work import Work
@@ -53,15 +54,16 @@ class ModelLens:
         engine = FittedEngine(table, self.model, (ground.metric,), folds, Work(ground.work.key("lens"), 1))
         inner = engine if where is None else engine.inside(where)
         pinned = ground.pinned & set(offered)
-        sets = self._sets(engine, inner, pinned, ground) if offered else [frozenset()]
+        sets, trail = self._sets(engine, inner, pinned, ground) if offered else ([frozenset()], None)
         if where is None:
-            return [Path(tuple(sets))]
+            return [Path(tuple(sets), trail=trail)]
         prepared = engine.splits[where]
         fit = FitAndPredict(self.model)
         return [judged(ground, ground.splits[where], sets, partial(_fitted, fit, prepared, table.features))]
 
-    def _sets(self, engine: FittedEngine, inner: FittedEngine | None, pinned: Set, ground: Ground) -> list[Set]:
+    def _sets(self, engine: FittedEngine, inner: FittedEngine | None, pinned: Set, ground: Ground) -> tuple[list[Set], Trail | None]:
         everything = frozenset(engine.table.features)
+        trail = None
         sets: dict[int, Set] = {len(pinned): pinned, len(everything): everything, 0: frozenset()}
         if inner is not None and self.strategy is not None:
             scorer = SubsetScorer.on_engine(engine.table, self.model, ground.metric, inner.folds, ground.work, inner)
@@ -69,7 +71,7 @@ class ModelLens:
             sets |= {s: trail.moves[m].features for s, m in trail.best_by_size().items()}
         elif inner is not None:
             sets |= {len(s): s for s in _eliminated(inner, self.model, pinned)}
-        return [sets[s] for s in sorted(sets)]
+        return [sets[s] for s in sorted(sets)], trail
 
 
 def _fitted(fit: FitAndPredict, prepared: PreparedSplit, names: tuple[str, ...], features: Set) -> Floats:

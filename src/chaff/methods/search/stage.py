@@ -173,7 +173,7 @@ class Search:
         full = max((k for k in range(len(curves)) if of[k] == of[choice.curve]), key=lambda k: ground.sign * curves[k].values[-1].mean())
         promise = promise_of(curves, ground, self.rule, signals, full, floor)
         added = self._added(lenses, curves, of, choice, ground, signals)
-        notes = (f"{setting.folds.how}, the search run anew inside each, {ground.metric.label}", *_strategy_notes(lenses, ground))
+        notes = (f"{setting.folds.how}, the search run anew inside each, {ground.metric.label}", *_strategy_notes(lenses, ground), *_walk_notes(curves))
         chosen = curves[choice.curve].sets[choice.place] | set(added)
         return SearchTrail(
             "search",
@@ -292,6 +292,11 @@ def _strategy_notes(lenses: Sequence[Lens], ground: Ground) -> tuple[str, ...]:
     if n > MANY_FEATURES and any(isinstance(lens, LinearLens) and lens.strategy is None for lens in lenses):
         return (f"{n:,} features: the linear lens goes forward only, to {FORWARD_TO}",)
     return ()
+
+
+def _walk_notes(curves: Sequence[Curve]) -> tuple[str, ...]:
+    """What strategies that a person named said of how they walk."""
+    return tuple(dict.fromkeys(note for c in curves if c.trail is not None for note in c.trail.notes[1:]))
 
 
 def _check_memory(ground: Ground, lenses: Sequence[Lens]) -> None:

@@ -30,7 +30,7 @@ class Both:
     Examples
     --------
     >>> import chaff
-    >>> chaff.Search().strategy
+    >>> chaff.Search(strategy="both").strategy
     Both(size=None, patience=None)
     """
 
