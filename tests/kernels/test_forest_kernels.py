@@ -197,7 +197,7 @@ def test_shuffle_changes_equal_predicting_anew(classes):
     s = sample(codes, y, classes, np.array([False, False, True, False, False]))
     forest = Forest(trees=7, leaf_rows=2).grow(s, WORK)
     partner = np.array([rng.permutation(150) for _ in range(3)])
-    base, blocks = forest.shuffled(s, partner, WORK)
+    base, blocks = forest.shuffled(s, [sample(codes[q], y, classes, s.data.category) for q in partner], WORK)
     change = np.concatenate([c for _, c in blocks], axis=2)
     for q, j in itertools.product(range(3), range(5)):
         foreign = codes.copy()

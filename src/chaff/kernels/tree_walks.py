@@ -93,15 +93,15 @@ def leaf_with(tree, at, sets, row, f, code, k):
 
 
 @lean_helper
-def add_changes_of_row(tree, at, sets, leaf, codes, i, partner, path, stamp, mark, gone, change, hit):
+def add_changes_of_row(tree, at, sets, leaf, row, foreign, i, path, stamp, mark, gone, change, hit):
     """One row in one tree: how its leaf value changes for every column and shuffle. Returns its own leaf.
 
     Only columns on the row's path matter, and of those only foreign codes that turn off somewhere; the walk goes on from the
     other child of the first node where they do.
+    foreign : uint8 (shuffles, rows, p), the codes that row i would take, each column by itself.
     change : float64 (p x shuffles, t), hit : uint8 (p x shuffles,), of this row. Modified in place.
     """
-    shuffles = partner.shape[0]
-    row = codes[i]
+    shuffles = foreign.shape[0]
     d = walk_row(tree, at, sets, row, path)
     end = path[d - 1] if d else np.int64(0)
     full = (ONE << np.uint64(shuffles)) - ONE if shuffles < 64 else ~np.uint64(0)
@@ -118,7 +118,7 @@ def add_changes_of_row(tree, at, sets, leaf, codes, i, partner, path, stamp, mar
                 bit = ONE << np.uint64(r)
                 if gone[f] & bit != np.uint64(0):
                     continue
-                code = np.int64(codes[partner[r, i], f])
+                code = np.int64(foreign[r, i, f])
                 side = 0 if goes_left(w, code, sets, at[k] if w & 512 else 0) else 1
                 if side == own:
                     continue
@@ -132,10 +132,10 @@ def add_changes_of_row(tree, at, sets, leaf, codes, i, partner, path, stamp, mar
 
 
 @lean_kernel
-def add_shuffle_changes(codes, node, first, pick, sets, value, partner, lo, hi, change, hit, path, stamp, gone):
-    """Add how the sum over trees changes, for rows lo..hi-1, when one column takes another row's code.
+def add_shuffle_changes(codes, node, first, pick, sets, value, foreign, lo, hi, change, hit, path, stamp, gone):
+    """Add how the sum over trees changes, for rows lo..hi-1, when one column takes a foreign code.
 
-    partner : int64 (shuffles, n), the row that lends its code, at most 64 shuffles.
+    foreign : uint8 (shuffles, n, p), the codes that each row would take, at most 64 shuffles.
     change : float64 (hi - lo, p x shuffles, t). Modified in place.  The rest is room to work in.
     """
     mark = 0
@@ -145,7 +145,7 @@ def add_shuffle_changes(codes, node, first, pick, sets, value, partner, lo, hi, 
         leaf = value[first[t] : first[t + 1]]
         for i in range(hi - lo):
             mark += 1
-            add_changes_of_row(tree, at, sets, leaf, codes, lo + i, partner, path, stamp, mark, gone, change[i], hit[i])
+            add_changes_of_row(tree, at, sets, leaf, codes[lo + i], foreign, lo + i, path, stamp, mark, gone, change[i], hit[i])
 
 
 @lean_helper
@@ -161,15 +161,17 @@ def row_loss(kind, y, value, z):
 
 @lean_kernel
 def out_of_bag_drops(
-    codes, node, first, pick, sets, value, in_bag, partner, chosen, y, weight, kind, change, hit, base, path, stamp, gone, drops
+    codes, node, first, pick, sets, value, in_bag, foreign, chosen, y, weight, kind, change, hit, base, path, stamp, gone, drops
 ):
-    """Add to drops[s, j] the rise in loss over the chosen rows when column j takes another row's code, each row predicted by
-    the trees that did not learn from it.
+    """Add to drops[s, j] the rise in loss over the chosen rows when column j takes a foreign code, each row predicted by the
+    trees that did not learn from it.
+
+    foreign : uint8 (shuffles, chosen rows, p).
 
     in_bag : uint8 (trees, n).  chosen : int64 rows, one block.  y : float64 (n, t).  weight : float64 (n,).
     change : float64 (rows, p x shuffles, t), hit : uint8, base : float64 (rows, t + 1); cleared here.
     """
-    shuffles = partner.shape[0]
+    shuffles = foreign.shape[0]
     p = codes.shape[1]
     width = value.shape[1]
     m = chosen.size
@@ -191,7 +193,7 @@ def out_of_bag_drops(
             if in_bag[t, chosen[i]]:
                 continue
             mark += 1
-            end = add_changes_of_row(tree, at, sets, leaf, codes, chosen[i], partner, path, stamp, mark, gone, change[i], hit[i])
+            end = add_changes_of_row(tree, at, sets, leaf, codes[chosen[i]], foreign, i, path, stamp, mark, gone, change[i], hit[i])
             for z in range(width):
                 base[i, z] += leaf[end, z]
             base[i, width] += 1.0

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import ClassVar
@@ -140,33 +141,31 @@ class FittedForest:
         total = self.gains.sum()
         return self.gains / total if total > 0 else self.gains.copy()
 
-    def shuffled(self, rows: Sample, partners: Ints, work: Work) -> tuple[Floats, list[tuple[slice, Floats]]]:
-        """Predictions, and what they become when one feature is shuffled, in blocks of rows.
+    def shuffled(self, rows: Sample, foreign: Sequence[Sample], work: Work) -> tuple[Floats, list[tuple[slice, Floats]]]:
+        """Predictions, and what they become when one feature takes foreign cells, in blocks of rows.
 
         Parameters
         ----------
-        partners : int64 (shuffles, n)
-            Row that lends its value; the same for every feature. At most 64 shuffles.
+        foreign : sequence of Sample
+            The same rows with the cells that each feature would take; at most 64.
 
         Returns
         -------
         predictions (n, t), and a list of (rows, float64 (shuffles, features, rows, t)) with the *changes*.
         """
-        if partners.shape[0] > MOST_SHUFFLES:
-            raise UsageError(f"shuffles must be at most {MOST_SHUFFLES}, not {partners.shape[0]}")
+        if len(foreign) > MOST_SHUFFLES:
+            raise UsageError(f"shuffles must be at most {MOST_SHUFFLES}, not {len(foreign)}")
         n, p, t = rows.data.codes.shape[1], len(self.features), self.value.shape[1]
-        size = max(16, CHANGE_BYTES // max(1, 8 * partners.shape[0] * p * t))
+        size = max(16, CHANGE_BYTES // max(1, 8 * len(foreign) * p * t))
         blocks = [slice(i, min(i + size, n)) for i in range(0, n, size)]
-        changes = work.each(task(self._changes, rows.data.by_rows, np.ascontiguousarray(partners)), blocks)
-        return self.predict(rows), changes
+        lent = np.array([f.data.by_rows for f in foreign], np.uint8)
+        return self.predict(rows), work.each(task(self._changes, rows.data.by_rows, lent), blocks)
 
-    def _changes(self, codes: Bytes, partners: Ints, where: slice) -> tuple[slice, Floats]:
+    def _changes(self, codes: Bytes, lent: Bytes, where: slice) -> tuple[slice, Floats]:
         """Changes in some rows."""
-        room = Room.of(where.stop - where.start, codes.shape[1], partners.shape[0], self.value.shape[1])
-        add_shuffle_changes(
-            codes, *self._walked, partners, where.start, where.stop, room.change, room.hit, room.path, room.stamp, room.gone
-        )
-        m, p, shuffles = where.stop - where.start, codes.shape[1], partners.shape[0]
+        m, p, shuffles = where.stop - where.start, codes.shape[1], lent.shape[0]
+        room = Room.of(m, p, shuffles, self.value.shape[1])
+        add_shuffle_changes(codes, *self._walked, lent, where.start, where.stop, room.change, room.hit, room.path, room.stamp, room.gone)
         change = room.change.reshape(m, p, shuffles, -1) / self.trees
         return where, np.ascontiguousarray(change.transpose(2, 1, 0, 3))
 
@@ -177,18 +176,17 @@ class FittedForest:
         Source: Breiman, 2001.
         """
         codes = train.data.by_rows
-        n, p, t = codes.shape[0], codes.shape[1], self.value.shape[1]
-        weights = np.ones(n) if train.weights is None else train.weights
-        partner = np.empty((shuffles, n), np.int64)
-        for s in range(shuffles):
-            partner[s, chosen] = chosen[work.stream("shuffle", s).permutation(chosen.size)]
+        p, t = codes.shape[1], self.value.shape[1]
+        weights = np.ones(len(codes)) if train.weights is None else train.weights
+        dealt = [chosen[work.stream("shuffle", s).permutation(chosen.size)] for s in range(shuffles)]
         size = int(max(16, min(chosen.size, CHANGE_BYTES // max(1, 8 * shuffles * p * t))))
         room = Room.of(size, p, shuffles, t)
         drops = np.zeros((shuffles, p))
         kind = 0 if not train.classes else 1 if t > 1 else 2
         y = np.ascontiguousarray(train.targets, float)
         for i in range(0, chosen.size, size):
-            out_of_bag_drops(codes, *self._walked, self.in_bag, partner, chosen[i : i + size], y, weights, kind, *room, drops)
+            foreign = np.array([codes[d[i : i + size]] for d in dealt], np.uint8)
+            out_of_bag_drops(codes, *self._walked, self.in_bag, foreign, chosen[i : i + size], y, weights, kind, *room, drops)
         return np.asarray(drops.mean(0) / weights[chosen].sum())
 
 

@@ -82,8 +82,9 @@ class Weighs(Protocol):
 
 @runtime_checkable
 class Shuffles(Protocol):
-    """A fitted model's power of predicting cheaply what shuffling one feature would change."""
+    """A fitted model's power of predicting cheaply what other cells in one feature would change."""
 
-    def shuffled(self, rows: Sample, partners: Ints, work: Work) -> tuple[Floats, list[tuple[slice, Floats]]]:
-        """Predictions (n, t), and blocks of (rows, changes (shuffles, features, rows, t))."""
+    def shuffled(self, rows: Sample, foreign: Sequence[Sample], work: Work) -> tuple[Floats, list[tuple[slice, Floats]]]:
+        """Predictions (n, t), and blocks of (rows, changes (shuffles, features, rows, t)); each of `foreign` holds the cells
+        that the same rows would take, one feature at a time."""
         ...

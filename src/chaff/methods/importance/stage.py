@@ -13,14 +13,13 @@ from chaff.errors import UsageError
 from chaff.evaluate.fitted import FittedEngine
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import name_of
-from chaff.methods.importance.permutation import ShuffleFold, over_units
+from chaff.methods.importance.permutation import ShuffleFold, over_rows
 from chaff.models.named import as_model
 from chaff.models.protocols import Model
 from chaff.results.cuts import Cut
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep
 from chaff.stats.adjust import holm
-from chaff.stats.tails import t_upper
 from chaff.table.table import Table
 
 
@@ -41,9 +40,12 @@ class Importance:
 
     Notes
     -----
-    Importance is R² lost (numbers) or log loss gained (classes) over the folds' held-out rows. The p-value asks whether the
-    mean change over those rows is above zero; with groups, over group means, since rows of one group are no independent
-    witnesses. Source: Breiman, 2001; on held-out rows: Strobl et al., 2007.
+    Importance is R² lost (numbers) or log loss gained (classes) over the folds' held-out rows when a feature is shuffled freely:
+    a column that merely goes with one that matters has some too. `given_others` is the rise when only what the other features
+    do not say of it is shuffled (a line for numbers, rows alike for categories); its p-value asks whether that is above zero,
+    each row counted once whatever the repeats, over sums of groups, or with a long-run variance in time. A column and its
+    near copy need neither, so both may be within chance. Source: Breiman, 2001; on held-out rows: Strobl et al., 2007; given
+    the others: Watson and Wright, 2021.
     """
 
     model: Model | str | Mapping[str, Any] = "forest"
@@ -73,22 +75,25 @@ class Importance:
         engine = setting.scorer(table, model).engine
         fitted = engine if isinstance(engine, FittedEngine) else FittedEngine(table, model, engine.metrics, folds, setting.work)
         units = [((s.repeat, s.test), p) for s, p in zip(folds.splits, fitted.splits, strict=True)]
-        parts = setting.work.each(ShuffleFold(model, self.shuffles, setting.work), units, name_of(self))
-        by_fold = np.array([change.mean(1) / scale for change, scale in parts])
-        unit = np.concatenate([change for change, _ in parts], axis=1)
-        rows = np.concatenate([folds.rows(s)[1] for s in folds.splits])
-        mean, se, df = over_units(unit, None if table.groups is None else table.groups[rows])
-        with np.errstate(all="ignore"):
-            p = np.where(se > 0, t_upper(mean / se, np.full(mean.size, df)), 1.0)
+        parts = setting.work.each(ShuffleFold(table, folds, model, self.shuffles, setting.work), units, name_of(self))
+        by_fold = np.array([part.importance for part in parts])
+        tested = over_rows(parts, table, folds)
+        scale = float(np.mean([part.scale for part in parts]))
+        rows = tested[0].units if tested else 0
+        p = np.array([d.p_above(0.0) for d in tested])
         frame = pd.DataFrame(index=pd.Index(table.features, name="feature"))
         frame["importance"] = by_fold.mean(0)
         frame["importance_sd"] = by_fold.std(0, ddof=1)
+        frame["given_others"] = np.array([d.mean for d in tested]) / scale
         frame["p"], frame["q"] = p, holm(p)
         frame["beyond_chance"] = frame["q"] < self.level
         unit_name = "R² lost" if table.target.task == "regression" else "log loss gained"
-        notes = (f"{unit_name} on held-out rows, {rows.size:,} rows, {self.shuffles} shuffles",)
+        witnesses = "groups" if table.groups is not None and table.order is None else "rows"
+        notes = (f"{unit_name} on held-out rows, {rows:,} {witnesses}, {self.shuffles} shuffles; p of the rise given the others",)
         settings = {**asdict(self), "model": told(self.model, "label")}
-        return Findings(self.use, frame, "importance", {"importance": "higher", "p": "lower", "q": "lower"}, settings, notes)
+        return Findings(
+            self.use, frame, "importance", {"importance": "higher", "given_others": "higher", "p": "lower", "q": "lower"}, settings, notes
+        )
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
         values = result.frame["importance"]
@@ -98,7 +103,7 @@ class Importance:
         for f, v in values.items():
             figure = f"importance {v:.3g}"
             if stays is None or stays[f]:
-                word = "beyond chance" if result.frame.loc[f, "beyond_chance"] else "not beyond chance"
+                word = "beyond chance given the others" if result.frame.loc[f, "beyond_chance"] else "within chance given the others"
                 out.append(keep(str(f), self.use, figure, "" if cut is None else str(cut), word))
             else:
                 out.append(drop(str(f), self.use, figure, str(cut), f"not in {cut} by importance"))

@@ -82,6 +82,8 @@ class SizeRule:
     keep_share: float = KEEP_SHARE
     margin: float | None = None
     size: int | None = None
+    lift: int = 0
+    """So many sizes more than the rule and the gate say."""
 
     def __str__(self) -> str:
         if self.size is not None:
@@ -129,7 +131,9 @@ def choose(curves: Sequence[Curve], ground: Ground, rule: SizeRule, signal: Sign
     ruled, best, nothing = _by_rule(v, curve, ground.folds.test_share, rule, signal)
     first = next(k for k, s in enumerate(curve.sizes) if s >= floor)
     ruled = max(ruled, first)
-    place = ruled if nothing or rule.margin is not None else _gated(curve, ruled, ground, use)
+    place = ruled
+    if not nothing and rule.margin is None:
+        place = min(_gated(curve, ruled, ground, use) + rule.lift, len(curve.sizes) - 1)
     return Choice(which, place, best, ruled, nothing and ruled == 0)
 
 

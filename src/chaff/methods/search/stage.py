@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import Any, ClassVar
 
@@ -13,7 +13,7 @@ from chaff.errors import DataError, UsageError
 from chaff.evaluate.closed import CLOSED_FORM_BYTES, ClosedEngine
 from chaff.evaluate.setting import Setting
 from chaff.methods.search.additions import needed_additions, split_losses
-from chaff.methods.search.curve import ALLOWANCE, KEEP_SHARE, Choice, Curve, SizeRule, choose
+from chaff.methods.search.curve import ALLOWANCE, KEEP_SHARE, Choice, Curve, SizeRule, choose, keep_up_of
 from chaff.methods.search.ground import Ground, averaged
 from chaff.methods.search.lens import Lens, look_through
 from chaff.methods.search.lenses import built_in_lenses, lens_of
@@ -169,11 +169,13 @@ class Search:
         of = tuple(k for k, s in enumerate(seen) for _ in s.curves)
         signals = Signals(ground)
         floor = len(ground.pinned)
-        choice = choose(curves, ground, self.rule, partial(signals.on, None), None, floor)
-        full = max((k for k in range(len(curves)) if of[k] == of[choice.curve]), key=lambda k: ground.sign * curves[k].values[-1].mean())
-        promise = promise_of(curves, ground, self.rule, signals, full, floor)
+        rule, choice, full, promise = self._kept_up(curves, of, ground, signals, floor)
         added = self._added(lenses, curves, of, choice, ground, signals)
-        notes = (f"{setting.folds.how}, the search run anew inside each, {ground.metric.label}", *_strategy_notes(lenses, ground), *_walk_notes(curves))
+        notes = (
+            f"{setting.folds.how}, the search run anew inside each, {ground.metric.label}",
+            *_strategy_notes(lenses, ground),
+            *_walk_notes(curves),
+        )
         chosen = curves[choice.curve].sets[choice.place] | set(added)
         return SearchTrail(
             "search",
@@ -188,7 +190,7 @@ class Search:
             curves=curves,
             lens_of_curve=of,
             choice=choice,
-            rule=self.rule,
+            rule=rule,
             added=added,
             promise=promise,
             full_curve=full,
@@ -196,6 +198,23 @@ class Search:
             worth=_worth(lenses[of[choice.curve]], curves[choice.curve], chosen, ground),
             suspects=_suspects(curves[choice.curve], ground),
         )
+
+    def _kept_up(
+        self, curves: tuple[Curve, ...], of: Sequence[int], ground: Ground, signals: Signals, floor: int
+    ) -> tuple[SizeRule, Choice, int, Promise]:
+        """(the rule as it was applied, the choice, the curve that speaks for the full set, the promise): more features while
+        what is promised of the kept set falls short of the full one, by the test or by half of the allowance on its face."""
+        rule = self.rule
+        while True:
+            choice = choose(curves, ground, rule, partial(signals.on, None), None, floor)
+            mine = [k for k in range(len(curves)) if of[k] == of[choice.curve]]
+            full = max(mine, key=lambda k: ground.sign * curves[k].values[-1].mean())
+            promise = promise_of(curves, ground, rule, signals, full, floor)
+            at_the_end = choice.place >= len(curves[choice.curve].sizes) - 1
+            by_hand = rule.size is not None or rule.margin is not None
+            if at_the_end or by_hand or choice.nothing or not _falls_short(promise, ground):
+                return rule, choice, full, promise
+            rule = replace(rule, lift=rule.lift + 1)
 
     def _added(
         self, lenses: Sequence[Lens], curves: Sequence[Curve], of: Sequence[int], choice: Choice, ground: Ground, signals: Signals
@@ -236,6 +255,11 @@ class Search:
             else:
                 out.append(drop(f, self.use, figure, "", f"not in the smallest set {result.rule}" + tail))
         return tuple(out)
+
+
+def _falls_short(promise: Promise, ground: Ground) -> bool:
+    k = keep_up_of(averaged(promise.kept), averaged(promise.full), ground)
+    return k.answer == "worse" or k.difference.mean > k.allowance / 2
 
 
 def _moves(curve: Curve) -> tuple[Move, ...]:
