@@ -22,6 +22,7 @@ from chaff.methods.search.curve import keep_up_of
 from chaff.methods.search.ground import Ground, averaged
 from chaff.methods.search.lenses import built_in_lenses, lens_of, other_lens
 from chaff.methods.search.nested_error import error_inflation
+from chaff.methods.search.promise import Promise
 from chaff.methods.search.stage import SearchTrail
 from chaff.metrics import METRICS, Metric, beside
 from chaff.models.protocols import Model
@@ -205,7 +206,7 @@ def _honest(plan: Plan, walked: Walked, setting: Setting, decided: Decided, way:
         inflation = error_inflation(trail.ground, decided.model, frozenset(walked.kept))
         seen = float(trail.decided.values[trail.choice.place].mean())
         how = f"{setting.folds.how}; size and lens of each fold from the others"
-        return honest_of(trail.promise, trail.ground, inflation, label, seen, how)
+        return honest_of(_against(trail, walked.full, decided), trail.ground, inflation, label, seen, how)
     inflation = error_inflation(ground, decided.model, frozenset(walked.kept))
     promise = promise_anew(plan, _plain(setting), ground, decided.model)
     if trail is not None:
@@ -214,6 +215,14 @@ def _honest(plan: Plan, walked: Walked, setting: Setting, decided: Decided, way:
         own = split_losses([frozenset(walked.kept)], decided.model, ground)[0]
         seen = scored(ground, own, np.array([np.nan]), 1.0).score
     return honest_of(promise, ground, inflation, label, seen, f"{setting.folds.how}; the whole plan anew in each")
+
+
+def _against(trail: SearchTrail, full: Sequence[str], decided: Decided) -> Promise:
+    """The promise of a search, held against the full set where a stage between the screen and the search cut that down."""
+    if set(full) == set(trail.offered):
+        return trail.promise
+    losses = split_losses([frozenset(full)], decided.model, decided.ground)[0]
+    return replace(trail.promise, full=losses, full_values=np.full(len(trail.ground.splits), np.nan))
 
 
 def _on_folds(decided: Decided, sets: dict[str, tuple[str, ...]], honest: Honest | None, inflation: float) -> dict[str, Scored]:

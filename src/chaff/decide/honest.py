@@ -124,7 +124,10 @@ def scored(ground: Ground, losses: Floats, values: Floats, inflation: float) -> 
     units = units_of(ground).take(rows)
     if metric.row_loss is None or metric.of_losses is None:
         d = units.mean(loss[rows])
-        return Pooled(float(np.nanmean(values)), corrected_error(values, ground.folds.test_share), d.df, float("nan"))
+        seen = values[~np.isnan(values)]
+        return Pooled(
+            float(seen.mean()) if seen.size else float("nan"), corrected_error(values, ground.folds.test_share), d.df, float("nan")
+        )
     return pooled(metric.of_losses, loss[rows], none[rows], units, inflation)
 
 

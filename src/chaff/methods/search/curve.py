@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -82,8 +82,6 @@ class SizeRule:
     keep_share: float = KEEP_SHARE
     margin: float | None = None
     size: int | None = None
-    lift: int = 0
-    """So many sizes more than the rule and the gate say."""
 
     def __str__(self) -> str:
         if self.size is not None:
@@ -105,6 +103,10 @@ class Choice:
     """Place that the size rule said, before the keep-up gate put features back."""
     nothing: bool
     """Whether nothing beats knowing nothing."""
+
+    def lifted(self, sizes: int, curve: Curve) -> Choice:
+        """So many sizes more; the empty set stays what it is."""
+        return self if self.nothing else replace(self, place=min(self.place + sizes, len(curve.sizes) - 1))
 
 
 def choose(curves: Sequence[Curve], ground: Ground, rule: SizeRule, signal: Signal, splits: Ints | None = None, floor: int = 0) -> Choice:
@@ -131,10 +133,8 @@ def choose(curves: Sequence[Curve], ground: Ground, rule: SizeRule, signal: Sign
     ruled, best, nothing = _by_rule(v, curve, ground.folds.test_share, rule, signal)
     first = next(k for k, s in enumerate(curve.sizes) if s >= floor)
     ruled = max(ruled, first)
-    place = ruled
-    if not nothing and rule.margin is None:
-        place = min(_gated(curve, ruled, ground, use) + rule.lift, len(curve.sizes) - 1)
-    return Choice(which, place, best, ruled, nothing and ruled == 0)
+    place = ruled if nothing or rule.margin is not None else _gated(curve, ruled, ground, use)
+    return Choice(which, place, best, ruled, nothing)
 
 
 def _by_rule(v: Floats, curve: Curve, test_share: float, rule: SizeRule, signal: Signal) -> tuple[int, int, bool]:
@@ -165,17 +165,16 @@ def _error(d: Floats, test_share: float) -> float:
 def _gated(curve: Curve, place: int, ground: Ground, use: Ints) -> int:
     """The first size from `place` on that is not worse than the full set, and on its face within half of the allowance."""
     full = len(curve.sizes) - 1
-    while place < full:
-        kept = keep_up_at(curve, place, curve, full, ground, use)
-        if kept.answer != "worse" and kept.difference.mean <= max(kept.allowance, 0.0) / 2:
-            return place
-        place += 1
+    whole, nothing = rows_of(curve.losses[full], ground, use), rows_of(ground.none.losses[0], ground, use)
+    rows = np.flatnonzero(~np.isnan(whole))
+    w = None if ground.table.weights is None else ground.table.weights[rows]
+    allowed = ALLOWANCE / 2 * max(float(np.average((nothing - whole)[rows], weights=w)), 0.0)
+    for k in range(place, full):
+        small = rows_of(curve.losses[k], ground, use)
+        on_its_face = float(np.average((small - whole)[rows], weights=w))
+        if on_its_face <= allowed and (on_its_face <= 0 or keep_up_of(small, whole, ground, use).answer != "worse"):
+            return k
     return full
-
-
-def keep_up_at(small: Curve, place: int, large: Curve, full: int, ground: Ground, use: Ints | None = None) -> KeepUp:
-    """The keep-up test of one place on a curve against another, on some of the splits."""
-    return keep_up_of(rows_of(small.losses[place], ground, use), rows_of(large.losses[full], ground, use), ground, use)
 
 
 def keep_up_of(small: Floats, large: Floats, ground: Ground, use: Ints | None = None, inflation: float = 1.0) -> KeepUp:
@@ -208,7 +207,6 @@ def rows_of(losses: Floats, ground: Ground, use: Ints | None) -> Floats:
         return averaged(losses)
     some = np.full(losses.shape, np.nan)
     for k in use:
-        split = ground.splits[k]
-        rows = ground.folds.rows(split)[1]
-        some[split.repeat, rows] = losses[split.repeat, rows]
+        repeat, rows = ground.test_rows[k]
+        some[repeat, rows] = losses[repeat, rows]
     return averaged(some)

@@ -58,7 +58,7 @@ class ForestLens:
 
     def paths(self, ground: Ground, where: int | None) -> list[Path]:
         """One path; see `Lens`."""
-        offered = ground.table.features if where is None else ground.offered_inside[where]
+        offered = ground.offered if where is None else ground.offered_inside[where]
         split = None if where is None else ground.splits[where]
         train = ground.table if split is None else ground.rows(split)[0]
         train = train.with_features(tuple(offered))

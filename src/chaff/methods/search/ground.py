@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
@@ -42,6 +42,8 @@ class Ground:
     """int64 (rows,): rows that repeat one another have one number; None where none does."""
     offered_inside: tuple[tuple[str, ...], ...] = field(repr=False, default=())
     """Per split, what the stages before leave when they are run anew on its training rows."""
+    offered: tuple[str, ...] = field(repr=False, default=())
+    """What they left on all rows; the table holds what is offered anywhere."""
 
     @classmethod
     def of(cls, table: Table, setting: Setting, models: Sequence[Model]) -> Ground:
@@ -49,20 +51,15 @@ class Ground:
         row_metric = metric if metric.row_loss is not None else default_metric(table.target.task)
         splits = tuple(s for s in setting.folds.splits if len(s.train) > 1) or setting.folds.splits
         pinned = frozenset(f for f in table.features if setting.kept_by_pin(f))
-        plain = cls(table, setting.folds, splits, metric, row_metric, pinned, setting.work, repeated_rows(table).units)
-        if setting.before is None:
-            return replace(plain, offered_inside=(table.features,) * len(splits))
-        offered = setting.work.each(task(plain._offered, setting), splits, "search, stages before it inside the folds")
-        return replace(plain, offered_inside=tuple(offered))
-
-    def _offered(self, setting: Setting, split: Split) -> tuple[str, ...]:
-        """Features that the stages before leave on the training rows of one split, in the table's order."""
-        assert setting.before is not None
-        try:
-            left = set(setting.before(self.folds.rows(split)[0]))
-        except ChaffError:  # a stage that leaves nothing of these rows
-            left = set()
-        return tuple(f for f in self.table.features if f in left or f in self.pinned)
+        repeated = repeated_rows(table).units
+        inside = [table.features] * len(splits)
+        wide = table
+        if setting.before is not None:
+            anew = task(_left_anew, setting.before, setting.folds, pinned)
+            inside = setting.work.each(anew, splits, "search, stages before it inside the folds")
+            further = [f for f in dict.fromkeys(f for some in inside for f in some) if f not in table.features]
+            wide = table.with_features((*table.features, *further))
+        return cls(wide, setting.folds, splits, metric, row_metric, pinned, setting.work, repeated, tuple(inside), table.features)
 
     @property
     def sign(self) -> float:
@@ -90,6 +87,11 @@ class Ground:
             values.append([self.metric.of_predictions(truth, nothing)])
             losses.append(self.losses(truth, nothing).loss[None])
         return self.on_rows(values, losses)
+
+    @cached_property
+    def test_rows(self) -> list[tuple[int, Ints]]:
+        """(repeat, test rows) of each split."""
+        return [(s.repeat, self.folds.rows(s)[1]) for s in self.splits]
 
     @cached_property
     def tested(self) -> Ints:
@@ -140,6 +142,15 @@ class Ground:
         """Mean loss of knowing nothing, over all splits."""
         losses = [self.losses(t, np.broadcast_to(t.train_means, t.targets.shape)).loss[None] for t in map(self.truth, self.splits)]
         return float(self._mean_losses(self._placed(losses, 1)[0]).mean()) or 1.0
+
+
+def _left_anew(before: Callable[[Ints], tuple[str, ...]], folds: Folds, pinned: Set, split: Split) -> tuple[str, ...]:
+    """Features that the stages before leave on the training rows of one split."""
+    try:
+        left = before(folds.rows(split)[0])
+    except ChaffError:  # a stage that leaves nothing of these rows
+        left = ()
+    return (*left, *sorted(pinned - set(left)))
 
 
 @dataclass(frozen=True)

@@ -57,7 +57,7 @@ class LinearLens:
         return self.models
 
     def paths(self, ground: Ground, where: int | None) -> list[Path]:
-        offered = ground.table.features if where is None else ground.offered_inside[where]
+        offered = ground.offered if where is None else ground.offered_inside[where]
         if not offered:
             return [Path((frozenset(),))] * len(self.models) if where is None else [self._nothing(ground, where)] * len(self.models)
         if isinstance(self.models[0], Logistic):

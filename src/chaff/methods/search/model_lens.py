@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from chaff.arrays import Floats, Ints
-from chaff.errors import ModelError
+from chaff.errors import ChaffError, ModelError
 from chaff.evaluate.fitted import FitAndPredict, FittedEngine, PreparedSplit
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.folds import Folds
@@ -48,7 +48,7 @@ class ModelLens:
 
     def paths(self, ground: Ground, where: int | None) -> list[Path]:
         """One path; see `Lens`."""
-        offered = ground.table.features if where is None else ground.offered_inside[where]
+        offered = ground.offered if where is None else ground.offered_inside[where]
         table = ground.table.with_features(tuple(offered))
         folds = Folds(ground.folds.parts, ground.splits, ground.folds.how, ground.folds.ordered)
         engine = FittedEngine(table, self.model, (ground.metric,), folds, Work(ground.work.key("lens"), 1))
@@ -101,7 +101,12 @@ def _rise(engine: FittedEngine, model: Model, split: PreparedSplit, names: tuple
     metric = engine.metrics[0]
     sign = 1.0 if metric.higher_is_better else -1.0
     train, test = split.learns.select(split.train, names), split.reads.select(split.test, names)
-    fitted = model.fit(train, split.work)
+    try:
+        fitted = model.fit(train, split.work)
+    except (ChaffError, KeyboardInterrupt):
+        raise
+    except Exception as error:
+        raise ModelError(f"model {model.label} failed on fold {split.number + 1} with {len(names)} features: {error}") from error
     base = metric.of_predictions(split.truth, fitted.predict(test))
     dealt = split.work.stream("deal").permutation(len(split.truth.targets))
     return np.array([sign * (base - metric.of_predictions(split.truth, fitted.predict(with_dealt(test, f, dealt)))) for f in names])

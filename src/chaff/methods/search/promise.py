@@ -14,9 +14,9 @@ from itertools import combinations
 
 import numpy as np
 
-from chaff.arrays import Floats, Ints
+from chaff.arrays import Floats
 from chaff.methods.search.curve import Choice, Curve, SizeRule, choose
-from chaff.methods.search.ground import Ground, averaged
+from chaff.methods.search.ground import Ground
 from chaff.methods.search.signal import Signals
 
 APART = 0.34  # as often as this at most are columns that stand in for each other kept together, of the folds that keep either
@@ -55,32 +55,35 @@ class Promise:
         return tuple(found)
 
 
-def promise_of(curves: Sequence[Curve], ground: Ground, rule: SizeRule, signals: Signals, full: int, floor: int) -> Promise:
-    """Fold by fold, the choice made from the other folds of its repeat.
+def choices_inside(curves: Sequence[Curve], ground: Ground, rule: SizeRule, signals: Signals, floor: int) -> list[Choice | None]:
+    """For each split the choice that the other splits of its repeat make; None where there is no other."""
+    out: list[Choice | None] = []
+    for k, split in enumerate(ground.splits):
+        others = np.array([j for j, s in enumerate(ground.splits) if s.repeat == split.repeat and j != k], np.int64)
+        out.append(choose(curves, ground, rule, partial(signals.on, k), others, floor) if others.size else None)
+    return out
+
+
+def promise_of(curves: Sequence[Curve], ground: Ground, choices: Sequence[Choice | None], lift: int, full: int) -> Promise:
+    """Losses and sets of every fold's own choice.
 
     Parameters
     ----------
-    signals : Signals
-        Whether some single column is beyond chance on the training rows of a split.
+    lift : int
+        So many sizes more than each fold chose.
     full : int
         The curve that speaks for the full set.
     """
     shape = (ground.repeats, len(ground.table))
     kept, whole = np.full(shape, np.nan), np.full(shape, np.nan)
     values, full_values, sets = [], [], []
-    for k, split in enumerate(ground.splits):
-        others = np.array([j for j, s in enumerate(ground.splits) if s.repeat == split.repeat and j != k], np.int64)
-        rows = ground.folds.rows(split)[1]
-        choice = choose(curves, ground, rule, partial(signals.on, k), others, floor) if others.size else Choice(full, 0, 0, 0, True)
-        curve = curves[choice.curve]
-        kept[split.repeat, rows] = curve.losses[choice.place, split.repeat, rows]
-        whole[split.repeat, rows] = curves[full].losses[-1, split.repeat, rows]
-        values.append(curve.values[choice.place, k])
+    for k, choice in enumerate(choices):
+        repeat, rows = ground.test_rows[k]
+        curve = curves[full if choice is None else choice.curve]
+        place = 0 if choice is None else choice.lifted(lift, curve).place
+        kept[repeat, rows] = curve.losses[place, repeat, rows]
+        whole[repeat, rows] = curves[full].losses[-1, repeat, rows]
+        values.append(curve.values[place, k])
         full_values.append(curves[full].values[-1, k])
-        sets.append(curve.inside[k][choice.place])
+        sets.append(curve.inside[k][place])
     return Promise(kept, whole, ground.none.losses[0], np.array(values), np.array(full_values), tuple(sets))
-
-
-def rows_seen(promise: Promise) -> Ints:
-    """Rows that have a loss."""
-    return np.flatnonzero(~np.isnan(averaged(promise.kept)))

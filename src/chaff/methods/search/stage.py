@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import partial
 from typing import Any, ClassVar
 
@@ -18,7 +18,7 @@ from chaff.methods.search.ground import Ground, averaged
 from chaff.methods.search.lens import Lens, look_through
 from chaff.methods.search.lenses import built_in_lenses, lens_of
 from chaff.methods.search.linear_lens import LinearLens, search_metric
-from chaff.methods.search.promise import Promise, promise_of
+from chaff.methods.search.promise import Promise, choices_inside, promise_of
 from chaff.methods.search.signal import Signals, family_p
 from chaff.methods.search.strategy import Strategy, as_strategy
 from chaff.metrics import Metric
@@ -169,7 +169,7 @@ class Search:
         of = tuple(k for k, s in enumerate(seen) for _ in s.curves)
         signals = Signals(ground)
         floor = len(ground.pinned)
-        rule, choice, full, promise = self._kept_up(curves, of, ground, signals, floor)
+        choice, full, promise = self._kept_up(curves, of, ground, signals, floor)
         added = self._added(lenses, curves, of, choice, ground, signals)
         notes = (
             f"{setting.folds.how}, the search run anew inside each, {ground.metric.label}",
@@ -190,7 +190,7 @@ class Search:
             curves=curves,
             lens_of_curve=of,
             choice=choice,
-            rule=rule,
+            rule=self.rule,
             added=added,
             promise=promise,
             full_curve=full,
@@ -201,20 +201,21 @@ class Search:
 
     def _kept_up(
         self, curves: tuple[Curve, ...], of: Sequence[int], ground: Ground, signals: Signals, floor: int
-    ) -> tuple[SizeRule, Choice, int, Promise]:
-        """(the rule as it was applied, the choice, the curve that speaks for the full set, the promise): more features while
-        what is promised of the kept set falls short of the full one, by the test or by half of the allowance on its face."""
+    ) -> tuple[Choice, int, Promise]:
+        """(the choice, the curve that speaks for the full set, the promise): more features while what is promised of the kept
+        set falls short of the full one, by the test or by half of the allowance on its face."""
         rule = self.rule
-        while True:
-            choice = choose(curves, ground, rule, partial(signals.on, None), None, floor)
-            mine = [k for k in range(len(curves)) if of[k] == of[choice.curve]]
-            full = max(mine, key=lambda k: ground.sign * curves[k].values[-1].mean())
-            promise = promise_of(curves, ground, rule, signals, full, floor)
-            at_the_end = choice.place >= len(curves[choice.curve].sizes) - 1
-            by_hand = rule.size is not None or rule.margin is not None
-            if at_the_end or by_hand or choice.nothing or not _falls_short(promise, ground):
-                return rule, choice, full, promise
-            rule = replace(rule, lift=rule.lift + 1)
+        first = choose(curves, ground, rule, partial(signals.on, None), None, floor)
+        inside = choices_inside(curves, ground, rule, signals, floor)
+        curve = curves[first.curve]
+        mine = [k for k in range(len(curves)) if of[k] == of[first.curve]]
+        full = max(mine, key=lambda k: ground.sign * curves[k].values[-1].mean())
+        settled = first.nothing or rule.size is not None or rule.margin is not None
+        for lift in range(len(curve.sizes)):
+            choice, promise = first.lifted(lift, curve), promise_of(curves, ground, inside, lift, full)
+            if settled or choice.place == len(curve.sizes) - 1 or not _falls_short(promise, ground):
+                break
+        return choice, full, promise
 
     def _added(
         self, lenses: Sequence[Lens], curves: Sequence[Curve], of: Sequence[int], choice: Choice, ground: Ground, signals: Signals

@@ -1,0 +1,137 @@
+"""The honest score, the keep-up call, the empty set to the end, and how reads of a holdout are counted."""
+
+import json
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import chaff
+from chaff.decide import state
+from chaff.folds import one_split
+from tests.methods.search.test_decision import line_table
+
+RIDGE = chaff.Plan((chaff.Search("ridge"),))
+
+
+def noise_run(**more):
+    rng = np.random.default_rng(1)
+    table = chaff.open_table(pd.DataFrame(rng.normal(size=(150, 20))).rename(columns=str).assign(y=rng.normal(size=150)), target="y")
+    return chaff.select(table, chaff.Plan((chaff.Screen(), chaff.Search())), **more)
+
+
+def quick_noise(**more):
+    rng = np.random.default_rng(1)
+    return chaff.select(chaff.open_arrays(rng.normal(size=(60, 2)), rng.normal(size=60)), RIDGE, honest="quick", **more)
+
+
+@pytest.fixture(scope="module")
+def nothing():
+    return noise_run()
+
+
+def test_the_empty_set_is_said_saved_and_applied(nothing, tmp_path):
+    assert nothing.features == () and nothing.honest.mean == pytest.approx(0, abs=0.02)
+    text = " ".join(str(nothing).split())
+    assert "kept no feature: nothing here predicts better than knowing nothing" in text
+    assert "nothing here predicts y better than its mean: honest R²" in text and "has a family p of" in text
+    nothing.selection.save(tmp_path / "s.json")
+    again = chaff.read_selection(tmp_path / "s.json")
+    assert again.features == () and len(again.dropped) == 20
+    out = again.apply(nothing.table.source.arrow.to_pandas())
+    assert list(out.columns) == ["y"] and len(out) == 150
+
+
+def test_on_noise_the_search_that_sees_itself_would_promise_too_much():
+    gaps = []
+    for seed in range(4):
+        rng = np.random.default_rng(seed)
+        X, y = rng.normal(size=(1120, 40)), rng.normal(size=1120)
+        table = chaff.open_arrays(X, y)
+        run = chaff.select(table.take(np.arange(120)), RIDGE, holdout=0, seed=seed)
+        split = one_split(table, np.arange(120), np.arange(120, 1120))
+        fresh = chaff.SubsetScorer(table, chaff.Ridge(), "r2", split)(list(run.features)).mean
+        gaps.append(run.honest.mean - fresh)
+    assert abs(np.mean(gaps)) < 0.02
+
+
+def test_the_interval_covers_the_fresh_score():
+    covered = []
+    for seed in range(10):
+        table = line_table(1160, 10, seed, 0.5)
+        run = chaff.select(table.take(np.arange(160)), RIDGE, holdout=0, seed=seed)
+        split = one_split(table, np.arange(160), np.arange(160, 1160))
+        fresh = chaff.SubsetScorer(table, chaff.Ridge(), "r2", split)(list(run.features)).mean
+        low, high = run.honest.interval
+        covered.append(low <= fresh <= high)
+        assert 1.0 <= run.honest.inflation <= np.sqrt(5) and run.honest.optimism > -0.03
+    assert np.mean(covered) >= 0.7  # 90 % promised; of ten, six or fewer come once in eighty
+
+
+def test_full_runs_everything_anew_and_quick_promises_nothing():
+    table = line_table(160, 8)
+    full = chaff.select(table, RIDGE, holdout=0, honest="full")
+    cheap = chaff.select(table, RIDGE, holdout=0)
+    assert full.features == cheap.features and "anew in each" in full.honest.how
+    assert full.honest.mean == pytest.approx(cheap.honest.mean, abs=0.06)
+    quick = chaff.select(table, RIDGE, holdout=0, honest="quick")
+    assert quick.honest is None and "nothing is promised" in str(quick) and quick.features == cheap.features
+    assert "honest" not in quick.selection.scores and cheap.selection.scores["honest"]["keep_up"]["answer"]
+    with pytest.raises(chaff.UsageError, match="honest must be one of quick, cheap, full"):
+        chaff.select(table, RIDGE, honest="very")
+
+
+def test_a_plan_without_a_search_is_promised_by_running_it_anew():
+    plan = chaff.Plan((chaff.Relevance("leading", cut={"top": 3}),), chaff.Scoring(model="ridge", repeats=1))
+    run = chaff.select(line_table(200, 10), plan, holdout=0)
+    assert set(run.features) == {"x1", "x2", "x3"} and 0.4 < run.honest.mean < 0.75 and run.closing.model == "ridge"
+
+
+def test_what_a_stage_cost_is_a_line_of_its_own():
+    rng = np.random.default_rng(4)
+    a = rng.normal(size=300)
+    frame = pd.DataFrame({"a": a, "b": a + 0.2 * rng.normal(size=300), "other": rng.normal(size=300)})
+    frame["y"] = 5 * (frame["b"] - frame["a"]) + 0.3 * rng.normal(size=300)
+    plan = chaff.Plan((chaff.Screen(), chaff.Correlation(0.95), chaff.Search("ridge")), chaff.Scoring(repeats=1))
+    run = chaff.select(chaff.open_table(frame, target="y"), plan, holdout=0)
+    lines = {x.name: x.honest.mean for x in run.closing.lines}
+    assert lines["after correlation"] < lines["full"] - 0.5
+    assert run.honest.keep_up.answer == "worse" and "worse than the full set" in str(run)
+
+
+def test_keep_up_of_sets_of_ones_own():
+    table = line_table(400, 6)
+    assert chaff.keep_up(table, ["x1", "x2", "x3"], model="ridge").answer == "keeps up"
+    found = chaff.keep_up(table, ["x1", "x2"], ["x1", "x2", "x3"], "ridge")
+    assert found.answer == "worse" and found.difference.mean > found.allowance > 0
+    assert chaff.keep_up(table.take(np.arange(40)), ["x1", "x2", "x5"], ["x1", "x2", "x4"], "ridge").answer == "cannot tell"
+    with pytest.raises(chaff.UnknownColumn, match="'grain' is not among"):
+        chaff.keep_up(table, ["grain"])
+
+
+def test_reads_of_a_holdout_are_counted_across_runs(monkeypatch, tmp_path):
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
+    assert [quick_noise().ledger.holdout_reads for _ in range(2)] == [1, 2]
+    assert quick_noise(state=False).ledger.holdout_reads == 1
+    assert list(json.loads(state.state_file().read_text()).values()) == [2]
+    state.state_file().write_text("not json")
+    assert state.count_read("data", "rows") == 1
+    (tmp_path / "file").write_text("")
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "file"))  # no folder can be made there
+    assert state.count_read("data", "rows") == 1
+
+
+def test_a_holdout_that_repeats_training_rows_is_said():
+    rng = np.random.default_rng(0)
+    frame = pd.DataFrame(rng.normal(size=(120, 3)), columns=list("abc")).assign(y=lambda f: f["a"] + 0.5 * rng.normal(size=120))
+    table = chaff.open_table(frame, target="y", holdout=pd.concat([frame.iloc[:20], frame.iloc[:5] + 1.0]))
+    run = chaff.select(table, RIDGE)
+    assert run.closing.holdout_repeats == 20 and "20 holdout rows repeat a training row" in str(run)
+    assert "25 holdout rows: little can be told from them" in str(run)
+
+
+@pytest.mark.parametrize(("rows", "folds", "repeats"), [(30, 10, 5), (80, 5, 10), (300, 5, 3), (900, 5, 1)])
+def test_folds_and_repeats_go_by_the_rows(rows, folds, repeats):
+    table, score = line_table(rows, 3), chaff.Scoring()
+    assert (score.folds_for(table), score.repeats_for(table)) == (folds, repeats)
+    assert chaff.Scoring(folds=4, repeats=2).folds_for(table) == 4
