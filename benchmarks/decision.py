@@ -29,6 +29,8 @@ class Result:
     full_skill: dict[str, float]
     kept_skill: dict[str, float]
     promise: float
+    in_errors: float
+    """The same in standard errors."""
     covered: bool
     said: str
     seconds: float
@@ -53,7 +55,8 @@ def judged(name: str, seed: int, made=make) -> Result:
     fresh = chaff.SubsetScorer(table, deciding, run.honest.metric, split)(list(run.features)).mean
     low, high = run.honest.interval
     return Result(
-        len(run.features), len(table.features), full, kept, run.honest.mean - fresh, low <= fresh <= high,
+        len(run.features), len(table.features), full, kept, run.honest.mean - fresh,
+        (run.honest.mean - fresh) / run.honest.se if run.honest.se > 0 else 0.0, low <= fresh <= high,
         run.honest.keep_up.answer, seconds,
     )  # fmt: skip
 
@@ -93,6 +96,8 @@ def main() -> None:
         everything += results
     share = np.median([r.kept / r.of for r in everything])
     covered = np.mean([r.covered for r in everything])
+    size = np.sqrt(np.mean([r.in_errors**2 for r in everything]))
+    print(f"promise less fresh score, root mean square in standard errors: {size:.2f}")
     print(f"{good} of {len(names)} families keep up; median share of columns kept {share:.2f}; covered {covered:.2f}")
 
 

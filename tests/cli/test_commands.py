@@ -39,7 +39,7 @@ def lots(tmp_path):
 
 
 ROLES = ("--target", "loaf_volume", "--ignore", "accepted", "--ignore", "grade", "--groups", "mill")
-QUICK = ("--set", 'importance.model={name="forest",trees=10}', "--set", "search.strategy=forward")
+QUICK = ("--set", 'importance.model={name="forest",trees=10}', "--repeats", "1", "--model", "ridge")
 
 
 def test_demo_shows_the_whole_job(demo):
@@ -86,7 +86,7 @@ def test_what_demo_says_to_try_next_works(demo):
         run(*line.split()[1:], cwd=folder)
     lines = said[2:]
     assert len(pd.read_parquet(folder / "chaff-demo" / "again.parquet")) == 700
-    out = run(*lines[1].split()[1:], *QUICK, cwd=folder)
+    out = run(*lines[1].split()[1:], *QUICK[:-1], "logistic", cwd=folder)
     assert "positive class 'yes'" in " ".join(out.split()) and "log loss" in out and "ROC AUC" in out
 
 
@@ -175,6 +175,13 @@ def test_options_reach_their_stages(lots, tmp_path):
         and stages["importance"]["model"] == {"name": "forest", "trees": 10}
     )
     assert plan["table"]["kinds"] == {"shift": "category"} and plan["table"]["costs"] == {"ash_pct": 3}
+
+
+def test_a_size_by_hand_and_no_promise(lots, tmp_path):
+    words = run("select", lots, *ROLES, *QUICK, "--size", "3", "--quick", "--no-state", "--out", tmp_path / "o")
+    assert "kept 3 of" in words and "nothing is promised" in words and "on folds R² (ridge)" in " ".join(words.split())
+    assert len(chaff.read_selection(tmp_path / "o" / "selection.json").kept) == 3
+    assert "size 300 is more than the" in run("select", lots, *ROLES, "--size", "300", "--out", tmp_path / "o", code=2)
 
 
 def test_plan_prints_what_select_reads(lots, tmp_path):

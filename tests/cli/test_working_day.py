@@ -14,6 +14,8 @@ from tests.cli.test_commands import CHAFF, ENV, ROLES, run
 
 LOOKING = ("screen", "relevance", "overlap", "linear", "importance")
 
+QUICK = ("--set", 'importance.model={name="forest",trees=5}', "--repeats", "1", "--model", "ridge")
+
 
 @pytest.fixture(scope="module")
 def day(tmp_path_factory):
@@ -28,7 +30,7 @@ def day(tmp_path_factory):
 def held_by_select(day):
     """How many rows a run sets aside."""
     table = chaff.open_table(day / "lots.csv", target="loaf_volume", ignore=["accepted", "grade"], groups="mill")
-    return chaff.select(table, plan=chaff.Plan((chaff.Screen(),)), holdout=0.2).closing.holdout_rows
+    return chaff.select(table, plan=chaff.Plan((chaff.Screen(),)), holdout=0.2, honest="quick").closing.holdout_rows
 
 
 def said(*args, cwd, code=0):
@@ -121,7 +123,7 @@ def test_advice_can_be_pasted_into_the_next_command(day):
 
 def test_every_command_prints_one_object_for_scripts_and_errors_too(day, tmp_path):
     for command in (*LOOKING, "select"):
-        extra = ("--set", 'importance.model={name="forest",trees=5}', "--out", tmp_path / "out") if command == "select" else ()
+        extra = (*QUICK, "--out", tmp_path / "out") if command == "select" else ()
         extra = ("--trees", "5") if command == "importance" else extra
         found = said(command, "lots.csv", "--plan", "lots.toml", *extra, cwd=day)
         assert found["command"] == command and found["seconds"] > 0
@@ -203,7 +205,7 @@ def test_missing_codes_a_column_go_through_plan_select_and_apply(tmp_path):
     table = chaff.open_table(tmp_path / "lots.csv", **plan.table.as_mapping())
     assert table.column("ash_pct").missing.sum() == gaps >= 28
     pins = ("--pin-keep", "ash_pct", "--because", "asked for")
-    run("select", "lots.csv", "--plan", "p.toml", *pins, "--out", "out", "--set", 'importance.model={name="forest",trees=5}', cwd=tmp_path)
+    run("select", "lots.csv", "--plan", "p.toml", *pins, "--out", "out", *QUICK, cwd=tmp_path)
     run("apply", tmp_path / "out" / "selection.json", "lots.csv", "-o", "new.csv", cwd=tmp_path)
     assert pd.read_csv(tmp_path / "new.csv")["ash_pct"].isna().sum() == gaps
 

@@ -31,10 +31,10 @@ def test_score(value, text):
 def test_closing_rows_name_model_metric_and_place(mill_run):
     head, *rows = closing_rows(mill_run.closing)
     named = {row[0]: row for row in rows}
-    assert head[1:4] == ("features", "honest R² (forest)", "RMSE") and head[4].startswith("holdout R² (") and head[-1] == "ridge"
+    assert head[1:3] == ("features", "honest R² (forest)") and head[3].startswith("holdout R² (") and head[4:] == ("RMSE", "ridge")
     assert list(named)[:2] == ["all columns offered", "full, after the screen"] and list(named)[-2:] == ["nothing", "kept − full"]
     assert named["kept"][1] == str(len(mill_run.features)) and named["nothing"][1] == "0"
-    assert re.fullmatch(r"0\.\d{2,3} ± 0\.0\d{1,2}", named["kept"][2]) and float(named["nothing"][3]) > float(named["kept"][3])
+    assert re.fullmatch(r"0\.\d{2,3} ± 0\.0\d{1,2}", named["kept"][2]) and float(named["nothing"][4]) > float(named["kept"][4])
     assert re.fullmatch(r"[+-]0\.\d+ \([+-]0\.\d+ to [+-]0\.\d+\)", named["kept − full"][2])
     assert "keeps up with the full set (allowance 0.0" in answer_line(mill_run.closing)
 

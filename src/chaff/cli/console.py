@@ -169,7 +169,7 @@ class Show:
         self.say()
         head, *rows = closing_rows(run.closing)
         styles = {"kept": "bold", "nothing": "quiet"}
-        columns = columns_of(head, [[Styled(c, styles.get(row[0], "")) for c in row] for row in rows], asked=head[:3])
+        columns = columns_of(head, [[Styled(c, styles.get(row[0], "")) for c in row] for row in rows], asked=head[:4])
         for line in lay_out(columns, self.width).lines:
             self.pieces(line)
         for warning in closing_warnings(run.closing):

@@ -69,6 +69,8 @@ def fitted_losses(g: Ground, model: Model, features: frozenset[str], train: Tabl
 
 def promise_anew(plan: Plan, setting: Setting, ground: Ground, model: Model) -> Promise:
     """A promise from outer folds, the plan run anew in each."""
+    once = ground.splits[0].repeat
+    ground = replace(ground, splits=tuple(s for s in ground.splits if s.repeat == once))  # each costs as much as the run itself
     done = ground.work.each(Anew(plan, setting, ground, model), range(len(ground.splits)), "honest score, the plan anew")
     kept = ground.on_rows([[d[2]] for d in done], [d[0][None] for d in done])
     full = ground.on_rows([[d[3]] for d in done], [d[1][None] for d in done])

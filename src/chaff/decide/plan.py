@@ -25,12 +25,15 @@ from chaff.methods.relevance.stage import Relevance
 from chaff.methods.screen.stage import Screen
 from chaff.methods.search.stage import Search
 from chaff.metrics import METRICS, find_metric
+from chaff.models.forest import Forest
+from chaff.models.logistic import Logistic
 from chaff.models.named import as_model
 from chaff.models.protocols import Model
 from chaff.results.pin import Pin
 from chaff.table.table import Table
 from chaff.table.terms import Terms
 
+BUILT_IN_FOREST = Forest(trees=60, rows_per_tree=20_000)  # what importance is measured by: enough to rank, in seconds
 FOLDS = 5
 FEW_ROWS = 50
 REPEATS = (
@@ -154,7 +157,7 @@ def built_in_plan() -> Plan:
     >>> [s.use for s in built_in_plan().stages]
     ['screen', 'relevance', 'overlap', 'importance', 'search']
     """
-    return Plan((Screen(), Relevance("leading"), Overlap(), Importance(), Search()))
+    return Plan((Screen(), Relevance("leading"), Overlap(), Importance(BUILT_IN_FOREST), Search()))
 
 
 def read_plan(path: str | Path) -> Plan:
@@ -250,6 +253,8 @@ def check_plan(plan: Plan, table: Table) -> None:
             find_metric(plan.score.metric, table.target.task, len(table.target.classes))
     except UsageError as error:
         problems.append(f"score: {error}")
+    if isinstance(plan.score.model, Logistic) and not table.target.classes:
+        problems.append("score: logistic regression needs classes; the target is a number (use ridge)")
     for stage in plan.stages:
         try:
             if isinstance(stage, ChecksTable):

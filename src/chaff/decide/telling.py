@@ -24,23 +24,25 @@ def closing_rows(closing: Closing) -> list[tuple[str, ...]]:
     has_holdout, has_other, has_beside = closing.holdout_rows > 0, bool(closing.other), closing.beside is not None
     where = "honest" if closing.honest is not None else "on folds"
     head = ["", "features", f"{where} {closing.metric.label} ({closing.model})"]
-    if has_beside and closing.beside is not None:
-        head.append(closing.beside.label)
     if has_holdout:
         head.append(f"holdout {closing.metric.label} ({closing.holdout_rows:,} rows)")
+    if has_beside and closing.beside is not None:
+        head.append(closing.beside.label)
     if has_other:
         head.append(closing.other)
     rows = [tuple(head)]
-    for line in _shown(closing):
-        cells = [_name(line, closing), f"{len(line.features)}", _cell(line.honest)]
-        cells += [_cell(line.beside, error=False)] if has_beside else []
-        cells += [_cell(line.holdout)] if has_holdout else []
-        cells += [_cell(line.other, error=False)] if has_other else []
+    shown = _shown(closing)
+    honest, holdout = (_column([getattr(line, which) for line in shown]) for which in ("honest", "holdout"))
+    for k, line in enumerate(shown):
+        cells = [_name(line), f"{len(line.features)}", honest[k]]
+        cells += [holdout[k]] if has_holdout else []
+        cells += [score(line.beside.mean)] if has_beside else []
+        cells += [score(line.other.mean)] if has_other else []
         rows.append(tuple(cells))
     if closing.honest is not None and closing.honest_gap is not None:
         gap = ["kept − full", "", gap_words(closing.honest_gap)]
-        gap += [""] if has_beside else []
         gap += [gap_words(closing.holdout_gap)] if has_holdout else []
+        gap += [""] if has_beside else []
         gap += [""] if has_other else []
         rows.append(tuple(gap))
     return rows
@@ -53,12 +55,15 @@ def _shown(closing: Closing) -> list[Line]:
     return lines
 
 
-def _name(line: Line, closing: Closing) -> str:
-    return {"full": "full, after the screen", "nothing": "nothing"}.get(line.name, line.name)
+def _name(line: Line) -> str:
+    return {"full": "full, after the screen"}.get(line.name, line.name)
 
 
-def _cell(s: Scored, error: bool = True) -> str:
-    return with_error(s.mean, s.se if error else float("nan"))
+def _column(scores: list[Scored]) -> list[str]:
+    """Scores that are read under each other have the digits that the largest error allows."""
+    errors = [s.se for s in scores if s.se > 0]
+    places = places_for(max(errors)) if errors else None
+    return [with_error(s.mean, s.se, places) for s in scores]
 
 
 def gap_words(gap: Gap | None) -> str:
@@ -133,9 +138,7 @@ def nothing_words(run: Run, trail: SearchTrail) -> str:
     than = "its mean" if target.task == "regression" else "the class shares"
     curve, metric = trail.decided, trail.ground.metric
     best = max((k for k, s in enumerate(curve.sizes) if s), key=lambda k: trail.ground.sign * curve.values[k].mean(), default=0)
-    from chaff.results.score import corrected_error
-
-    value, error = float(curve.values[best].mean()), corrected_error(curve.values[best], trail.test_share)
+    value, error = float(curve.values[best].mean()), float(curve.errors(trail.ground)[best])
     name, p = trail.strongest
     single = f", and the best single column ({name}) has a family p of {p:.2g}" if name and p == p else ""
     return f"nothing here predicts {target.name} better than {than}: honest {metric.label} {with_error(value, error)} at best{single}"
@@ -150,7 +153,7 @@ def stability_words(trail: SearchTrail, kept: tuple[str, ...]) -> list[str]:
         f"{len(sure)} of {len(kept)} were kept in 90 % of the folds or more"
         + (f"; in fewer than half: {', '.join(shaky)}" if shaky else "")
     ]
-    pairs = trail.promise.stand_ins()
+    pairs = trail.stand_ins()
     if pairs:
         shown = "; ".join(f"{a} or {b}" for a, b in pairs[:4])
         out.append(f"stand in for each other: {shown}" + (f" and {len(pairs) - 4} more pairs" if len(pairs) > 4 else ""))

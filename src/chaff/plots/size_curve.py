@@ -8,10 +8,10 @@ import numpy as np
 
 from chaff.metrics import METRICS
 from chaff.plots.palette import DROP, INK, KEEP, PAPER, QUIET, SECOND, dress, new_axes
-from chaff.results.score import corrected_error
 from chaff.results.trail import Trail
 
 if TYPE_CHECKING:
+    from chaff.arrays import Floats
     from chaff.methods.search.curve import Curve
     from chaff.methods.search.stage import SearchTrail
 
@@ -49,8 +49,8 @@ def score_by_size(trail: SearchTrail, ax: Any = None, unit: str = "") -> Any:
     deciding = trail.decided
     for curve in trail.best_curves():
         if curve.label != deciding.label:
-            _band(ax, curve, trail.test_share, SECOND, (0, (4, 2)))
-    _band(ax, deciding, trail.test_share, KEEP, "solid")
+            _band(ax, curve, curve.errors(trail.ground), SECOND, (0, (4, 2)))
+    _band(ax, deciding, deciding.errors(trail.ground), KEEP, "solid")
     _floor(ax, trail)
     chosen, best = trail.choice.place, trail.choice.best
     if best != chosen:
@@ -75,10 +75,9 @@ def _title(trail: SearchTrail) -> str:
     return f"The search keeps {n} of {of} features through the {trail.decided.label} lens{more}"
 
 
-def _band(ax: Any, curve: Curve, share: float, colour: str, style: Any) -> None:
+def _band(ax: Any, curve: Curve, se: Floats, colour: str, style: Any) -> None:
     """A curve with its error, named at its right end."""
     sizes, mean = np.array(curve.sizes), curve.values.mean(1)
-    se = np.array([corrected_error(v, share) for v in curve.values])
     ax.fill_between(sizes, mean - se, mean + se, color=colour, alpha=0.12, linewidth=0)
     ax.plot(sizes, mean, color=colour, linewidth=2.0, linestyle=style, marker="o", markersize=3)
     ax.annotate(

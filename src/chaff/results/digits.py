@@ -72,13 +72,15 @@ def places_for(error: float) -> int:
     return int(np.clip(-exponent + (error / 10.0**exponent < 2), 0, 6))
 
 
-def with_error(value: float, error: float) -> str:
-    """`0.69 ± 0.02`: no more digits than the error allows; the value alone where there is no error."""
+def with_error(value: float, error: float, places: int | None = None) -> str:
+    """`0.69 ± 0.02`: no more digits than the error allows, or so many; the value alone where there is no error."""
     if value != value:
         return ""
     if error != error:
-        return score(value)
-    places = places_for(error)
+        return score(value) if places is None or abs(value) < 5e-4 else _plain_zero(value, places)
+    if error == 0 and abs(value) < 5e-4:
+        return "0"
+    places = places_for(error) if places is None else places
     return f"{_plain_zero(value, places)} ± {error:.{places}f}"
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from chaff.arrays import Floats
+from chaff.arrays import Floats, Ints
 from chaff.errors import ModelError
 from chaff.evaluate.fitted import PreparedSplit
 from chaff.folds import Folds
@@ -21,11 +21,15 @@ from chaff.table.bins import Bins
 from chaff.table.table import Table
 from chaff.work import Work
 
+MOST_ROWS = 4_000  # of a fold that are shuffled; more change no ranking
+
 
 @dataclass(frozen=True)
 class Changes:
-    """What shuffling changed in one split, float64 (features, test rows): freely, and given the other features."""
+    """What shuffling changed in one split, float64 (features, judged rows): freely, and given the other features."""
 
+    rows: Ints
+    """Which of the test rows were judged."""
     free: Floats
     given_others: Floats
     scale: float
@@ -54,23 +58,42 @@ class ShuffleFold:
         if not isinstance(fitted, Shuffles) or not isinstance(split.reads, BinsForm):
             raise ModelError(f"{self.model.label} cannot say what shuffling a feature changes: it lacks the method `shuffled`; use forest")
         train, test = (self.table.take(r) for r in self.folds.rows(self.folds.splits[split.number]))
-        given = Conditional.learn(train)
-        freely = [freely_dealt(split.test, seed, s) for s in range(self.shuffles)]
-        bound = [dealt_given_others(given, split.reads.binning, split.test, test, seed, s) for s in range(self.shuffles)]
-        around = squared_loss(split.truth.targets, split.truth.train_means[None, :])
-        scale = 1.0 if split.train.classes else float(np.average(around, weights=split.truth.weights)) or 1.0
-        return Changes(self._rise(fitted, split, freely, seed), self._rise(fitted, split, bound, seed), scale, split.truth.weights)
+        given, rows = Conditional.learn(train), judged_rows(len(test), seed)
+        held, test = some_rows(split.test, rows), test.take(rows)
+        freely = [freely_dealt(held, seed, s) for s in range(self.shuffles)]
+        bound = [dealt_given_others(given, split.reads.binning, held, test, seed, s) for s in range(self.shuffles)]
+        around, weights = squared_loss(held.targets, split.truth.train_means[None, :]), split.truth.weights[rows]
+        scale = 1.0 if held.classes else float(np.average(around, weights=weights)) or 1.0
+        free, bound_rise = (self._rise(fitted, held, foreign, seed) for foreign in (freely, bound))
+        return Changes(rows, free, bound_rise, scale, weights)
 
-    def _rise(self, fitted: Shuffles, split: PreparedSplit, foreign: Sequence[Sample], seed: Work) -> Floats:
+    def _rise(self, fitted: Shuffles, held: Sample, foreign: Sequence[Sample], seed: Work) -> Floats:
         """Rise in loss, averaged over shuffles, float64 (features, rows)."""
-        targets = split.truth.targets
-        loss = log_loss if split.train.classes else squared_loss
-        predicted, blocks = fitted.shuffled(split.test, foreign, seed)
+        targets = held.targets
+        loss = log_loss if held.classes else squared_loss
+        predicted, blocks = fitted.shuffled(held, foreign, seed)
         base = loss(targets, predicted)
-        out = np.empty((len(split.train.features), len(targets)))
+        out = np.empty((len(held.features), len(targets)))
         for where, change in blocks:
             out[:, where] = (loss(targets[where], predicted[where] + change) - base[where]).mean(0)
         return out
+
+
+def judged_rows(n: int, work: Work) -> Ints:
+    """Rows that are shuffled: all, or a sample of many."""
+    if n <= MOST_ROWS:
+        return np.arange(n)
+    return np.sort(work.stream("judged rows").choice(n, MOST_ROWS, replace=False))
+
+
+def some_rows(rows: Sample, which: Ints) -> Sample:
+    """Fewer rows of a sample in bins."""
+    bins: Bins = rows.data
+    if which.size == bins.codes.shape[1]:
+        return rows
+    fewer = Bins(bins.features, np.ascontiguousarray(bins.codes[:, which]), bins.counts, bins.category)
+    weights = None if rows.weights is None else rows.weights[which]
+    return replace(rows, data=fewer, targets=rows.targets[which], weights=weights, groups=None, order=None)
 
 
 def freely_dealt(rows: Sample, work: Work, shuffle: int) -> Sample:
@@ -86,7 +109,7 @@ def over_rows(parts: Sequence[Changes], table: Table, folds: Folds) -> list[Mean
     total = np.zeros((len(parts[0].given_others), len(table)))
     count = np.zeros(len(table))
     for split, part in zip(folds.splits, parts, strict=True):
-        rows = folds.rows(split)[1]
+        rows = folds.rows(split)[1][part.rows]
         total[:, rows] += part.given_others
         count[rows] += 1
     some = np.flatnonzero(count)

@@ -19,6 +19,7 @@ from chaff.results.score import corrected_error
 from chaff.table.table import Table
 
 SURE = 2.576
+TREES = 40
 ALLOWED = 0.02  # of what all features gain over knowing nothing
 RIDGE = Ridge(0.01)
 
@@ -63,7 +64,7 @@ def total_costs(table: Table, gone: Sequence[str], setting: Setting) -> list[Cos
         return []
     left = frozenset(table.features) - set(gone)
     out = []
-    for label, model in (("ridge", RIDGE), ("forest", ForestLens().grown(len(table)))):
+    for label, model in (("ridge", RIDGE), ("forest", replace(ForestLens().grown(len(table)), trees=TREES))):
         try:
             out.append(_cost(label, model, table, left, setting))
         except ChaffError:

@@ -43,11 +43,17 @@ class Curve:
     trail: Trail | None = field(repr=False, default=None)
     """Every move of the search on all training rows, where a strategy walked."""
 
+    def errors(self, ground: Ground) -> Floats:
+        """Standard error of each size's score over the splits, float64 (sizes,); of R², of its gain over nothing, which it is."""
+        gain = ground.metric.name == "r2" and self.sizes[0] == 0
+        v = self.values - self.values[0] if gain else self.values
+        return np.array([corrected_error(x, ground.folds.test_share) for x in v])
+
     def frame(self, ground: Ground) -> pd.DataFrame:
         """One row a size: score, score_se (of the mean over splits), which columns come and go against the size before."""
         import pandas as pd
 
-        rows = []
+        rows, errors = [], self.errors(ground)
         before: frozenset[str] = frozenset()
         for k, size in enumerate(self.sizes):
             here = self.sets[k]
@@ -55,7 +61,7 @@ class Curve:
                 {
                     "size": size,
                     "score": float(self.values[k].mean()),
-                    "score_se": corrected_error(self.values[k], ground.folds.test_share),
+                    "score_se": float(errors[k]),
                     "comes": tuple(sorted(here - before)),
                     "goes": tuple(sorted(before - here)),
                 }

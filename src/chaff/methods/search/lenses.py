@@ -21,7 +21,7 @@ def built_in_lenses(table: Table, setting: Setting) -> tuple[Lens, ...]:
     classes = len(table.target.classes)
     metric = METRICS[setting.metric] if setting.metric else None
     pays = metric is None or metric.of_errors is None
-    return linear_lens(len(table), Layout.of(table, table.features).width, classes, pays), ForestLens()
+    return linear_lens(len(table), Layout.of(table, table.features).width, classes, pays), ForestLens(ForestLens().grown(len(table)))
 
 
 def other_lens(lens: Lens, table: Table, setting: Setting) -> Lens:

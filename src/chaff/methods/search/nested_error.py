@@ -21,7 +21,7 @@ from chaff.stats.paired_loss import mean_difference
 from chaff.table.table import Table
 from chaff.work import Work, task
 
-MOST_ROWS = 20_000  # more say nothing new of the ratio
+MOST_ROWS = 8_000  # more say nothing new of the ratio
 MANY, FEW = 8, 2  # repeats under and from 700 rows
 LARGE = 700
 FOLDS = 5

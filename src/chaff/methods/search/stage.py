@@ -23,13 +23,15 @@ from chaff.methods.search.signal import Signals, family_p
 from chaff.methods.search.strategy import Strategy, as_strategy
 from chaff.metrics import Metric
 from chaff.models.least_squares import Ridge
+from chaff.models.logistic import Logistic
 from chaff.models.named import as_model
 from chaff.models.protocols import ClosedForm, Model
-from chaff.results.score import corrected_error
 from chaff.results.trail import Move, Trail
 from chaff.results.verdict import Verdict, drop, keep, look
+from chaff.table.moments import table_moments
 from chaff.table.table import Table
 
+RELATED = 0.3  # correlation from which two columns may stand in for each other
 ALARM_R2 = 0.99
 ALARM_LOSS = 0.02  # of what nothing loses
 
@@ -81,9 +83,16 @@ class SearchTrail(Trail):
             out.append(max(mine, key=lambda c: float((self.ground.sign * c.values.mean(1)).max())))
         return tuple(out)
 
-    @property
-    def chosen_place(self) -> int:
-        return self.choice.place
+    def stand_ins(self) -> tuple[tuple[str, str], ...]:
+        """Pairs of related features of which the folds kept the one or the other, hardly ever both; one of them is kept."""
+        pairs = [p for p in self.promise.stand_ins() if set(p) & set(self.chosen)]
+        if not pairs:
+            return ()
+        layout = self.ground.table.with_features(tuple(dict.fromkeys(f for p in pairs for f in p)))
+        moments = table_moments(layout, layout.features, self.ground.work)
+        r = np.abs(np.nan_to_num(moments.correlations()))
+        starts = dict(zip(layout.features, zip(moments.layout.starts, moments.layout.starts[1:], strict=False), strict=True))
+        return tuple((a, b) for a, b in pairs if r[slice(*starts[a]), slice(*starts[b])].max(initial=0.0) >= RELATED)
 
 
 @dataclass(frozen=True)
@@ -145,7 +154,9 @@ class Search:
         return True
 
     def check_table(self, table: Table) -> None:
-        """A size has to be there to be chosen."""
+        """A size has to be there to be chosen, and a model has to fit the target."""
+        if isinstance(self.model, Logistic) and not table.target.classes:
+            raise UsageError("logistic regression needs classes; the target is a number (use ridge)")
         if self.size is not None and self.size > len(table.features):
             raise UsageError(f"size {self.size} is more than the {len(table.features)} features there are")
 
@@ -211,10 +222,13 @@ class Search:
         mine = [k for k in range(len(curves)) if of[k] == of[first.curve]]
         full = max(mine, key=lambda k: ground.sign * curves[k].values[-1].mean())
         settled = first.nothing or rule.size is not None or rule.margin is not None
+        everything = len(curve.sizes) - 1
         for lift in range(len(curve.sizes)):
             choice, promise = first.lifted(lift, curve), promise_of(curves, ground, inside, lift, full)
-            if settled or choice.place == len(curve.sizes) - 1 or not _falls_short(promise, ground):
+            if settled or choice.place == everything or not _falls_short(promise, ground):
                 break
+        if choice.place == everything and not settled:  # the full set is what is promised, whatever single folds would have kept
+            promise = promise_of(curves, ground, inside, everything, full)
         return choice, full, promise
 
     def _added(
@@ -252,9 +266,9 @@ class Search:
             elif f in chosen:
                 out.append(keep(f, self.use, figure, "", "in the chosen set" + tail))
             elif result.choice.nothing:
-                out.append(drop(f, self.use, figure, "", "nothing here predicts better than knowing nothing" + tail))
+                out.append(drop(f, self.use, figure, "", "no column here predicts" + tail))
             else:
-                out.append(drop(f, self.use, figure, "", f"not in the smallest set {result.rule}" + tail))
+                out.append(drop(f, self.use, figure, "", "not in the smallest set that keeps up" + tail))
         return tuple(out)
 
 
@@ -334,12 +348,3 @@ def _check_memory(ground: Ground, lenses: Sequence[Lens]) -> None:
             f"search: {len(ground.table.features):,} features need {engine.bytes_needed / 2**30:.1f} GiB in closed form, over "
             f'{CLOSED_FORM_BYTES / 2**30:.0f}; cut before it, for example with [[stage]] use = "relevance", cut = {{ top = 1000 }}'
         )
-
-
-def score_of(trail: SearchTrail, place: int) -> tuple[float, float]:
-    """(mean, standard error) of a size on the deciding curve."""
-    v = trail.decided.values[place]
-    return float(v.mean()), corrected_error(v, trail.test_share)
-
-
-__all__ = ["Search", "SearchTrail", "SizeRule", "almost_perfect", "score_of"]
