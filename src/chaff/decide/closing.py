@@ -21,7 +21,7 @@ from chaff.methods.search.additions import row_losses, split_losses
 from chaff.methods.search.curve import keep_up_of
 from chaff.methods.search.ground import Ground, averaged
 from chaff.methods.search.lenses import built_in_lenses, lens_of, other_lens
-from chaff.methods.search.nested_error import error_inflation
+from chaff.methods.search.nested_error import nested_error
 from chaff.methods.search.promise import Promise
 from chaff.methods.search.stage import SearchTrail
 from chaff.metrics import METRICS, Metric, beside
@@ -203,18 +203,18 @@ def _honest(plan: Plan, walked: Walked, setting: Setting, decided: Decided, way:
     trail, ground = decided.trail, decided.ground
     label = decided.model.label
     if trail is not None and way == "cheap":
-        inflation = error_inflation(trail.ground, decided.model, frozenset(walked.kept))
+        error = nested_error(trail.ground, decided.model, frozenset(walked.kept))
         seen = float(trail.decided.values[trail.choice.place].mean())
         how = f"{setting.folds.how}; size and lens of each fold from the others"
-        return honest_of(_against(trail, walked.full, decided), trail.ground, inflation, label, seen, how)
-    inflation = error_inflation(ground, decided.model, frozenset(walked.kept))
+        return honest_of(_against(trail, walked.full, decided), trail.ground, error, label, seen, how)
+    error = nested_error(ground, decided.model, frozenset(walked.kept))
     promise = promise_anew(plan, _plain(setting), ground, decided.model)
     if trail is not None:
         seen = float(trail.decided.values[trail.choice.place].mean())
     else:
         own = split_losses([frozenset(walked.kept)], decided.model, ground)[0]
         seen = scored(ground, own, np.array([np.nan]), 1.0).score
-    return honest_of(promise, ground, inflation, label, seen, f"{setting.folds.how}; the whole plan anew in each")
+    return honest_of(promise, ground, error, label, seen, f"{setting.folds.how}; the whole plan anew in each")
 
 
 def _against(trail: SearchTrail, full: Sequence[str], decided: Decided) -> Promise:

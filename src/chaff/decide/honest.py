@@ -10,6 +10,7 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.methods.search.curve import keep_up_of
 from chaff.methods.search.ground import Ground, averaged
+from chaff.methods.search.nested_error import NestedError
 from chaff.methods.search.promise import Promise
 from chaff.metrics import METRICS
 from chaff.results.digits import score
@@ -28,7 +29,7 @@ class Honest:
 
     mean: float
     se: float
-    """By nested cross-validation."""
+    """By nested cross-validation, and what four fifths of the rows, on which folds learn, leave to be learned."""
     interval: tuple[float, float]
     """90 %."""
     metric: str
@@ -85,33 +86,35 @@ def told_keep_up(k: KeepUp) -> dict[str, Any]:
     }
 
 
-def honest_of(promise: Promise, ground: Ground, inflation: float, model: str, seen: float, how: str) -> Honest:
+def honest_of(promise: Promise, ground: Ground, error: NestedError, model: str, seen: float, how: str) -> Honest:
     """The honest score from row losses.
 
     Parameters
     ----------
-    inflation : float
-        From `error_inflation`; the error of rows is multiplied by it.
+    error : NestedError
+        The error of rows is multiplied by its inflation; what all rows would still teach makes the interval wider, since folds
+        learn on four fifths of them.
     seen : float
         What the search saw.
     """
     kept, full = (averaged(x) for x in (promise.kept, promise.full))
-    mine = scored(ground, promise.kept, promise.values, inflation)
-    whole = scored(ground, promise.full, promise.full_values, inflation)
-    reach = t_quantile(0.5 + LEVEL / 2, max(mine.df, 1.0)) * mine.se
+    mine = scored(ground, promise.kept, promise.values, error.inflation)
+    whole = scored(ground, promise.full, promise.full_values, error.inflation)
+    se = float(np.hypot(mine.se, error.learning * np.nan_to_num(mine.slope)))
+    reach = t_quantile(0.5 + LEVEL / 2, max(mine.df, 1.0)) * se
     return Honest(
         mine.score,
-        mine.se,
+        se,
         (mine.score - reach, mine.score + reach),
         ground.metric.name,
         model,
         seen,
         how,
         int((~np.isnan(kept)).sum()),
-        keep_up_of(kept, full, ground, inflation=inflation),
+        keep_up_of(kept, full, ground, inflation=error.inflation),
         (whole.score, whole.se),
         scored(ground, promise.none, ground.none.values[0], 1.0).score,
-        inflation,
+        error.inflation,
         mine.slope,
     )
 

@@ -11,7 +11,7 @@ from chaff.folds import make_folds
 from chaff.methods.search.additions import row_losses
 from chaff.methods.search.curve import keep_up_of
 from chaff.methods.search.ground import Ground
-from chaff.methods.search.nested_error import error_inflation
+from chaff.methods.search.nested_error import nested_error
 from chaff.models.named import as_model
 from chaff.models.protocols import Model
 from chaff.stats.paired_loss import KeepUp
@@ -83,4 +83,4 @@ def keep_up(
     setting = Setting(make_folds(table, folds, scoring.repeats_for(table), work), metric=metric, work=work)
     ground = Ground.of(table, setting, [chosen])
     a, b = row_losses([few, many], chosen, ground)
-    return keep_up_of(a, b, ground, inflation=error_inflation(ground, chosen, many))
+    return keep_up_of(a, b, ground, inflation=nested_error(ground, chosen, many).inflation)
