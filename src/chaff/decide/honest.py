@@ -29,7 +29,7 @@ class Honest:
 
     mean: float
     se: float
-    """By nested cross-validation, and what four fifths of the rows, on which folds learn, leave to be learned."""
+    """By nested cross-validation, what all rows would still teach, and by how much the folds' own choices moved the score."""
     interval: tuple[float, float]
     """90 %."""
     metric: str
@@ -93,14 +93,15 @@ def honest_of(promise: Promise, ground: Ground, error: NestedError, model: str, 
     ----------
     error : NestedError
         The error of rows is multiplied by its inflation; what all rows would still teach makes the interval wider, since folds
-        learn on four fifths of them.
+        learn on four fifths of them, and so does what the folds' own choices moved the score from the one of the kept set.
     seen : float
         What the search saw.
     """
     kept, full = (averaged(x) for x in (promise.kept, promise.full))
     mine = scored(ground, promise.kept, promise.values, error.inflation)
     whole = scored(ground, promise.full, promise.full_values, error.inflation)
-    se = float(np.hypot(mine.se, error.learning * np.nan_to_num(mine.slope)))
+    taught, moved = error.learning * np.nan_to_num(mine.slope), np.nan_to_num(seen - mine.score)
+    se = float(np.sqrt(mine.se**2 + taught**2 + moved**2))
     reach = t_quantile(0.5 + LEVEL / 2, max(mine.df, 1.0)) * se
     return Honest(
         mine.score,

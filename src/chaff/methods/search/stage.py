@@ -228,7 +228,7 @@ class Search:
             if settled or choice.place == everything or not _falls_short(promise, ground):
                 break
         if choice.place == everything and not settled:  # the full set is what is promised, whatever single folds would have kept
-            promise = promise_of(curves, ground, inside, everything, full)
+            promise = promise_of(curves, ground, [Choice(full, everything, everything, everything, False)] * len(inside), 0, full)
         return choice, full, promise
 
     def _added(
