@@ -60,12 +60,13 @@ def _table(show: Show, found: Findings, everything: bool) -> None:
 
     frame = found.ranked()
     some = frame if everything else frame.head(HEAD)
-    title(show, f"{int(frame['beyond_chance'].sum())} of {len(frame)} features are beyond chance")
+    title(show, f"{int(frame['beyond_chance'].sum())} of {len(frame)} features are beyond chance given the others")
     rows = [
         [
             str(place),
             str(f),
             f"{figure(r['importance'])} ± {figure(r['importance_sd'], 2)}",
+            figure(r["given_others"]),
             cell("p", r["p"]),
             cell("q", r["q"]),
             "beyond chance" if r["beyond_chance"] else "within chance",
@@ -73,7 +74,8 @@ def _table(show: Show, found: Findings, everything: bool) -> None:
         ]
         for place, (f, r) in enumerate(some.iterrows(), 1)
     ]
-    grid(show, ["", "feature", "importance ± sd", "p", "q", "found", "verdict"], rows, asked=("", "feature", "importance ± sd"), names=2)
+    head = ["", "feature", "importance ± sd", "given others", "p", "q", "found", "verdict"]
+    grid(show, head, rows, asked=("", "feature", "importance ± sd"), names=2)
     rest(show, len(some), len(frame))
     notes(show, found.notes)
 

@@ -179,4 +179,4 @@ def select(
 
 def _kept_shares(walked: Walked) -> dict[str, float]:
     last = walked.reports[-1].result
-    return {f: last.promise.kept_share(f) for f in last.offered} if isinstance(last, SearchTrail) else {}
+    return {f: last.promise.kept_share(f) for f in last.offered if f not in last.added} if isinstance(last, SearchTrail) else {}

@@ -146,11 +146,12 @@ def nothing_words(run: Run, trail: SearchTrail) -> str:
 
 def stability_words(trail: SearchTrail, kept: tuple[str, ...]) -> list[str]:
     """In how many outer folds the kept columns were kept, and which stand in for each other."""
-    shares = {f: trail.promise.kept_share(f) for f in kept}
-    sure = [f for f in kept if shares[f] >= 0.9]
-    shaky = [f"{f} ({shares[f]:.0%})" for f in kept if shares[f] < 0.5]
+    searched = [f for f in kept if f not in trail.added]  # what the other lens adds is not added anew in each fold
+    shares = {f: trail.promise.kept_share(f) for f in searched}
+    sure = [f for f in searched if shares[f] >= 0.9]
+    shaky = [f"{f} ({shares[f]:.0%})" for f in searched if shares[f] < 0.5]
     out = [
-        f"{len(sure)} of {len(kept)} were kept in 90 % of the folds or more"
+        f"{len(sure)} of {len(searched)} were kept in 90 % of the folds or more"
         + (f"; in fewer than half: {', '.join(shaky)}" if shaky else "")
     ]
     pairs = trail.stand_ins()

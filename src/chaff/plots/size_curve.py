@@ -54,14 +54,15 @@ def score_by_size(trail: SearchTrail, ax: Any = None, unit: str = "") -> Any:
     _floor(ax, trail)
     chosen, best = trail.choice.place, trail.choice.best
     if best != chosen:
-        _mark(ax, deciding, best, "best", DROP, PAPER, 0.05)
+        _mark(ax, deciding, best, "best", DROP, PAPER, 0.05 if metric.higher_is_better else 0.89)
     word = "chosen" if best != chosen else "chosen, and best"
-    _mark(ax, deciding, chosen, word, KEEP, KEEP, 0.11)
+    _mark(ax, deciding, chosen, word, KEEP, KEEP, 0.11 if metric.higher_is_better else 0.95)  # on the side of the poor scores
     label = metric.label + (f" ({unit})" if metric.unit_of_target and unit else "")
     dress(ax, _title(trail), "number of features", f"honest {label}, mean ± standard error")
     if trail.notes:
         ax.text(0, 1.015, trail.notes[0], transform=ax.transAxes, fontsize=10, color=QUIET, va="bottom")
         ax.set_title(_title(trail), loc="left", color=INK, fontsize=13, fontweight="bold", pad=26)
+    ax.xaxis.get_major_locator().set_params(integer=True)
     most = max(max(c.sizes) for c in trail.best_curves())
     ax.set_xlim(-0.02 * most, max(most, 1) * 1.02 + 0.5)
     return ax
@@ -105,7 +106,7 @@ def _floor(ax: Any, trail: SearchTrail) -> None:
     span = max(max(tops) - sign * nothing, 0.02 * max(abs(nothing), 1e-12), 1e-9)
     far, near = sign * (sign * nothing - 0.6 * span), sign * (max(tops) + 0.18 * span)
     lowest = min(float((sign * c.values.mean(1)).min()) for c in curves)
-    if lowest < sign * far:
+    if lowest < sign * far and not trail.choice.nothing:
         ax.set_ylim(*sorted((far, near)))
     x = 0.99
     ax.annotate(

@@ -262,7 +262,7 @@ class Search:
                 out.append(look(f, self.use, figure, "", reason + tail, stays=True))
             elif f in result.added:
                 reason = f"not in the {result.decided.label} set, but the other lens needs it beside that set (p {result.added[f]:.2g})"
-                out.append(keep(f, self.use, figure, "", reason + tail))
+                out.append(keep(f, self.use, figure if gain is not None else "", "", reason))
             elif f in chosen:
                 out.append(keep(f, self.use, figure, "", "in the chosen set" + tail))
             elif result.choice.nothing:
