@@ -127,7 +127,7 @@ def test_a_holdout_that_repeats_training_rows_is_said():
     table = chaff.open_table(frame, target="y", holdout=pd.concat([frame.iloc[:20], frame.iloc[:5] + 1.0]))
     run = chaff.select(table, RIDGE)
     assert run.closing.holdout_repeats == 20 and "20 holdout rows repeat a training row" in str(run)
-    assert "25 holdout rows: little can be told from them" in str(run)
+    assert "25 holdout rows: little can be told from them" in str(run) and "20 rows repeat another one" in str(run)
 
 
 @pytest.mark.parametrize(("rows", "folds", "repeats"), [(30, 10, 5), (80, 5, 10), (300, 5, 3), (900, 5, 1)])

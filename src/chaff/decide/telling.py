@@ -11,6 +11,7 @@ from chaff.methods.search.stage import SearchTrail
 from chaff.results.digits import places_for, score, signed, with_error
 from chaff.results.findings import Findings
 from chaff.stats.paired_loss import KeepUp
+from chaff.table.repeated import repeated_rows
 
 if TYPE_CHECKING:
     from chaff.decide.run import Run
@@ -128,6 +129,8 @@ def closing_words(run: Run) -> list[str]:
         out.append(f"through the other lens ({closing.other}) the kept set {words[closing.other_keep_up.answer]}")
     if trail is not None and closing.kept:
         out += stability_words(trail, closing.kept)
+    repeated = repeated_rows(run.table).words
+    out += [repeated] if repeated else []
     out += holdout_words(run)
     return out
 

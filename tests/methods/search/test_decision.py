@@ -214,3 +214,21 @@ def test_curves_of_a_lens_hold_their_size_when_fewer_features_are_offered_inside
     lens = LinearLens((chaff.Ridge(),))
     seen = look_through([lens], ground, "test")[0]
     assert seen.curves[0].sizes == (0, 1, 2, 3, 4) and seen.curves[0].frame(ground)["comes"].map(len).sum() >= 4
+
+
+def test_separation_is_said():
+    rng = np.random.default_rng(0)
+    x = rng.normal(size=(120, 3))
+    frame = pd.DataFrame(x, columns=list("abc")).assign(y=np.where(x[:, 0] > 0, "up", "down"))
+    trail, _ = decided(chaff.open_table(frame, target="y"), chaff.Search("logistic"))
+    assert "a" in trail.chosen and any("without a mistake" in note for note in trail.notes)
+    noisy = frame.assign(y=np.where(x[:, 0] + rng.normal(size=120) > 0, "up", "down"))
+    trail, _ = decided(chaff.open_table(noisy, target="y"), chaff.Search("logistic"))
+    assert not any("without a mistake" in note for note in trail.notes)
+
+
+def test_logistic_needs_classes_before_anything_runs():
+    with pytest.raises(chaff.PlanError, match="logistic regression needs classes"):
+        chaff.select(line_table(60, 3), chaff.Plan((chaff.Search("logistic"),)))
+    with pytest.raises(chaff.PlanError, match="logistic regression needs classes"):
+        chaff.select(line_table(60, 3), chaff.Plan((chaff.Search(),), chaff.Scoring(model="logistic")))

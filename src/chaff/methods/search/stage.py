@@ -22,6 +22,7 @@ from chaff.methods.search.promise import Promise, choices_inside, promise_of
 from chaff.methods.search.signal import Signals, family_p
 from chaff.methods.search.strategy import Strategy, as_strategy
 from chaff.metrics import Metric
+from chaff.models.forms import sample
 from chaff.models.least_squares import Ridge
 from chaff.models.logistic import Logistic
 from chaff.models.named import as_model
@@ -30,6 +31,7 @@ from chaff.results.trail import Move, Trail
 from chaff.results.verdict import Verdict, drop, keep, look
 from chaff.table.moments import table_moments
 from chaff.table.table import Table
+from chaff.work import Work
 
 RELATED = 0.3  # correlation from which two columns may stand in for each other
 ALARM_R2 = 0.99
@@ -188,6 +190,7 @@ class Search:
             *_walk_notes(curves),
         )
         chosen = curves[choice.curve].sets[choice.place] | set(added)
+        notes += _separation_note(curves[choice.curve].model, chosen, table)
         return SearchTrail(
             "search",
             _moves(curves[choice.curve]),
@@ -331,6 +334,14 @@ def _strategy_notes(lenses: Sequence[Lens], ground: Ground) -> tuple[str, ...]:
     if n > MANY_FEATURES and any(isinstance(lens, LinearLens) and lens.strategy is None for lens in lenses):
         return (f"{n:,} features: the linear lens goes forward only, to {FORWARD_TO}",)
     return ()
+
+
+def _separation_note(model: Model, chosen: frozenset[str], table: Table) -> tuple[str, ...]:
+    """Whether the classes can be told apart without a mistake on these rows, which leaves the penalty alone to hold the fit."""
+    if not isinstance(model, Logistic) or not chosen:
+        return ()
+    fitted = model.fit(sample(table.with_features(tuple(f for f in table.features if f in chosen)), "design"), Work())
+    return ("a plane tells the classes of these rows apart without a mistake: only the penalty holds the coefficients",) * fitted.separated
 
 
 def _walk_notes(curves: Sequence[Curve]) -> tuple[str, ...]:
