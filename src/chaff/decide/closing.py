@@ -16,7 +16,7 @@ from chaff.errors import ChaffError
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import name_of
-from chaff.folds import Folds, one_split
+from chaff.folds import one_split
 from chaff.methods.search.additions import row_losses, split_losses
 from chaff.methods.search.curve import keep_up_of
 from chaff.methods.search.ground import Ground, averaged
@@ -128,7 +128,7 @@ def close(table: Table, train: Table, held: Ints, rows: Ints, plan: Plan, walked
     sets = {"all columns offered": offered, "full": walked.full, **_between(walked), "kept": walked.kept}
     folds_lines = _on_folds(decided, sets, honest, inflation)
     second = _beside(decided, sets)
-    others = _other(decided, walked, sets)
+    others = _other(decided, sets)
     holdout, gap = _on_holdout(table, decided, held, rows, sets)
     nothing = scored(ground, ground.none.losses[0], ground.none.values[0], 1.0)
     lines = [Line(n, sets[n], folds_lines[n], second[1].get(n, NO), holdout.get(n, NO), others[0].get(n, NO)) for n in sets]
@@ -248,17 +248,13 @@ def _beside(decided: Decided, sets: dict[str, tuple[str, ...]]) -> tuple[Metric 
     if metric.needs not in decided.model.gives or metric.name == ground.metric.name:
         return None, {}
     names = tuple(f for f in ground.table.features if f in set(sets["full"]) | set(sets["kept"]))
-    scorer = SubsetScorer(ground.table.with_features(names), decided.model, metric.name, _usable(ground), ground.work)
+    scorer = SubsetScorer(ground.table.with_features(names), decided.model, metric.name, ground.usable, ground.work)
     full, kept, nothing = scorer.many([sets["full"], sets["kept"], []])
     pairs = (("full", full), ("kept", kept), ("nothing", nothing))
     return metric, {n: Scored(float(np.nanmean(s.values)), s.se) for n, s in pairs}
 
 
-def _usable(ground: Ground) -> Folds:
-    return Folds(ground.folds.parts, ground.splits, ground.folds.how, ground.folds.ordered)
-
-
-def _other(decided: Decided, walked: Walked, sets: dict[str, tuple[str, ...]]) -> tuple[dict[str, Scored], KeepUp | None]:
+def _other(decided: Decided, sets: dict[str, tuple[str, ...]]) -> tuple[dict[str, Scored], KeepUp | None]:
     """Full and kept through the other lens, and whether the kept set keeps up there."""
     if decided.other is None:
         return {}, None

@@ -17,7 +17,7 @@ from chaff.results.digits import score
 from chaff.results.plain import plain
 from chaff.results.score import corrected_error
 from chaff.stats.paired_loss import KeepUp
-from chaff.stats.pooled import Pooled, Units, pooled
+from chaff.stats.pooled import Pooled, pooled
 from chaff.stats.tails import t_quantile
 
 LEVEL = 0.90
@@ -125,7 +125,7 @@ def scored(ground: Ground, losses: Floats, values: Floats, inflation: float) -> 
     metric = ground.metric
     loss, none = averaged(losses), averaged(ground.none.losses[0])
     rows = np.flatnonzero(~np.isnan(loss) & ~np.isnan(none))
-    units = units_of(ground).take(rows)
+    units = ground.units.take(rows)
     if metric.row_loss is None or metric.of_losses is None:
         d = units.mean(loss[rows])
         seen = values[~np.isnan(values)]
@@ -133,9 +133,3 @@ def scored(ground: Ground, losses: Floats, values: Floats, inflation: float) -> 
             float(seen.mean()) if seen.size else float("nan"), corrected_error(values, ground.folds.test_share), d.df, float("nan")
         )
     return pooled(metric.of_losses, loss[rows], none[rows], units, inflation)
-
-
-def units_of(ground: Ground) -> Units:
-    """Weights, and what makes rows no independent witnesses."""
-    t = ground.table
-    return Units(t.weights, t.groups if t.groups is not None else ground.repeated, t.order)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import product
@@ -52,6 +53,17 @@ class Prepare:
         return PreparedSplit(number, learns, learns.apply(train), reads, reads.apply(test), truth_of(train, test), seed)
 
 
+@contextmanager
+def named_failure(model: Model, split: PreparedSplit, names: Sequence[str]) -> Iterator[None]:
+    """Whatever a person's own model raises, said with the model, the fold and the size."""
+    try:
+        yield
+    except (ChaffError, KeyboardInterrupt):
+        raise
+    except Exception as error:
+        raise ModelError(f"model {model.label} failed on fold {split.number + 1} with {len(names)} features: {error}") from error
+
+
 @dataclass(frozen=True)
 class FitAndPredict:
     """(features in the table's order, prepared split) → predictions (n, t)."""
@@ -63,12 +75,8 @@ class FitAndPredict:
         if not names:
             return np.repeat(split.truth.train_means[None, :], len(split.truth.targets), 0)
         train, test = split.learns.select(split.train, names), split.reads.select(split.test, names)
-        try:
+        with named_failure(self.model, split, names):
             return self.model.fit(train, split.work).predict(test)
-        except (ChaffError, KeyboardInterrupt):
-            raise
-        except Exception as error:
-            raise ModelError(f"model {self.model.label} failed on fold {split.number + 1} with {len(names)} features: {error}") from error
 
 
 @dataclass(frozen=True)

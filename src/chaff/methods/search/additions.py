@@ -9,14 +9,12 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.errors import ChaffError
 from chaff.evaluate.scorer import SubsetScorer
-from chaff.folds import Folds
 from chaff.methods.search.curve import Curve, rows_of
 from chaff.methods.search.forest_lens import ForestLens
 from chaff.methods.search.ground import Ground
 from chaff.methods.search.lens import Lens
 from chaff.metrics import RowLosses
 from chaff.models.protocols import Model
-from chaff.stats.paired_loss import mean_difference
 
 MOST = 12
 LEVEL = 0.05
@@ -53,19 +51,9 @@ def _latest_to_go(curve: Curve, place: int, chosen: frozenset[str]) -> list[str]
 def _left_out(chosen: frozenset[str], candidates: Sequence[str], model: Model, ground: Ground) -> dict[str, float]:
     whole = chosen | set(candidates)
     rows = row_losses([whole, *(whole - {f} for f in candidates)], model, ground)
-    t = ground.table
-    groups = t.groups if t.groups is not None else ground.repeated
-    out = {}
-    for f, without in zip(candidates, rows[1:], strict=True):
-        some = ground.tested
-        d = mean_difference(
-            (without - rows[0])[some],
-            None if t.weights is None else t.weights[some],
-            None if groups is None else groups[some],
-            None if t.order is None else t.order[some],
-        )
-        out[f] = d.p_above(0.0)
-    return out
+    some = ground.tested
+    units = ground.units.take(some)
+    return {f: units.mean((without - rows[0])[some]).p_above(0.0) for f, without in zip(candidates, rows[1:], strict=True)}
 
 
 def row_losses(sets: Sequence[frozenset[str]], model: Model, ground: Ground) -> list[Floats]:
@@ -75,9 +63,8 @@ def row_losses(sets: Sequence[frozenset[str]], model: Model, ground: Ground) -> 
 
 def split_losses(sets: Sequence[frozenset[str]], model: Model, ground: Ground) -> Floats:
     """float64 (sets, repeats, rows) of fixed sets."""
-    folds = Folds(ground.folds.parts, ground.splits, ground.folds.how, ground.folds.ordered)
     table = ground.table.with_features(tuple(f for f in ground.table.features if any(f in s for s in sets)))
-    scorer = SubsetScorer(table, model, ground.row_metric.name, folds, ground.work)
+    scorer = SubsetScorer(table, model, ground.row_metric.name, ground.usable, ground.work)
     found = scorer.losses(sets)
     return ground.on_rows([[0.0] * len(sets)] * len(ground.splits), [_stack(found, k) for k in range(len(ground.splits))]).losses
 

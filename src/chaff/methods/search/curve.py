@@ -187,13 +187,11 @@ def keep_up_of(small: Floats, large: Floats, ground: Ground, use: Ints | None = 
     """The keep-up test of row losses, float64 (rows,), NaN where a row is not tested."""
     none = rows_of(ground.none.losses[0], ground, use)
     seen = np.flatnonzero(~np.isnan(small) & ~np.isnan(large))
-    t = ground.table
-    w = None if t.weights is None else t.weights[seen]
+    units = ground.units.take(seen)
+    w = units.weights
     gain = float(np.average(none[seen] - large[seen], weights=w)) if seen.size else 0.0
-    groups = t.groups[seen] if t.groups is not None else ground.repeated[seen] if ground.repeated is not None else None
-    order = None if t.order is None else t.order[seen]
     d, allowance = small[seen] - large[seen], ALLOWANCE * max(gain, 0.0)
-    difference, plain = mean_difference(d, w, groups, order, inflation), mean_difference(d, w)
+    difference, plain = units.mean(d, inflation), mean_difference(d, w)
     effect = (difference.se / plain.se) ** 2 if plain.se > 0 else 1.0
     spread = spread_at(allowance, _curvature(ground, large[seen], w), seen.size, effect)
     return judge_keep_up(difference, allowance, seen.size, spread)

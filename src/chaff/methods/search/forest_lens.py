@@ -12,6 +12,7 @@ from functools import partial
 import numpy as np
 
 from chaff.arrays import Floats, Ints
+from chaff.methods.search.elimination import without_weakest
 from chaff.methods.search.ground import Ground, Set
 from chaff.methods.search.lens import Path, judged
 from chaff.models.forest import Forest
@@ -21,8 +22,6 @@ from chaff.table.bins import Binning
 from chaff.table.table import Table
 from chaff.work import Work
 
-DROP_SHARE = 0.2
-SINGLY = 8  # from so many features on one goes at a time
 CODES = 64  # finer bins change no ranking and cost time
 LARGE = 30_000  # rows from which a tree is grown on a sample of them
 ROWS_PER_TREE = 12_000
@@ -90,20 +89,11 @@ class ForestLens:
             here = form.select(rows, current)
             fitted = forest.grow(here, Work(work.key(len(current)), 1), units, mark=True)
             out[len(current)] = frozenset(current), None if test is None else fitted.predict(form.select(test, current))
-            going = [f for f in current if f not in pinned]
-            if not going or len(current) == 1:
+            if len(current) == 1 or pinned >= set(current):
                 break
             drops = fitted.out_of_bag_importance(here, chosen, shuffles, Work(work.key("shuffle", len(current)), 1))
-            current = without_weakest(current, going, dict(zip(current, drops.tolist(), strict=True)))
+            current = without_weakest(current, pinned, dict(zip(current, drops.tolist(), strict=True)))
         return out
-
-
-def without_weakest(current: list[str], going: list[str], importance: dict[str, float]) -> list[str]:
-    """The features that are left when the weakest of those that may go have gone: a fifth of them, one at a time from eight on."""
-    size = len(current)
-    go = max(1, min(round(DROP_SHARE * size), size - SINGLY)) if size > SINGLY else 1
-    gone = set(sorted(going, key=lambda f: (importance[f], f))[: min(go, len(going))])
-    return [f for f in current if f not in gone]
 
 
 def _positions(ground: Ground, where: int | None) -> Ints:

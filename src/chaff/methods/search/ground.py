@@ -16,6 +16,7 @@ from chaff.evaluate.setting import Setting
 from chaff.folds import Folds, Split
 from chaff.metrics import Metric, RowLosses, Truth, default_metric, find_metric
 from chaff.models.protocols import Model
+from chaff.stats.pooled import Units
 from chaff.table.moments import Moments
 from chaff.table.repeated import repeated_rows
 from chaff.table.table import Table
@@ -68,6 +69,17 @@ class Ground:
     @property
     def repeats(self) -> int:
         return len(self.folds.parts)
+
+    @property
+    def usable(self) -> Folds:
+        """The folds with these splits only."""
+        return Folds(self.folds.parts, self.splits, self.folds.how, self.folds.ordered)
+
+    @property
+    def units(self) -> Units:
+        """Weights, and what makes rows no independent witnesses."""
+        t = self.table
+        return Units(t.weights, t.groups if t.groups is not None else self.repeated, t.order)
 
     def rows(self, split: Split) -> tuple[Table, Table]:
         """(training rows, test rows)."""

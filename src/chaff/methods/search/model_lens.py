@@ -9,10 +9,10 @@ from typing import Any
 import numpy as np
 
 from chaff.arrays import Floats, Ints
-from chaff.errors import ChaffError, ModelError
-from chaff.evaluate.fitted import FitAndPredict, FittedEngine, PreparedSplit
+from chaff.errors import ModelError
+from chaff.evaluate.fitted import FitAndPredict, FittedEngine, PreparedSplit, named_failure
 from chaff.evaluate.scorer import SubsetScorer
-from chaff.folds import Folds
+from chaff.methods.search.elimination import without_weakest
 from chaff.methods.search.ground import Ground, Set
 from chaff.methods.search.lens import Path, judged
 from chaff.methods.search.strategy import Strategy, trail_of
@@ -22,8 +22,6 @@ from chaff.table.bins import Bins
 from chaff.table.design import Design
 from chaff.work import Work
 
-DROP_SHARE = 0.2
-SINGLY = 8
 INNER = 2  # inner folds that the ranking is read from
 
 
@@ -50,8 +48,7 @@ class ModelLens:
         """One path; see `Lens`."""
         offered = ground.offered if where is None else ground.offered_inside[where]
         table = ground.table.with_features(tuple(offered))
-        folds = Folds(ground.folds.parts, ground.splits, ground.folds.how, ground.folds.ordered)
-        engine = FittedEngine(table, self.model, (ground.metric,), folds, Work(ground.work.key("lens"), 1))
+        engine = FittedEngine(table, self.model, (ground.metric,), ground.usable, Work(ground.work.key("lens"), 1))
         inner = engine if where is None else engine.inside(where)
         pinned = ground.pinned & set(offered)
         sets, trail = self._sets(engine, inner, pinned, ground) if offered else ([frozenset()], None)
@@ -83,15 +80,9 @@ def _eliminated(engine: FittedEngine, model: Model, pinned: Set) -> list[Set]:
     current = list(engine.table.features)
     out = [frozenset(current)]
     splits = engine.splits[:INNER]
-    while len(current) > 1:
+    while len(current) > 1 and not pinned >= set(current):
         rise = np.mean([_rise(engine, model, split, tuple(current)) for split in splits], axis=0)
-        going = sorted((f for f in current if f not in pinned), key=lambda f: (rise[current.index(f)], f))
-        if not going:
-            break
-        size = len(current)
-        go = max(1, min(round(DROP_SHARE * size), size - SINGLY)) if size > SINGLY else 1
-        gone = set(going[:go])
-        current = [f for f in current if f not in gone]
+        current = without_weakest(current, pinned, dict(zip(current, rise.tolist(), strict=True)))
         out.append(frozenset(current))
     return out
 
@@ -101,12 +92,8 @@ def _rise(engine: FittedEngine, model: Model, split: PreparedSplit, names: tuple
     metric = engine.metrics[0]
     sign = 1.0 if metric.higher_is_better else -1.0
     train, test = split.learns.select(split.train, names), split.reads.select(split.test, names)
-    try:
+    with named_failure(model, split, names):
         fitted = model.fit(train, split.work)
-    except (ChaffError, KeyboardInterrupt):
-        raise
-    except Exception as error:
-        raise ModelError(f"model {model.label} failed on fold {split.number + 1} with {len(names)} features: {error}") from error
     base = metric.of_predictions(split.truth, fitted.predict(test))
     dealt = split.work.stream("deal").permutation(len(split.truth.targets))
     return np.array([sign * (base - metric.of_predictions(split.truth, fitted.predict(with_dealt(test, f, dealt)))) for f in names])
