@@ -194,6 +194,57 @@ def fill_set(words, winner, lo, hi, fill):
         words[b >> 6] ^= ONE << np.uint64(b & 63)
 
 
+@lean_helper
+def node_sums(total, shift, totals, classes, here, value):
+    """(weight, sum of squared class counts, commonest class, whether nothing is left to tell apart); fills the node's value."""
+    square = np.int64(0)
+    lead = np.int64(0)
+    if classes == 1:
+        m = total >> shift
+        rest = total - (m << shift)
+        value[0] = float(rest) / float(m)
+        return m, square, lead, rest == 0
+    m = np.int64(0)
+    for t in range(classes):
+        x = totals[t]
+        here[t] = x
+        m += x
+        square += x * x
+        if x > here[lead]:
+            lead = t
+    for t in range(classes):
+        value[t] = float(here[t]) / float(m)
+    return m, square, lead, square == m * m
+
+
+@lean_helper
+def push(stack, top, lo, hi, k, depth, packed):
+    """Put a node's rows lo..hi-1, its place, depth and packed total on the stack."""
+    stack[top, 0] = lo
+    stack[top, 1] = hi
+    stack[top, 2] = k
+    stack[top, 3] = depth
+    stack[top, 4] = packed
+
+
+@lean_helper
+def end_leaf(node, pick, value, k, packed, shift):
+    """Write a leaf of one target from its packed total."""
+    m = packed >> shift
+    node[k] = (np.int64(k) << 32) | LEAF
+    value[k, 0] = float(packed - (m << shift)) / float(m)
+    pick[k] = m
+
+
+@lean_helper
+def split_word(child, f, category, side, last):
+    """The node of a split: see the top of this file."""
+    word = (np.int64(child) << 32) | (f << 12)
+    if category:
+        return word | CATEGORY
+    return word | MISSING_RIGHT | (np.int64(last) - 1) if side == 1 else word | np.int64(last)
+
+
 @lean_kernel
 def grow_trees(
     codes, columns, offered, levels, category, y, classes, shift, cumulated, guide, units, draws, want, leaf, deepest, tiny, dense,
@@ -211,7 +262,6 @@ def grow_trees(
     in_bag : uint8 (trees, n), 1 where a row was drawn; empty where nobody asks.  Returns histogram updates done.
     """
     one = classes == 1
-    low = (np.int64(1) << shift) - 1
     updates = np.int64(0)
     for tree in range(streams.size):
         state = draw_units(streams[tree], draws, cumulated, guide, times)
@@ -220,31 +270,14 @@ def grow_trees(
         m0, total = root_rows(times, units, y, classes, shift, rows, packed, totals[0])
         for i in range(in_bag.shape[1]):
             in_bag[tree, i] = times[units[i]] > 0 if units.size else times[i] > 0
-        stack[0, 0], stack[0, 1], stack[0, 2], stack[0, 3], stack[0, 4] = 0, m0, 0, 0, total
+        push(stack, 0, 0, m0, 0, 0, total)
         top = 1
         count = 1
         used = 0
         while top > 0:
             top -= 1
             lo, hi, k, depth, total = stack[top, 0], stack[top, 1], stack[top, 2], stack[top, 3], stack[top, 4]
-            square = np.int64(0)
-            lead = np.int64(0)
-            m = np.int64(0)
-            if one:
-                m = total >> shift
-                value[tree, k, 0] = float(total & low) / float(m)
-                pure = (total & low) == 0
-            else:
-                for t in range(classes):
-                    x = totals[top, t]
-                    here[t] = x
-                    m += x
-                    square += x * x
-                    if x > here[lead]:
-                        lead = t
-                for t in range(classes):
-                    value[tree, k, t] = float(here[t]) / float(m)
-                pure = square == m * m
+            m, square, lead, pure = node_sums(total, shift, totals[top if not one else 0], classes, here, value[tree, k])
             node[tree, k] = (np.int64(k) << 32) | LEAF
             pick[tree, k] = m  # a leaf keeps its weight here
             if m < 2 * leaf or depth >= deepest or pure or hi - lo < 2:
@@ -261,18 +294,12 @@ def grow_trees(
             if q < 0:
                 continue
             f = np.int64(front[q])
-            word = (np.int64(count) << 32) | (f << 12)
-            at = np.int64(0)
+            at = np.int64(used)
             if category[f]:
-                word |= CATEGORY
-                at = used
                 used += 1
                 pick[tree, k] = at
                 fill_set(sets[tree, at], winner, 0, cut, np.uint64(0))
-            elif side == 1:
-                word |= MISSING_RIGHT | (np.int64(winner[0]) - 1)
-            else:
-                word |= np.int64(winner[0])
+            word = split_word(count, f, category[f], side, winner[0])
             gains[tree, f] += best / float(m) if one else best - start
             c = left_packed >> shift
             both_end = one and ((c < 2 * leaf and m - c < 2 * leaf) or depth + 1 >= deepest)  # then no row has to move
@@ -290,15 +317,9 @@ def grow_trees(
             for side in range(2):
                 child = total - left_packed if side else left_packed
                 if both_end:
-                    node[tree, count + side] = (np.int64(count + side) << 32) | LEAF
-                    value[tree, count + side, 0] = float(child & low) / float(child >> shift)
-                    pick[tree, count + side] = child >> shift
+                    end_leaf(node[tree], pick[tree], value[tree], count + side, child, shift)
                     continue
-                stack[top, 0] = lo + split if side else lo
-                stack[top, 1] = hi if side else lo + split
-                stack[top, 2] = count + side
-                stack[top, 3] = depth + 1
-                stack[top, 4] = child
+                push(stack, top, lo + split if side else lo, hi if side else lo + split, count + side, depth + 1, child)
                 if not one:
                     for t in range(classes):
                         totals[top, t] = here[t] - left[t] if side else left[t]
