@@ -110,7 +110,7 @@ def test_relevance_and_overlap_do_not_depend_on_row_order(mill_table):
     for stage in (chaff.Relevance(), chaff.Overlap()):
         first = stage.judge(table.with_features(FEATURE_SET), setting).frame
         shuffled = chaff.demo.lots().iloc[::2].sample(frac=1, random_state=1).reset_index(drop=True)
-        other = chaff.open_table(shuffled, target="loaf_volume").with_features(FEATURE_SET)
+        other = chaff.open_table(shuffled, target="loaf_volume", groups="mill").with_features(FEATURE_SET)
         again = stage.judge(other, Setting.of(other)).frame
         for column in first.select_dtypes("number").columns.difference(["cost"]):  # folds are dealt to rows by their place
             np.testing.assert_allclose(first[column], again[column], rtol=1e-7, atol=1e-9)

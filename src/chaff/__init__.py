@@ -77,6 +77,7 @@ _PUBLIC = {
     "DataError": "chaff.errors",
     "UnknownColumn": "chaff.errors",
     "UsageError": "chaff.errors",
+    "ArgumentError": "chaff.errors",
     "PlanError": "chaff.errors",
     "ModelError": "chaff.errors",
 }
@@ -89,7 +90,9 @@ __all__ = [*_PUBLIC, *_ROOMS, "__version__"]  # noqa: PLE0604  every entry is a 
 
 def __getattr__(name: str) -> Any:
     if name in _PUBLIC:
-        value = getattr(importlib.import_module(_PUBLIC[name]), name)
+        from chaff.arguments import checked
+
+        value = checked(getattr(importlib.import_module(_PUBLIC[name]), name))
         globals()[name] = value
         return value
     if name in _ROOMS:
@@ -98,7 +101,9 @@ def __getattr__(name: str) -> Any:
         for module, registry in _REGISTRIES:
             choice = getattr(importlib.import_module(module), registry).of_class(name)
             if choice is not None:
-                globals()[name] = choice
+                from chaff.arguments import checked
+
+                globals()[name] = checked(choice)
                 return choice
     raise AttributeError(f"module 'chaff' has no attribute {name!r}")
 

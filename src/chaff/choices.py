@@ -8,10 +8,11 @@ from __future__ import annotations
 
 import dataclasses
 import importlib
+import numbers
 import pkgutil
 import types
 import typing
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
@@ -132,9 +133,14 @@ def fits(value: Any, hint: Any) -> bool:
         return True
     if getattr(plain, "_is_protocol", False) and not issubclass(plain, Sequence | Mapping):
         return not isinstance(value, str | int | float | list | dict)  # what it has to have is asked where it is used
-    if plain in (int, float) and isinstance(value, bool):
-        return False
-    return isinstance(value, (int, float) if plain is float else plain) and _entries_fit(value, typing.get_args(hint))
+    if plain in (int, float):
+        kind = numbers.Real if plain is float else numbers.Integral
+        return isinstance(value, kind) and not isinstance(value, bool)
+    if plain in (Sequence, Iterable, Collection) and isinstance(value, str | bytes | Mapping):
+        return not isinstance(value, bytes) and typing.get_args(hint)[:1] in ((str,), (Any,), ())  # a word is a list of one word
+    if plain in (Sequence, Iterable, Collection):
+        return hasattr(value, "__iter__") and _entries_fit(value, typing.get_args(hint))  # an array or an index too
+    return isinstance(value, plain) and _entries_fit(value, typing.get_args(hint))
 
 
 def _entries_fit(value: Any, hints: tuple[Any, ...]) -> bool:

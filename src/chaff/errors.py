@@ -29,6 +29,10 @@ class UsageError(ChaffError, ValueError):
     exit_code = 2
 
 
+class ArgumentError(UsageError, TypeError):
+    """An argument of a call is of a type that it cannot be, is missing, or is none of the call's."""
+
+
 class PlanError(UsageError):
     """A plan cannot be run: where in the file, and what was expected."""
 

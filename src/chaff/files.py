@@ -1,41 +1,161 @@
-"""Files are written whole or not at all."""
+"""Files are written whole or not at all, and never over what was read, what is no plain file, or what a link points at."""
 
 from __future__ import annotations
 
+import filecmp
 import json
 import os
+import shutil
+import stat
 import tempfile
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from contextvars import ContextVar
 from pathlib import Path
 from typing import Any
 
 from chaff.errors import DataError
 
+PART = ".part-of-chaff-"
+STALE = 3600.0  # seconds after which what a killed run left behind is removed by the next
+_READ: set[str] = set()
+_KEEP_EXISTING: ContextVar[bool] = ContextVar("keep_existing", default=False)
+
+
+def reads(path: str | Path) -> None:
+    """Note that this file was read: nothing that this process writes replaces it."""
+    _READ.add(os.path.realpath(path))
+
 
 @contextmanager
-def whole_file(path: str | Path) -> Iterator[Path]:
+def keep_existing(keep: bool = True) -> Iterator[None]:
+    """Within it, a file that is there already is not replaced."""
+    token = _KEEP_EXISTING.set(keep)
+    try:
+        yield
+    finally:
+        _KEEP_EXISTING.reset(token)
+
+
+def check_place(path: str | Path, own: bool = False, made: Path | None = None) -> None:
+    """Refuse to write where it must not be.
+
+    own : whether replacing a file that was read is what was asked for (a plan that pins are saved into).
+    made : what is to take the place: a file that holds the very same is replaced by nothing else, so a run can be made again.
+
+    Raises
+    ------
+    DataError
+    """
+    wanted = Path(path)
+    try:
+        found = os.lstat(wanted)
+    except FileNotFoundError:
+        return
+    except (OSError, ValueError) as error:
+        raise DataError(f"{_shown(wanted)} cannot be written: {_why(error)}") from error
+    if stat.S_ISLNK(found.st_mode):
+        raise DataError(f"{_shown(wanted)} is a link, which is not written through: name the file itself")
+    if stat.S_ISDIR(found.st_mode):
+        raise DataError(f"{_shown(wanted)} is a folder, not a file")
+    if not stat.S_ISREG(found.st_mode):
+        raise DataError(f"{_shown(wanted)} is no plain file (a device or a pipe): nothing is written there")
+    if os.path.realpath(wanted) in _READ and not own:
+        raise DataError(f"{_shown(wanted)} was read by this run and is not written over: choose another name")
+    if _KEEP_EXISTING.get() and not own and not (made is not None and filecmp.cmp(made, wanted, shallow=False)):
+        raise DataError(f"{_shown(wanted)} is there already, with other contents: choose another name, or say --force to replace it")
+
+
+@contextmanager
+def whole_file(path: str | Path, own: bool = False) -> Iterator[Path]:
     """A path to write to that takes the wanted name only when everything went well; nothing is left behind otherwise.
 
     Raises
     ------
     DataError
-        When the place cannot be written: no such folder, no permission, no space left.
+        When the place must not or cannot be written: it was read, is no plain file, no such folder, no permission, no space left.
     """
     wanted = Path(path)
+    with keep_existing(False):
+        check_place(wanted, own)
     part: Path | None = None
     try:
-        handle, name = tempfile.mkstemp(prefix=f".{wanted.name}.", suffix=wanted.suffix, dir=wanted.parent)
+        _sweep(wanted.parent)
+        handle, name = tempfile.mkstemp(prefix=f"{PART}{os.getpid()}-", suffix=wanted.suffix, dir=wanted.parent)
         os.close(handle)
         part = Path(name)
         yield part
-        os.chmod(part, 0o666 & ~_mask())
+        check_place(wanted, own, part)
+        os.chmod(part, _mode(wanted))
         os.replace(part, wanted)
-    except OSError as error:
-        raise DataError(f"{wanted.name} not written: {_why(error)}. Nothing was changed.") from error
+    except (OSError, ValueError) as error:
+        if not isinstance(error, OSError) and "null byte" not in str(error):
+            raise
+        raise DataError(f"{_shown(wanted)} not written: {_why(error)}. Nothing was changed.") from error
     finally:
         if part is not None:
             part.unlink(missing_ok=True)
+
+
+def _mode(wanted: Path) -> int:
+    """The permissions that a file has, or those that new files get."""
+    try:
+        return stat.S_IMODE(os.stat(wanted).st_mode)
+    except OSError:
+        return 0o666 & ~_mask()
+
+
+@contextmanager
+def together(folder: str | Path) -> Iterator[Path]:
+    """A fresh folder whose files take their places in `folder` all at the end, or none of them.
+
+    Raises
+    ------
+    DataError
+        As `whole_file`, for each of them.
+    """
+    place = make_folder(folder)
+    _sweep(place)
+    fresh = Path(tempfile.mkdtemp(prefix=f"{PART}{os.getpid()}-", dir=place))
+    try:
+        yield fresh
+        made = sorted(p for p in fresh.iterdir())
+        for file in made:
+            check_place(place / file.name, made=file)
+        for file in made:
+            os.chmod(file, _mode(place / file.name))
+            os.replace(file, place / file.name)
+    except OSError as error:
+        raise DataError(f"results not written to {folder}: {_why(error)}. Nothing was changed.") from error
+    finally:
+        shutil.rmtree(fresh, ignore_errors=True)
+
+
+def _sweep(folder: Path) -> None:
+    """Remove what runs that were killed left here: their process is gone, or it was long ago."""
+    for left in folder.glob(f"{PART}*"):
+        try:
+            process = int(left.name[len(PART) :].split("-")[0])
+            alive = _alive(process) and time.time() - left.stat().st_mtime < STALE
+        except (ValueError, OSError):
+            continue
+        if process == os.getpid() or alive:
+            continue
+        if left.is_dir():
+            shutil.rmtree(left, ignore_errors=True)
+        else:
+            left.unlink(missing_ok=True)
+
+
+def _alive(process: int) -> bool:
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except OSError:
+        return True
+    return True
 
 
 def read_json(path: str | Path, plain: str, denied: str, format_name: str, version: int) -> dict[str, Any]:
@@ -49,14 +169,20 @@ def read_json(path: str | Path, plain: str, denied: str, format_name: str, versi
         When it is not there, is another kind of file, or was written by a later version.
     """
     file = Path(path)
-    if not file.exists():
-        raise DataError(f"no such {plain}: {file}")
     try:
+        if not file.exists():
+            raise DataError(f"no such {plain}: {file}")
+        if not file.is_file():
+            raise DataError(f"{file.name} {denied}: it is no plain file")
         data = json.loads(file.read_text(encoding="utf-8"))
     except (json.JSONDecodeError, UnicodeDecodeError) as error:
         raise DataError(f"{file.name} {denied}: not JSON ({error})") from error
+    except (RecursionError, ValueError) as error:
+        if isinstance(error, DataError):
+            raise
+        raise DataError(f"{file.name} {denied}: {_why(error)}") from error
     except OSError as error:
-        raise DataError(f"{file.name} cannot be read: {error.strerror}") from error
+        raise DataError(f"{file.name} cannot be read: {_why(error)}") from error
     if not isinstance(data, dict) or data.get("format") != format_name:
         raise DataError(f'{file.name} is JSON but {denied}: it lacks "format": "{format_name}"')
     if data.get("version") != version:
@@ -64,14 +190,39 @@ def read_json(path: str | Path, plain: str, denied: str, format_name: str, versi
     return data
 
 
-def write_text(path: str | Path, text: str) -> None:
-    with whole_file(path) as part:
-        part.write_text(text, encoding="utf-8")
+def write_text(path: str | Path, text: str, own: bool = False) -> None:
+    """Text as UTF-8; a lone half of a surrogate pair, which no encoding knows, is written as a question mark."""
+    with whole_file(path, own) as part:
+        part.write_text(text, encoding="utf-8", errors="replace")
 
 
 def write_with(path: str | Path, write: Callable[[Path], object]) -> None:
     with whole_file(path) as part:
         write(part)
+
+
+def harmless(frame: Any) -> Any:
+    """A pandas frame whose words, read by a spreadsheet, are words: a cell that begins like a formula gets a quote in front."""
+    import pandas as pd
+
+    def safe(value: Any) -> Any:
+        return f"'{value}" if isinstance(value, str) and value[:1] in ("=", "+", "-", "@", "\t", "\r") and not _is_number(value) else value
+
+    out = frame.copy()
+    for k in range(out.shape[1]):
+        if not pd.api.types.is_numeric_dtype(out.dtypes.iloc[k]):
+            out.isetitem(k, out.iloc[:, k].map(safe))
+    if not pd.api.types.is_numeric_dtype(out.index.dtype):
+        out.index = out.index.map(safe)
+    return out
+
+
+def _is_number(value: str) -> bool:
+    try:
+        float(value)
+    except ValueError:
+        return False
+    return True
 
 
 def make_folder(path: str | Path) -> Path:
@@ -81,13 +232,17 @@ def make_folder(path: str | Path) -> Path:
         folder.mkdir(parents=True, exist_ok=True)
         with tempfile.TemporaryFile(dir=folder):
             pass
-    except OSError as error:
-        raise DataError(f"output folder {folder} cannot be written: {_why(error)}. Choose another with --out") from error
+    except (OSError, ValueError) as error:
+        raise DataError(f"output folder {_shown(folder)} cannot be written: {_why(error)}. Choose another with --out") from error
     return folder
 
 
-def _why(error: OSError) -> str:
-    return (error.strerror or str(error)).lower()
+def _shown(path: Path) -> str:
+    return path.name.encode("utf-8", "replace").decode()
+
+
+def _why(error: BaseException) -> str:
+    return str(getattr(error, "strerror", None) or error).lower()
 
 
 def _mask() -> int:

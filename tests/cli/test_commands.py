@@ -87,7 +87,7 @@ def test_what_demo_says_to_try_next_works(demo):
     lines = said[2:]
     assert len(pd.read_parquet(folder / "chaff-demo" / "again.parquet")) == 700
     out = run(*lines[1].split()[1:], *QUICK[:-1], "logistic", cwd=folder)
-    assert "positive class 'yes'" in " ".join(out.split()) and "log loss" in out and "ROC AUC" in out
+    assert "positive class 'no'" in " ".join(out.split()) and "log loss" in out and "ROC AUC" in out
 
 
 def test_select_on_csv_and_apply_to_new_rows(lots, tmp_path):
@@ -181,7 +181,7 @@ def test_a_size_by_hand_and_no_promise(lots, tmp_path):
     words = run("select", lots, *ROLES, *QUICK, "--size", "3", "--quick", "--no-state", "--out", tmp_path / "o")
     assert "kept 3 of" in words and "nothing is promised" in words and "on folds R² (ridge)" in " ".join(words.split())
     assert len(chaff.read_selection(tmp_path / "o" / "selection.json").kept) == 3
-    assert "size 300 is more than the" in run("select", lots, *ROLES, "--size", "300", "--out", tmp_path / "o", code=2)
+    assert "size 300 is more than the" in run("select", lots, *ROLES, "--size", "300", "--out", tmp_path / "p", code=2)
 
 
 def test_plan_prints_what_select_reads(lots, tmp_path):

@@ -99,7 +99,7 @@ def test_relevance_ranks_cuts_tries_and_saves(lots, tmp_path):
         "crumb_score",
         "effect size",
         "pearson_r",
-        "<1e-16",
+        "drop",
         "keep",
         "drop",
         "no room for",

@@ -124,6 +124,9 @@ def test_apply_from_file_to_file(run, frame, tmp_path, inward, outward):
     run.selection.apply(source, out)
     back = pd.read_csv(out) if outward == "csv" else pq.read_table(out).to_pandas()
     wanted = frame[["y", "lot", "mill", *run.features]]
+    if (inward, outward) == ("csv", "parquet"):
+        assert (back["mill"] == wanted["mill"].astype(str)).all()  # groups of a text file are carried as they are written
+        back["mill"] = back["mill"].astype(int)
     pd.testing.assert_frame_equal(back, wanted, check_dtype=False, rtol=1e-12)
     assert sorted(p.name for p in tmp_path.iterdir()) == sorted([source.name, out.name])
 

@@ -41,7 +41,7 @@ def test_closing_rows_name_model_metric_and_place(mill_run):
 
 def test_stage_lines_count_and_say(mill_run):
     lines = {r.stage.use: stage_line(r) for r in mill_run.stages}
-    assert lines["screen"] == ("54 → 49", "3 set aside, 2 barred, 3 to look at")
+    assert lines["screen"] == ("54 → 49", "3 set aside, 2 barred, 2 to look at")
     assert lines["relevance"] == ("49", "measured, nothing dropped")
     assert "beyond chance" in lines["importance"][1] and "within one standard error and 2% of the best's gain" in lines["search"][1]
 
@@ -59,7 +59,7 @@ def test_a_class_run_closes_with_log_loss_and_names_its_floor():
     closing = run.closing
     assert closing.metric.name == "log_loss" and closing.beside.name == "auc" and (closing.model, closing.other) == ("logistic", "forest")
     kept, nothing = closing.line("kept"), closing.line("nothing")
-    assert kept.holdout.mean < nothing.holdout.mean and run.selection.target.positive == "yes"
+    assert kept.holdout.mean < nothing.holdout.mean and run.selection.target.positive == "no"
     assert nothing.beside.mean == pytest.approx(0.5) and kept.beside.mean > 0.6
 
 

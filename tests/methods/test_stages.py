@@ -59,7 +59,9 @@ def test_a_limit_of_none_switches_a_check_off():
     assert screened(rare, doubtful="drop").verdict == "drop" and screened(rare, top_share=None).verdict == "keep"
     doubtful = screened(gaps)
     assert doubtful.verdict == "look" and doubtful.stays and "80% missing, and absence tells nothing" in doubtful.reason
-    assert screened(400 + 0.1 * RNG.normal(size=200)).figure.startswith("relative_spread")
+    assert screened(293.15 + RNG.normal(size=200).round(2)).verdict == "keep"  # Kelvin: little spread for its size, many digits
+    steps = 4000.0 + (RNG.random(200) < 0.2) - (RNG.random(200) < 0.2)
+    assert screened(steps).figure.startswith("relative_spread")
 
 
 def test_spread_near_a_zero_mean_is_no_trouble():
@@ -110,7 +112,7 @@ def test_single_feature_scores_are_cross_validated():
     frame["y"] = 2 * frame["line"] + 2 * frame["curve"] ** 2 + 2 * frame["level"].isin(["a", "b"])
     table = chaff.open_table(frame, target="y")
     got = dict(zip(table.features, single_feature_r2(table, table.features, Setting.of(table)), strict=True))
-    assert got["line"] > 0.2 and got["curve"] > 0.3 and got["level"] > 0.02
+    assert got["line"] > 0.2 and got["curve"] > 0.3 and got["level"] > 0.01
     assert got["noise"] < 0.02 and got["many"] < 0.05  # 180 levels fit the training rows well, and nothing else
 
 

@@ -20,8 +20,13 @@ def command(selection: str, data: str, out: str, seed: int, workers: int | None,
     """
     from chaff.cli.console import Show
     from chaff.decide.selection import read_selection
+    from chaff.files import check_place, keep_existing, reads
 
     show = Show(form)
+    for read in (selection, data):
+        reads(read)
+    with keep_existing(False):  # whether it is there, and holds the same, is asked when it is made
+        check_place(out)
     chosen = read_selection(selection)
     chosen.apply(data, out)
     show.say(f" {len(chosen.kept)} kept features of {data}")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import textwrap
 import time
 from collections.abc import Sequence
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
 # The palette's teal and plum; husk as a middle grey of the 256 that every terminal has, readable on light and on dark.
 KEEP, DROP, LOOK, QUIET = "#0F6E6E", "color(243)", "#7A4E8A", "color(243)"
 STYLES = {"keep": KEEP, "drop": DROP, "look": LOOK, "quiet": QUIET}
+NARROWEST = 20  # letters, whatever the terminal says of itself
 SIZES = 12  # sizes shown of a curve
 HEAD = 6  # rows shown of what a stage set aside
 
@@ -38,7 +40,9 @@ class Show:
                     super().on_broken_pipe()
 
         self.form = form
-        self.console = Console(highlight=False, soft_wrap=False, quiet=form == "json")
+        said = os.environ.get("COLUMNS", "")
+        width = (80 if int(said) == 0 else NARROWEST) if said.isdecimal() and int(said) < NARROWEST else None
+        self.console = Console(highlight=False, soft_wrap=False, quiet=form == "json", width=width)
         self.progress = Console(highlight=False, stderr=True, quiet=form == "json")
         self.started = time.perf_counter()
         self.ledger: Ledger | None = None
@@ -50,7 +54,7 @@ class Show:
 
     @property
     def width(self) -> int:
-        return int(self.console.width)
+        return max(int(self.console.width), NARROWEST)
 
     def say(self, text: str = "", style: str | None = None) -> None:
         """Words; what does not fit goes on below at the same indent."""

@@ -6,6 +6,8 @@ from pathlib import Path
 
 import click
 
+from chaff.cli.options import force_option
+
 
 @click.command("demo")
 @click.option("--out", default="chaff-demo", show_default=True, help="Folder for the results.")
@@ -15,6 +17,7 @@ import click
 )
 @click.option("--seed", default=0, show_default=True, help="Fixes the lots and every random draw.")
 @click.option("--workers", type=click.IntRange(1), help="Threads; every core when left out.")
+@force_option
 @click.option(
     "--format", "form", type=click.Choice(["text", "json"]), default="text", show_default=True, help="json: one object for scripts."
 )
@@ -22,19 +25,19 @@ def command(out: str, rows: int, target: str, seed: int, workers: int | None, fo
     """Make the demo mill's lots, run the built-in plan on them, and show what was kept and why."""
     import chaff
     from chaff.cli.console import Show
-    from chaff.cli.output import leave, run_and_show
+    from chaff.cli.output import free_for, leave, run_and_show
     from chaff.decide.plan import built_in_plan
-    from chaff.files import make_folder, write_with
+    from chaff.files import make_folder
 
     folder = make_folder(out)
     show = Show(form)
     table = chaff.demo.table(rows=rows, target=target, seed=seed)
     frame = chaff.demo.lots(rows, seed=seed)
-    write_with(folder / "lots.csv", lambda part: frame.to_csv(part, index=False))
+    again = free_for(folder, "reduced.csv", table, built_in_plan(), [], seed)
     show.table(table)
     run = run_and_show(table, built_in_plan(), [], folder, show, seed, workers, None)
-    names = leave(run, folder, frame)
-    show.finish("demo", {"run": run}, [str(folder / n) for n in [*names, "lots.csv"]])
+    names = leave(run, folder, frame, more={"lots.csv": lambda part: frame.to_csv(part, index=False)}, again=again)
+    show.finish("demo", {"run": run}, [str(folder / n) for n in names])
     looked = " ".join(f"--ignore {t}" for t in ("loaf_volume", "accepted", "grade") if t != target)
     other = "accepted" if target != "accepted" else "grade"
     ignored = [t for t in ("loaf_volume", "accepted", "grade") if t != other]

@@ -25,7 +25,7 @@ LABELS = {"f": "F", "f_p": "p of F", "aic": "AIC", "bic": "BIC", "residual_sd": 
 @pin_options
 @rows_options
 @columns_option
-@click.option("--features", metavar="A,B,…", help="Only these features.")
+@click.option("--features", metavar="A,B,…", help="Only these features; by hand, what is in the model at first: all others stay on offer.")
 @click.option("--no-intercept", is_flag=True, help="Through the origin; R² is then uncentred.")
 @click.option("--errors", type=click.Choice(["plain", "robust", "groups"]), default="plain", show_default=True, help="Standard errors.")
 @click.option("--prune", type=click.Choice(["p", "vif", "both", "aic", "bic"]), help="Take features out one at a time by this rule.")
@@ -58,7 +58,7 @@ def command(data: str, **said: Any) -> None:
         raise click.UsageError("--by-hand is a conversation: it has no JSON form")
     show = Show(said["form"])
     ground = stand(data, said, show, before=("linear",))
-    features = [f.strip() for f in said["features"].split(",")] if said["features"] else None
+    features = list(dict.fromkeys(f.strip() for f in said["features"].split(","))) if said["features"] else None
     table = ground.table
     if features is not None:
         ground.whole.check_known(features)
@@ -66,7 +66,7 @@ def command(data: str, **said: Any) -> None:
     ground.tell(show)
     tell_of_compiling(show)
     if said["by_hand"]:
-        by_hand_loop(chaff.by_hand(table, features, seed=said["seed"]), show)
+        by_hand_loop(chaff.by_hand(table, start=features, seed=said["seed"]), show)
         return
     summary = chaff.linear_summary(table, features, intercept=not said["no_intercept"], errors=said["errors"])
     _summary(show, summary, said["everything"])
@@ -74,9 +74,9 @@ def command(data: str, **said: Any) -> None:
     found: dict[str, Any] = {"summary": {"coefficients": summary.frame, "figures": summary.figures, "notes": summary.notes}}
     names = _asked(show, table, features, pins, said, found)
     if said["out"]:
-        from chaff.files import write_with
+        from chaff.files import harmless, write_with
 
-        write_with(said["out"], lambda part: summary.frame.to_csv(part))
+        write_with(said["out"], lambda part: harmless(summary.frame).to_csv(part))
         names.append(said["out"])
     show.finish("linear", {"table": ground, **found}, names)
 

@@ -1,6 +1,6 @@
 """The command `chaff`: one wrapper turns errors into one line and an exit code.
 
-Exit codes: 0 done, 2 usage, 3 data, 4 a model failed, 130 interrupted.
+Exit codes: 0 done, 1 a mistake of our own, 2 usage, 3 data, 4 a model failed, 130 interrupted, 143 ended from outside.
 """
 
 from __future__ import annotations
@@ -11,9 +11,13 @@ import itertools
 import json
 import os
 import sys
+import traceback
 from collections.abc import Sequence
+from pathlib import Path
 
 import click
+
+from chaff.cli.surroundings import flush_all, mend_environment, surroundings
 
 GROUPS = {
     "Look, in the order of a working day (rows that select holds out are not looked at)": {
@@ -65,23 +69,28 @@ def chaff() -> None:
 def main(args: Sequence[str] | None = None) -> int:
     """Run a command line; returns the exit code."""
     said = list(sys.argv[1:] if args is None else args)
-    try:
-        chaff.main(args=said, prog_name="chaff", standalone_mode=False)
-    except click.exceptions.NoArgsIsHelpError as error:
-        click.echo(error.format_message())
-        return 2
-    except (Exception, KeyboardInterrupt) as error:
-        return _failed(error, said)
+    with surroundings() as asked:
+        try:
+            chaff.main(args=said, prog_name="chaff", standalone_mode=False)
+        except click.exceptions.NoArgsIsHelpError as error:
+            click.echo(error.format_message())
+            return 2
+        except SystemExit as error:  # how click ends where whoever read along has left: the work is done
+            return 0 if error.code == 1 else int(error.code or 0) if isinstance(error.code, int) else 1
+        except (Exception, KeyboardInterrupt) as error:
+            return _failed(error, said, bool(asked))
     return 0
 
 
-def _failed(error: BaseException, said: Sequence[str]) -> int:
+def _failed(error: BaseException, said: Sequence[str], asked_to_end: bool) -> int:
     """An error as one line, or as an object where JSON was asked for; the exit code."""
     from chaff.errors import ChaffError
 
     if isinstance(error, BrokenPipeError):
         return 0
     if isinstance(error, click.exceptions.Abort | KeyboardInterrupt):
+        if asked_to_end:
+            return _say("ended from outside; nothing half-written was left behind", 143, "Terminated", said)
         return _say("interrupted; nothing half-written was left behind", 130, "Interrupted", said)
     if isinstance(error, click.ClickException):
         context = getattr(error, "ctx", None)
@@ -89,12 +98,20 @@ def _failed(error: BaseException, said: Sequence[str]) -> int:
         return _say(error.format_message() + hint, 2, "UsageError", said)
     if isinstance(error, ChaffError):
         return _say(str(error), error.exit_code, type(error).__name__, said)
+    if isinstance(error, ImportError) or (isinstance(error, OSError) and error.errno == errno.ENOMEM):
+        return _say(f"a part of Python could not be loaded ({error}): too little memory, or a damaged installation", 3, "MemoryError", said)
     if isinstance(error, MemoryError):
         return _say(f"not enough memory: {error}. Use fewer columns (--ignore) or fewer folds", 3, "MemoryError", said)
     if isinstance(error, OSError) and error.errno == errno.ENOSPC:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)  # what is still in the buffer has nowhere to go
         return _say("no space left to write to; nothing half-written was left behind", 3, "OSError", ())
-    raise error
+    if isinstance(error, ValueError) and "null byte" in str(error):
+        return _say("a name or path holds a NUL character, which no file system knows", 2, "UsageError", said)
+    if os.environ.get("CHAFF_TRACEBACK"):
+        raise error
+    where = traceback.extract_tb(error.__traceback__)[-1]
+    message = f"{type(error).__name__}: {error} (in {Path(where.filename).name}, line {where.lineno})"
+    return _say(f"a mistake of Chaff's own, please report it: {message}. CHAFF_TRACEBACK=1 shows all of it", 1, "Mistake", said)
 
 
 def _say(message: str, code: int, kind: str, said: Sequence[str]) -> int:
@@ -106,7 +123,10 @@ def _say(message: str, code: int, kind: str, said: Sequence[str]) -> int:
 
 def entry() -> None:
     """What the installed command calls."""
-    sys.exit(main())
+    mend_environment()
+    code = main()
+    flush_all()
+    sys.exit(code)
 
 
 if __name__ == "__main__":

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import typing
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -66,7 +66,20 @@ pin_options = _all_of(
     click.option("--because", multiple=True, metavar="TEXT", help="Reason for the pins: one for all, or one a pin in order."),
     click.option("--save", is_flag=True, help="Write the pins into the --plan file, its comments kept."),
 )
+
+
+def _force(context: click.Context, _: click.Parameter, value: bool) -> None:
+    """From here to the end of the command, what is there already stays, unless --force was said."""
+    from chaff.files import keep_existing
+
+    context.with_resource(keep_existing(not value))
+
+
+force_option = click.option(
+    "--force", is_flag=True, expose_value=False, callback=_force, help="Replace outputs that are there already; never what was read."
+)
 work_options = _all_of(
+    force_option,
     click.option("--seed", default=0, show_default=True, help="Fixes every random draw."),
     click.option("--workers", type=click.IntRange(1), help="Threads; every core when left out."),
     click.option(
@@ -102,6 +115,18 @@ def terms_said(said: dict[str, Any]) -> dict[str, Any]:
         elif how == "word lists":
             value = {k: [m.strip() for m in v.split(",")] for k, v in pairs(value, option).items()}
         out[field.name] = list(value) if isinstance(value, tuple) else value
+    return _codes_of_columns(out)
+
+
+def _codes_of_columns(out: dict[str, Any]) -> dict[str, Any]:
+    """`--missing glucose=0` is a value of one column, `--missing n/a` a word of every one."""
+    of_columns = [w for w in out.get("missing", ()) if "=" in w.strip("=")]
+    if of_columns:
+        out["missing"] = [w for w in out["missing"] if w not in of_columns]
+        codes = dict(out.get("missing_codes", {}))
+        for name, values in pairs(of_columns, "--missing").items():
+            codes[name] = [*codes.get(name, ()), *(v.strip() for v in values.split(","))]
+        out["missing_codes"] = codes
     return out
 
 
@@ -120,7 +145,7 @@ def pins_said(said: dict[str, Any]) -> list[Any]:
     return [pin(name, because=reason) for (pin, name), reason in zip(wanted, reasons, strict=True)]
 
 
-def pairs(items: Many, option: str) -> dict[str, str]:
+def pairs(items: Sequence[str], option: str) -> dict[str, str]:
     out = {}
     for item in items:
         name, mark, value = item.partition("=")
@@ -136,7 +161,7 @@ def toml_value(text: str) -> Any:
 
     try:
         return tomllib.loads(f"x = {text}")["x"]
-    except tomllib.TOMLDecodeError:
+    except (tomllib.TOMLDecodeError, RecursionError, ValueError):
         return text
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
+from contextlib import nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -12,6 +14,8 @@ if TYPE_CHECKING:
     from chaff.decide.run import Run
     from chaff.results.pin import Pin
     from chaff.table.table import Table
+
+FIGURE = "score_by_size.png"
 
 
 def run_and_show(
@@ -27,7 +31,7 @@ def run_and_show(
         )
     except KeyboardInterrupt:
         show.stop()
-        if show.ledger is not None:
+        if show.ledger is not None and not (folder / "ledger.csv").exists():
             show.ledger.save(folder / "ledger.csv")
             show.say(f"interrupted in {show.now}: what the finished stages said is in {folder / 'ledger.csv'}")
         raise
@@ -35,20 +39,45 @@ def run_and_show(
     return run
 
 
-def leave(run: Run, folder: Path, source: Any, reduced: str = "reduced.csv") -> list[str]:
-    """Write selection, ledger, reduced table and figure; returns the names."""
-    from chaff.files import write_with
+def free_for(folder: Path, reduced: str, table: Table, plan: Plan, pins: Sequence[Pin], seed: int) -> bool:
+    """Whether the folder holds the results of this very run; refused, before any work, where it holds others' files.
+
+    Raises
+    ------
+    DataError
+    """
+    from chaff.decide.record import same_run
+    from chaff.files import check_place, keep_existing
+
+    again = (folder / "selection.json").exists() and same_run(folder / "selection.json", table, plan, pins, seed)
+    with keep_existing(False) if again else nullcontext():
+        for name in ("selection.json", "ledger.csv", reduced, FIGURE):
+            check_place(folder / name)
+    return again
+
+
+def leave(
+    run: Run, folder: Path, source: Any, reduced: str = "reduced.csv", more: Mapping[str, Any] | None = None, again: bool = False
+) -> list[str]:
+    """Write selection, ledger, reduced table and figure, all of them or none; returns the names.
+
+    more : further files, by name, each with what writes it to a path.  again : results of the same run are replaced.
+    """
+    from chaff.files import keep_existing, together
     from chaff.methods.search.stage import SearchTrail
 
-    run.selection.save(folder / "selection.json")
-    run.ledger.save(folder / "ledger.csv")
-    run.selection.apply(source, folder / reduced)
-    names = ["selection.json", "ledger.csv", reduced]
-    trails = [r.result for r in run.stages if isinstance(r.result, SearchTrail)]
-    if trails:
-        from chaff.plots.size_curve import score_by_size
+    with keep_existing(False) if again else nullcontext(), together(folder) as fresh:
+        run.selection.save(fresh / "selection.json")
+        run.ledger.save(fresh / "ledger.csv")
+        run.selection.apply(source, fresh / reduced)
+        names = ["selection.json", "ledger.csv", reduced]
+        trails = [r.result for r in run.stages if isinstance(r.result, SearchTrail)]
+        if trails:
+            from chaff.plots.size_curve import score_by_size
 
-        figure = score_by_size(trails[-1], unit=run.table.target.unit).figure
-        write_with(folder / "score_by_size.png", lambda part: figure.savefig(part))
-        names.append("score_by_size.png")
+            score_by_size(trails[-1], unit=run.table.target.unit).figure.savefig(fresh / FIGURE)
+            names.append(FIGURE)
+        for name, write in (more or {}).items():
+            write(fresh / name)
+            names.append(name)
     return names

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from chaff.cli.console import Show
     from chaff.decide.calls.overlaps import Overlaps
     from chaff.results.findings import Findings
+    from chaff.table.table import Table
 
 USES = ("overlap", "correlation", "inflation")
 
@@ -37,7 +38,9 @@ USES = ("overlap", "correlation", "inflation")
 @click.option("--pair-limit", type=float, help="|r| over which a pair says the same (0.95).")
 @click.option("--vif-limit", type=float, help="Variance inflation over which a feature goes (10).")
 @click.option("--try", "limits", metavar="A,B,…", help="Pairs and groups there would be at these limits.")
-@click.option("--complete", is_flag=True, help="Only rows where every number column is present (each pair's own rows otherwise).")
+@click.option(
+    "--complete", is_flag=True, help="Only rows where every number column is present, for VIF too (each pair's own rows otherwise)."
+)
 @click.option("--with-target", is_flag=True, help="Put the target in the picture.")
 @click.option("--partial", is_flag=True, help="Correlations with all other columns held fixed.")
 @click.option("--every-kind", is_flag=True, help="Associations of columns of every kind in place of correlations of numbers.")
@@ -68,7 +71,7 @@ def command(data: str, **said: Any) -> None:
         found = overlaps(
             ground.table,
             how=how,
-            every_kind=said["every_kind"],
+            every_kind=said["every_kind"] or _few_numbers(ground.table),
             pair_limit=stage.pair_limit,
             vif_limit=stage.vif_limit,
             clusters=said["clusters"],
@@ -86,6 +89,12 @@ def command(data: str, **said: Any) -> None:
     if said["figures"]:
         names += _figures(found, stage.vif_limit, said["figures"])
     show.finish("overlap", {"table": ground, "found": found}, names)
+
+
+def _few_numbers(table: Table) -> bool:
+    """A table of categories is compared as one."""
+    kinds = [table.kind(f) for f in table.features]
+    return sum(k in ("number", "binary") for k in kinds) < 2 <= sum(k in ("number", "binary", "category") for k in kinds)
 
 
 def _show(show: Show, found: Overlaps, pair_limit: float, vif_limit: float, everything: bool) -> None:
@@ -134,8 +143,9 @@ def _pairs(show: Show, found: Findings, limit: float, everything: bool) -> None:
         if g["size"] > 2:
             notes(show, [f"group of {g['size']}: {g['features']}"])
     if "limits" in found.more:
-        tried = [f"{v:g}: {count(int(r['pairs']), 'pair')}, {count(int(r['groups']), 'group')}" for v, r in found.more["limits"].iterrows()]
-        notes(show, [f"at other limits {' · '.join(tried)}"])
+        with_some = [(v, r) for v, r in found.more["limits"].iterrows() if r["pairs"]]
+        tried = [f"{v:g}: {count(int(r['pairs']), 'pair')}, {count(int(r['groups']), 'group')}" for v, r in with_some]
+        notes(show, [f"at other limits {' · '.join(tried)}" if tried else "none at any other limit that was tried"])
     notes(show, found.notes[1:])
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import nullcontext
 from pathlib import Path
 from typing import Any
 
@@ -26,14 +27,15 @@ def command(data: str | None, out: str | None, replace: bool, **said: Any) -> No
     """
     from chaff.cli.console import Show
     from chaff.decide.plan import built_in_plan
-    from chaff.files import write_text
+    from chaff.files import keep_existing, write_text
 
     if out and not replace and Path(out).exists():
         raise click.UsageError(f"--out {out}: it is there already, and may hold lines of your own; name another file, or say --replace")
     show = Show(said["form"])
     text = built_in_plan().to_toml() if data is None else _fitted(data, said, show)
     if out:
-        write_text(out, text)
+        with keep_existing(False) if replace else nullcontext():
+            write_text(out, text)
         show.say(f" {out}: read it, uncomment what fits, then")
         show.command(f"   chaff screen {data or 'DATA'} --plan {out}")
     elif said["form"] == "text":

@@ -92,6 +92,8 @@ def _tables(show: Show, found: Findings, everything: bool, by: str | None, data:
         rest(show, len(rows), aside)
     _facts(show, found, everything, by)
     _rows(show, found.more["rows"])
+    for said in found.notes[1:]:
+        show.say(f" {said}")
     _advice(show, frame, everything)
 
 
@@ -137,15 +139,16 @@ def _rows(show: Show, checks: pd.DataFrame) -> None:
 def _advice(show: Show, frame: pd.DataFrame, everything: bool) -> None:
     """Ready to paste: the command line's own options."""
     from chaff.cli.grids import HEAD, grid, rest, title
-    from chaff.methods.screen.advice import as_options
+    from chaff.methods.screen.advice import folded_options
 
     said = frame[frame["advice"] != ""]
     if said.empty:
         return
     title(show, "Advice, as options to paste")
-    some = said if everything else said.head(HEAD)
-    grid(show, ["feature", "advice"], [[str(f), as_options(str(f), r)] for f, r in some.iterrows()])
-    rest(show, len(some), len(said))
+    rows = folded_options([(str(f), r) for f, r in said.iterrows()])
+    some = rows if everything else rows[:HEAD]
+    grid(show, ["feature", "advice"], some)
+    rest(show, len(some), len(rows))
 
 
 def _figures(table: Any, found: Any, folder: str) -> list[str]:

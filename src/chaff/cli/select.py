@@ -50,9 +50,9 @@ def command(data: str, **said: Any) -> None:
     """
     from chaff.cli.console import QUIET, Show
     from chaff.cli.ground import open_said, pins_of, read_said_plan, save_pins
-    from chaff.cli.output import leave, run_and_show
+    from chaff.cli.output import free_for, leave, run_and_show
     from chaff.decide.plan import built_in_plan
-    from chaff.files import make_folder
+    from chaff.files import make_folder, reads
 
     given = read_said_plan(said)
     plan = _with_options(given or built_in_plan(), said)
@@ -60,6 +60,10 @@ def command(data: str, **said: Any) -> None:
     table, wins = open_said(data, said, given, rows)
     pins = pins_of(said, given)
     folder = make_folder(said["out"])
+    reads(data)
+    parquet = Path(data).suffix.lower() in (".parquet", ".pq")
+    reduced = "reduced.parquet" if parquet else "reduced.csv"
+    again = free_for(folder, reduced, table, dataclasses.replace(plan, pins=()), pins, said["seed"])
     save_pins(said)
     show = Show(said["form"])
     show.table(table)
@@ -67,8 +71,7 @@ def command(data: str, **said: Any) -> None:
         show.say(note, QUIET)
     ways = {"honest": "quick" if said["quick"] else said["honest"], "state": not said["no_state"]}
     run = run_and_show(table, dataclasses.replace(plan, pins=()), list(pins), folder, show, said["seed"], said["workers"], share, **ways)
-    parquet = Path(data).suffix.lower() in (".parquet", ".pq")
-    names = leave(run, folder, data, "reduced.parquet" if parquet else "reduced.csv")
+    names = leave(run, folder, data, reduced, again=again)
     show.finish("select", {"run": run}, [str(folder / n) for n in names])
     show.command(f" next: chaff apply {folder}/selection.json NEW{Path(data).suffix} -o NEW_reduced.csv")
 

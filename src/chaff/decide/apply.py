@@ -10,13 +10,17 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from chaff.decide.apply_kinds import From, of_kind, plain_cells, read_numbers
 from chaff.errors import DataError, UsageError, nearest
 from chaff.files import whole_file
-from chaff.table.derived import filled_cells, flag_cells, gaps_of, without_codes
-from chaff.table.sources import csv_batches, read_source
+from chaff.table.derived import filled_cells, flag_cells, gaps_of
+from chaff.table.numbers import all_whole
+from chaff.table.pipes import plain_file
+from chaff.table.sources import check_there, read_source
+from chaff.table.text_files import csv_batches, ending
 
 if TYPE_CHECKING:
-    from chaff.decide.selection import KeptPart, Selection
+    from chaff.decide.selection import Selection
 
 BATCH = 65_536
 
@@ -24,33 +28,51 @@ BATCH = 65_536
 def apply_selection(selection: Selection, source: Any, out: str | Path | None) -> Any:
     if isinstance(source, np.ndarray):
         return _of_array(selection, source)
-    label, names, batches = _open(selection, source)
+    label, names, decimal, batches = _open(selection, source)
     wanted = _wanted_columns(selection, names, label)
-    checked = (_derived(selection, _checked(selection, batch.select(wanted), label)) for batch in batches)
+    as_written = decimal == "." and out is not None and Path(out).suffix.lower() == ".csv"
+    checked = (_derived(selection, _checked(selection, batch.select(wanted), label, decimal, as_written)) for batch in batches)
     if out is None:
         import pyarrow as pa
 
-        tables = list(checked)
-        return pa.concat_tables(tables, promote_options="permissive").to_pandas()
-    return _write(checked, Path(out))
+        whole = pa.concat_tables(list(checked), promote_options="permissive")
+        return _plain_numbers(whole, selection).to_pandas() if decimal is not None else whole.to_pandas()
+    return _write(checked, Path(out), decimal is not None)
+
+
+def _plain_numbers(table: Any, selection: Selection) -> Any:
+    """Ids and groups of a text file as whole numbers, where every one is written as such a number is and none like 007."""
+    import pyarrow as pa
+
+    for name in (*selection.terms.ids, selection.terms.groups):
+        if name is None or name not in table.column_names or not pa.types.is_string(table.schema.field(name).type):
+            continue
+        words = table.column(name).unique().drop_null().to_pylist()
+        if words and all_whole(words) and all(str(int(w)) == w for w in words):
+            table = table.set_column(table.column_names.index(name), name, table.column(name).cast(pa.int64()))
+    return table
 
 
 def _of_array(selection: Selection, X: Any) -> Any:
     known = selection.data.columns
+    if isinstance(X, np.ma.MaskedArray):
+        X = np.ma.filled(X.astype(float), np.nan)
     if X.ndim != 2 or X.shape[1] != len(known):
         raise DataError(f"the array must have the {len(known)} columns of the X that was selected from, not shape {X.shape}")
     if selection.derived:
         return _derived_array(selection, X)
-    return X[:, [known.index(k.name) for k in selection.kept]]
+    return X[:, [known.index(m) for k in selection.kept for m in (k.members or [k.name])]]
 
 
-def _open(selection: Selection, source: Any) -> tuple[str, list[str], Iterator[Any]]:
-    """(label, column names, batches as Arrow tables)."""
+def _open(selection: Selection, source: Any) -> tuple[str, list[str], str | None, Iterator[Any]]:
+    """(label, column names, decimal mark of a text file, batches as Arrow tables)."""
     import pyarrow as pa
 
     reading = selection.terms.reading
     path = Path(source) if isinstance(source, str | Path) else None
-    if path is not None and path.exists() and path.stat().st_size:
+    if path is not None:
+        check_there(path)
+        path = plain_file(path)
         if path.suffix.lower() in (".parquet", ".pq"):
             import pyarrow.parquet as pq
 
@@ -60,13 +82,12 @@ def _open(selection: Selection, source: Any) -> tuple[str, list[str], Iterator[A
                 raise DataError(f"{path.name} cannot be read as parquet: {error}") from error
             wanted = _wanted_columns(selection, file.schema_arrow.names, path.name)
             groups = (pa.Table.from_batches([b]) for b in file.iter_batches(BATCH, columns=wanted))
-            return path.name, list(file.schema_arrow.names), _never_empty(groups, file.schema_arrow, wanted)
-        if path.suffix.lower() in (".csv", ".tsv", ".txt"):
-            words = [k.name for k in selection.kept if k.words]
-            names, batches = csv_batches(path, reading, lambda found: _wanted_columns(selection, found, path.name), words)
-            return path.name, names, batches
+            return path.name, list(file.schema_arrow.names), None, _never_empty(groups, file.schema_arrow, wanted)
+        if ending(path) in (".csv", ".tsv", ".txt"):
+            names, decimal, batches = csv_batches(path, reading, lambda found: _wanted_columns(selection, found, path.name))
+            return path.name, names, decimal, batches
     table, label = read_source(source, reading)
-    return label, list(table.column_names), iter([table])
+    return label, list(table.column_names), None, iter([table])
 
 
 def _never_empty(batches: Iterator[Any], schema: Any, wanted: list[str]) -> Iterator[Any]:
@@ -92,31 +113,28 @@ def _wanted_columns(selection: Selection, names: list[str], label: str) -> list[
     return list(dict.fromkeys([r for r in roles if r in names] + kept))
 
 
-def _checked(selection: Selection, batch: Any, label: str) -> Any:
-    """The batch with every kept column under the kind that the selection knows; refused otherwise."""
-    import pyarrow as pa
-    import pyarrow.types as pt
+def _checked(selection: Selection, batch: Any, label: str, decimal: str | None, as_written: bool) -> Any:
+    """The batch with every kept column under the kind that the selection knows; refused otherwise.
 
-    flags, codes = _flags(selection), selection.terms.missing_codes
+    as_written : cells of numbers are copied as they stand in a text file, once they are known to be numbers.
+    """
+    if decimal is not None and not as_written:
+        batch = _measured_roles(selection, batch, decimal)
+    parts, source = {n: part for part in selection.kept for n in part.members or [part.name]}, From(label, decimal, as_written)
     for name in _stored(selection):
-        if name in codes:
-            batch = batch.set_column(batch.column_names.index(name), name, without_codes(batch.column(name), tuple(map(str, codes[name]))))
-    for part in selection.kept:
-        for name in part.members or [part.name]:
-            if name in flags:
-                continue
-            column = batch.column(name)
-            kind = column.type
-            if pt.is_dictionary(kind):
-                kind = kind.value_type
-            wordy = pt.is_string(kind) or pt.is_large_string(kind) or pt.is_string_view(kind)
-            numeric = pt.is_integer(kind) or pt.is_floating(kind) or pt.is_decimal(kind) or pt.is_boolean(kind) or pt.is_null(kind)
-            if part.words and pt.is_null(kind):
-                batch = batch.set_column(batch.column_names.index(name), name, column.cast(pa.string()))
-            elif part.words and not wordy and not pt.is_boolean(kind):
-                raise _other_kind(part, name, label, f"{_sort(kind)} values")
-            elif not part.words and not part.members and not numeric:
-                raise _other_kind(part, name, label, f"{_sort(kind)} values{_example(column)}")
+        column = plain_cells(selection, name, batch.column(name))
+        if name in parts:  # what only a flag is made from may hold anything
+            column = of_kind(selection, parts[name], name, column, source)
+        batch = batch.set_column(batch.column_names.index(name), name, column)
+    return batch
+
+
+def _measured_roles(selection: Selection, batch: Any, decimal: str) -> Any:
+    """A number target, weights and an order in numbers as numbers; ids and groups stay as they are written."""
+    target = selection.target.name if selection.target.task == "regression" else None
+    for name in (target, selection.terms.weights, selection.terms.order):
+        if name in batch.column_names:
+            batch = batch.set_column(batch.column_names.index(name), name, read_numbers(batch.column(name), decimal)[0])
     return batch
 
 
@@ -165,56 +183,51 @@ def _derived_array(selection: Selection, X: Any) -> Any:
     return np.stack(out, axis=1)
 
 
-def _other_kind(part: KeptPart, name: str, label: str, holds: str) -> DataError:
-    wants = "words" if part.words else "numbers"
-    return DataError(f"column '{name}' of {label} holds {holds}, but the selection knows it as {part.kind} ({wants})")
-
-
-def _sort(kind: Any) -> str:
-    import pyarrow.types as pt
-
-    if pt.is_temporal(kind):
-        return "date"
-    if pt.is_integer(kind) or pt.is_floating(kind) or pt.is_decimal(kind):
-        return "number"
-    return "text"
-
-
-def _example(column: Any) -> str:
-    """The first cell that is no number."""
-    for value in column.to_pylist():
-        try:
-            float(value)
-        except (TypeError, ValueError):
-            if value is not None:
-                return f" (such as '{value}')"
-    return ""
-
-
-def _write(batches: Iterator[Any], out: Path) -> Path:
+def _write(batches: Iterator[Any], out: Path, of_text: bool) -> Path:
     if out.suffix.lower() not in (".csv", ".parquet"):
         raise UsageError(f"{out.name}: output must end in .csv or .parquet")
     with whole_file(out) as part:
-        (_write_csv if out.suffix.lower() == ".csv" else _write_parquet)(batches, part)
+        if out.suffix.lower() == ".csv":
+            _write_csv(batches, part)
+        else:
+            _write_parquet(batches, part, of_text)
     return out
 
 
-def _write_parquet(batches: Iterator[Any], path: Path) -> None:
+def _write_parquet(batches: Iterator[Any], path: Path, of_text: bool) -> None:
     import pyarrow.parquet as pq
 
     writer = None
     try:
         for batch in batches:
             if writer is None:
+                batch, ahead = _with_room(batch, batches, of_text)
                 writer = pq.ParquetWriter(path, batch.schema)
-            writer.write_table(batch.cast(writer.schema))
+                writer.write_table(batch)
+                batch = ahead
+            if batch is not None:
+                writer.write_table(batch.cast(writer.schema))
     finally:
         if writer is not None:
             writer.close()
 
 
+def _with_room(first: Any, batches: Iterator[Any], of_text: bool) -> tuple[Any, Any]:
+    """(the first batch, the second or None): where there is a second one whole numbers of a text file become plain ones, for a
+    later batch may hold fractions."""
+    import pyarrow as pa
+    import pyarrow.types as pt
+
+    second = next(batches, None)
+    if second is None:
+        return first, None
+    for k, field in enumerate(first.schema):
+        if (of_text and pt.is_integer(field.type)) or pt.is_null(field.type):
+            first = first.set_column(k, field.name, first.column(k).cast(pa.float64()))
+    return first, second
+
+
 def _write_csv(batches: Iterator[Any], path: Path) -> None:
-    import pyarrow.csv as pc
 
     with path.open("wb") as file:
         first = True
@@ -224,14 +237,31 @@ def _write_csv(batches: Iterator[Any], path: Path) -> None:
                 csv.writer(line, lineterminator="\n").writerow(batch.column_names)
                 file.write(line.getvalue().encode())
                 first = False
-            pc.write_csv(_plain(batch), file, pc.WriteOptions(include_header=False))
+            _write_rows(_plain(batch), file)
+
+
+def _write_rows(batch: Any, file: Any) -> None:
+    """Quotes only where a cell needs them."""
+    import pyarrow as pa
+    import pyarrow.csv as pc
+
+    start = file.tell()
+    try:
+        pc.write_csv(batch, file, pc.WriteOptions(include_header=False, quoting_style="none"))
+    except pa.ArrowInvalid:
+        file.seek(start)
+        file.truncate()
+        pc.write_csv(batch, file, pc.WriteOptions(include_header=False))
 
 
 def _plain(batch: Any) -> Any:
-    """CSV knows no dictionaries."""
+    """CSV knows no dictionaries and no views."""
+    import pyarrow as pa
     import pyarrow.types as pt
 
     for k, field in enumerate(batch.schema):
         if pt.is_dictionary(field.type):
             batch = batch.set_column(k, field.name, batch.column(k).cast(field.type.value_type))
+        elif pt.is_string_view(field.type):
+            batch = batch.set_column(k, field.name, batch.column(k).cast(pa.string()))
     return batch

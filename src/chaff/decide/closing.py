@@ -280,7 +280,7 @@ def _on_holdout(
     asked = {n: frozenset(sets[n]) for n in sets if n in ("all columns offered", "full", "kept")} | {"nothing": frozenset()}
     losses = [one[0] for one in scorer.losses(list(asked.values()))]
     test = wide.take(held)
-    units = Units(test.weights, test.groups, test.order)
+    units = test.units or Units()
     if ground.metric.of_losses is None or ground.metric.row_loss is None:
         by_metric = SubsetScorer(wide, decided.model, ground.metric.name, one_split(wide, rows, held), ground.work)
         return {n: Scored(s.mean) for n, s in zip(asked, by_metric.many(list(asked.values())), strict=True)}, None

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from chaff.files import write_with
+from chaff.files import harmless, write_with
 from chaff.results.verdict import Verdict
 from chaff.table.table import Meaning
 
@@ -58,4 +58,4 @@ class Ledger:
 
     def save(self, path: str | Path) -> None:
         """Write as CSV."""
-        write_with(path, lambda part: self.frame.to_csv(part, index=False))
+        write_with(path, lambda part: harmless(self.frame).to_csv(part, index=False))

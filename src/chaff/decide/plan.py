@@ -19,6 +19,7 @@ from chaff.choices import told, wrong_fields
 from chaff.decide.stages import STAGES, stage_from, tell_stage
 from chaff.errors import ChaffError, PlanError, UsageError, nearest
 from chaff.evaluate.stage import ChecksTable, Stage, name_of
+from chaff.files import reads
 from chaff.methods.importance.stage import Importance
 from chaff.methods.overlap.stage import Overlap
 from chaff.methods.relevance.stage import Relevance
@@ -173,6 +174,9 @@ def read_plan(path: str | Path) -> Plan:
     file = Path(path)
     if not file.exists():
         raise PlanError(f"no such plan: {file}")
+    if not file.is_file():
+        raise PlanError(f"{file} is no plain file, so no plan")
+    reads(file)
     try:
         data = tomlkit.parse(file.read_text(encoding="utf-8")).unwrap()
     except (TOMLKitError, UnicodeDecodeError) as error:

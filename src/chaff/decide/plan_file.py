@@ -74,6 +74,8 @@ def _advice_lines(screened: Findings) -> list[str]:
     flags = [(str(f), r) for f, r in frame.iterrows() if r["advice_kind"] == "absence"]
     codes = [(str(f), r) for f, r in frame.iterrows() if r["advice_kind"] in ("codes", "word codes")]
     levels = [str(f) for f, r in frame.iterrows() if r["advice_kind"] == "levels"]
+    ordered = [str(f) for f, r in frame.iterrows() if r["advice_kind"] == "ordered"]
+    groups = [str(f) for f, r in frame.iterrows() if r["groups_words"]]
     out = []
     if flags:
         out.append(f"missing_flags = {_listed([f for f, _ in flags])}   # a feature that says whether it is missing")
@@ -82,8 +84,14 @@ def _advice_lines(screened: Findings) -> list[str]:
     if codes:
         entries = ", ".join(f"{_key(f)} = {_listed(list(r['advice_values']))}" for f, r in codes)
         out.append(f"missing_codes = {{ {entries} }}   # values that may stand for missing")
-    if levels:
-        out.append("kinds = { " + ", ".join(f'{_key(f)} = "category"' for f in levels) + " }   # few whole numbers: codes, not amounts?")
+    if levels or ordered:
+        kinds = dict.fromkeys(levels, "category") | dict.fromkeys(ordered, "ordered")
+        why = " and ".join(
+            ["few whole numbers: codes, not amounts?"] * bool(levels) + ["words in an order, read as one number"] * bool(ordered)
+        )
+        out.append("kinds = { " + ", ".join(f'{_key(f)} = "{kind}"' for f, kind in kinds.items()) + f" }}   # {why}")
+    if groups:
+        out.append(f"groups = {_quoted(groups[0])}   # its rows seem to belong together")
     return out
 
 
@@ -142,7 +150,7 @@ def add_pins(path: str | Path, pins: Iterable[Pin]) -> None:
         for entry in entries:
             held.append(entry)
     plan_from(document.unwrap(), file.name)
-    write_text(file, tomlkit.dumps(document))
+    write_text(file, tomlkit.dumps(document), own=True)
 
 
 def _pin_entries(pins: Iterable[Pin]) -> Any:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping
+import json
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -12,8 +14,20 @@ import numpy as np
 from chaff.decide.closing import Closing, Line
 from chaff.decide.ledger import Ledger
 from chaff.decide.plan import Plan
-from chaff.decide.selection import DataPart, DerivedPart, DroppedPart, HoldoutPart, KeptPart, LookPart, Selection, TargetPart, made_with
+from chaff.decide.selection import (
+    DataPart,
+    DerivedPart,
+    DroppedPart,
+    HoldoutPart,
+    KeptPart,
+    LookPart,
+    Selection,
+    TargetPart,
+    made_with,
+    read_selection,
+)
 from chaff.results.pin import Pin
+from chaff.table.kinds import is_ordered
 from chaff.table.table import Table
 
 
@@ -37,11 +51,28 @@ def selection_of(
         data=DataPart(
             source=table.label,
             rows=len(table),
-            columns=[n for n in table.source.arrow.column_names if n != target.name],
+            columns=[n for n in table.source.arrow.column_names if n != target.name and not _beside(n)],
             fingerprint=fingerprint(table),
         ),
         made_with=made_with(),
     )
+
+
+def same_run(path: Path, table: Table, plan: Plan, pins: Sequence[Pin], seed: int) -> bool:
+    """Whether the selection in that file came from these very rows, plan, pins and seed: then making it again changes nothing."""
+    from chaff.errors import ChaffError
+
+    try:
+        there = read_selection(path)
+    except ChaffError:
+        return False
+    told = json.loads(json.dumps(replace(plan, table=table.terms, pins=tuple(pins)).as_mapping()))
+    return there.seed == seed and there.plan == told and there.data.fingerprint == fingerprint(table)
+
+
+def _beside(name: str) -> bool:
+    """Whether a column came as an array of its own beside X: the groups, the order or the weights."""
+    return name in ("(groups)", "(order)", "(weights)")
 
 
 def _gone(table: Table, kept: set[str], ledger: Ledger) -> tuple[list[DroppedPart], list[LookPart]]:
@@ -70,7 +101,7 @@ def _kept_part(train: Table, name: str, ledger: Ledger) -> KeptPart:
     return KeptPart(
         name=name,
         kind=column.kind,
-        words=bool(column.levels) and "string" in arrow_type,
+        words="string" in arrow_type and (bool(column.levels) or is_ordered(train.source.kinds.get(name, ""))),
         range=[float(present.min()), float(present.max())] if number and present.size else None,
         levels=used,
         missing_share=round(float(column.missing.mean()), 6),

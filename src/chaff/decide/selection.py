@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from chaff.errors import DataError, UsageError
+from chaff.errors import ArgumentError, DataError, UsageError
 from chaff.files import read_json, write_text
 from chaff.table.terms import Terms
 
@@ -121,7 +121,10 @@ class Selection(_Part):
     @property
     def terms(self) -> Terms:
         """How the table was opened: roles, and how text is read, so that `apply` reads new rows alike."""
-        return Terms.said(**self.plan.get("table", {}))
+        table = self.plan.get("table", {})
+        if not isinstance(table, dict):
+            raise UsageError(f"plan.table must be a table, not {table!r}")
+        return Terms.said(**table)
 
     @property
     def features(self) -> tuple[str, ...]:
@@ -130,6 +133,8 @@ class Selection(_Part):
 
     def save(self, path: str | Path) -> None:
         """Write as JSON, whole or not at all."""
+        if not isinstance(path, str | Path):
+            raise ArgumentError(f"save: path must be a word or a path, not {path!r}")
         write_text(path, self.to_json())
 
     def to_json(self) -> str:
@@ -163,6 +168,8 @@ class Selection(_Part):
         """
         from chaff.decide.apply import apply_selection
 
+        if out is not None and not isinstance(out, str | Path):
+            raise ArgumentError(f"apply: out must be a word or a path, not {out!r}")
         return apply_selection(self, source, out)
 
     def __str__(self) -> str:
@@ -193,13 +200,23 @@ def read_selection(path: str | Path) -> Selection:
     try:
         selection = Selection.model_validate(data)
         _ = selection.terms
+        _check_derived(selection)
     except UsageError as error:
-        raise DataError(f"{file.name} is a damaged selection: plan.table: {error}") from error
+        raise DataError(f"{file.name} is a damaged selection: {error}") from error
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(p) for p in first["loc"])
         raise DataError(f"{file.name} is a damaged selection: {where}: {first['msg']}") from error
     return selection
+
+
+def _check_derived(selection: Selection) -> None:
+    """What apply makes must be made from columns that it reads."""
+    kept = {k.name for k in selection.kept}
+    flags = {d.name for d in selection.derived if d.made == "missing flag"}
+    for d in selection.derived:
+        if d.name not in kept or d.of in flags or (d.made == "fill" and d.of != d.name):
+            raise UsageError(f"derived '{d.name}' is not a kept column made from a plain one")
 
 
 def json_schema() -> str:

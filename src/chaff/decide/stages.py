@@ -24,7 +24,7 @@ STAGES: dict[str, type] = {s.use: s for s in (Screen, Relevance, Correlation, In
 def stage_from(entry: Mapping[str, Any], where: str, problems: list[str]) -> Stage | None:
     """A stage from a plan's `[[stage]]`; what is wrong with it is added to `problems`."""
     use = entry.get("use")
-    if use not in STAGES:
+    if not isinstance(use, str) or use not in STAGES:
         problems.append(f"{where}: use = {use!r} is not a stage; there are {', '.join(STAGES)}.{nearest(str(use), STAGES)}")
         return None
     return make_stage(STAGES[use], {k: v for k, v in entry.items() if k != "use"}, f"{where} ({use})", problems)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 
 from chaff.arrays import Floats
-from chaff.errors import UnknownColumn, UsageError, nearest
+from chaff.errors import ArgumentError, UnknownColumn, UsageError, nearest
 from chaff.evaluate.closed import ClosedEngine
 from chaff.evaluate.engine import Engine
 from chaff.evaluate.fitted import FittedEngine
@@ -50,6 +50,8 @@ class SubsetScorer:
 
     def __init__(self, table: Table, model: Model, metric: str | None = None, folds: Folds | int = 5, work: Work | None = None) -> None:
         work = work or Work()
+        if isinstance(folds, bool) or not isinstance(folds, int | Folds):
+            raise ArgumentError(f"SubsetScorer: folds must be a whole number or Folds, not {folds!r}")
         kept = make_folds(table, folds, 1, work) if isinstance(folds, int) else folds
         self._stand_on(table, model, metric_for(table, model, metric), kept, work, None)
 
@@ -82,6 +84,8 @@ class SubsetScorer:
 
     def __call__(self, features: Iterable[str]) -> Score:
         """The score of one set."""
+        if not isinstance(features, Iterable):
+            raise ArgumentError(f"SubsetScorer: features must be a list of names, not {features!r}")
         return self.many([features])[0]
 
     def many(self, sets: Sequence[Iterable[str]]) -> list[Score]:

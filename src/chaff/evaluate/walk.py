@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Protocol
 import numpy as np
 
 from chaff.arrays import Floats
+from chaff.errors import UnknownColumn, UsageError, nearest
 from chaff.kernels.sweep import errors_after_toggle, toggle
 from chaff.results.score import Score
 from chaff.stats.tolerances import SINGULAR, TIE
@@ -52,6 +53,15 @@ class Walk(Protocol):
     def toggle(self, name: str) -> None: ...
 
 
+def check_offered(names: Sequence[str], offered: Sequence[str]) -> None:
+    """Raises `UnknownColumn` for one that is not on offer, and `UsageError` where there is none at all."""
+    if not names:
+        raise UsageError("no feature to change: name one at least")
+    for name in names:
+        if name not in offered:
+            raise UnknownColumn(f"column '{name}' is not among the features on offer.{nearest(name, offered)}")
+
+
 class PlainWalk:
     """For any model: every change is a set to be scored."""
 
@@ -64,6 +74,7 @@ class PlainWalk:
 
     def changes(self, names: Sequence[str] | None = None) -> Changes:
         names = tuple(self.scorer.features if names is None else names)
+        check_offered(names, self.scorer.features)
         scores = self.scorer.many([self.features ^ {n} for n in names])
         values = np.array([s.values for s in scores]).reshape(len(names), self.scorer.folds.count)
         known = dict(zip(names, scores, strict=True))
@@ -114,6 +125,7 @@ class ClosedWalk:
 
     def changes(self, names: Sequence[str] | None = None) -> Changes:
         names = tuple(self._place if names is None else names)
+        check_offered(names, tuple(self._place))
         errors = np.empty((len(self.splits), len(names)))
         offered = np.array([self._place[n] for n in names], np.int64)
         if self._regular:

@@ -271,9 +271,7 @@ def grow_trees(
         for i in range(in_bag.shape[1]):
             in_bag[tree, i] = times[units[i]] > 0 if units.size else times[i] > 0
         push(stack, 0, 0, m0, 0, 0, total)
-        top = 1
-        count = 1
-        used = 0
+        top, count, used = 1, 1, 0
         while top > 0:
             top -= 1
             lo, hi, k, depth, total = stack[top, 0], stack[top, 1], stack[top, 2], stack[top, 3], stack[top, 4]
@@ -283,8 +281,7 @@ def grow_trees(
             if m < 2 * leaf or depth >= deepest or pure or hi - lo < 2:
                 continue
             state = draw_columns(state, order, want, front)
-            some = rows[lo:hi]
-            some_packed = packed[lo:hi]
+            some, some_packed = rows[lo:hi], packed[lo:hi]
             updates += some.size * want
             start = 0.0 if one else float(square) / float(m)
             best, q, side, cut, length, left_packed, gap = best_split(

@@ -67,12 +67,12 @@ def downdate(P, k, alive, count, row):
 
 
 @kernel
-def eliminate(P, starts, columns, own, removable, order_key, limit, tie, went, value):
+def eliminate(P, starts, columns, own, removable, order_key, limit, tie, by_claim, went, value):
     """Drop the feature with the largest VIF, one at a time, until none removable is over the limit.
 
     P : float64 (q, q), inverse correlation of the columns. Overwritten.  starts, columns : int64, as in the layout.
     own : float64 (m,), det R_bb of each feature.  removable : bool (m,). Overwritten: False once gone.
-    order_key : int64 (m,); among VIFs equal to a relative `tie` the larger key goes first.
+    order_key : int64 (m,); among VIFs equal to a relative `tie` the larger key goes first; with `by_claim` among all over it.
     went : int64 (m,), value : float64 (m,). Filled; returns how many went.
     """
     m = starts.size - 1
@@ -95,6 +95,10 @@ def eliminate(P, starts, columns, own, removable, order_key, limit, tie, went, v
                 continue
             if best < 0:
                 best = f
+                continue
+            if by_claim:
+                if order_key[f] > order_key[best]:
+                    best = f
                 continue
             near = tie + ROUNDING * vif[best]  # the larger, the nearer to singular: rounding grows with it
             if vif[f] > vif[best] * (1.0 + near) or (vif[f] >= vif[best] * (1.0 - near) and order_key[f] > order_key[best]):

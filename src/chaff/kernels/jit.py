@@ -34,6 +34,8 @@ def lean_helper(fn: Callable[..., Any]) -> Any:
 
 def compiled_before(dispatcher: Any) -> bool:
     """Whether machine code of this kernel's file lies in the cache and is newer than its source."""
+    if not hasattr(dispatcher, "py_func"):
+        return True  # nothing is compiled at all (NUMBA_DISABLE_JIT)
     source = Path(dispatcher.py_func.__code__.co_filename)
     folder = Path(dispatcher._cache.cache_path)
     stamp = source.stat().st_mtime

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from chaff.kernels.jit import kernel
 
 RUN = 8  # runs of this length are sorted by insertion before merging begins
@@ -169,3 +171,53 @@ def inversions(a, b):
         a, b = b, a
         width *= 2
     return count
+
+
+@kernel
+def concordance(order, dense_x, dense_y, levels, out):
+    """out[i] = pairs that row i forms in order less those out of order, ties of either column left out; n log n.
+
+    order : int64 (n,), sorts x.  dense_x, dense_y : int32 (n,), 0, 1, …, ties sharing one.  levels : values of y.
+    out : float64 (n,). Modified in place.  A tree of running counts over the ranks of y (Fenwick, 1994).
+    """
+    n = order.size
+    totals = np.zeros(levels + 1, np.int64)
+    for i in range(n):
+        totals[dense_y[i] + 1] += 1
+    for k in range(levels):
+        totals[k + 1] += totals[k]  # rows with a smaller y: totals[y]; no larger: totals[y + 1]
+    tree = np.zeros(levels + 1, np.int64)
+    i = 0
+    while i < n:
+        j = i
+        while j + 1 < n and dense_x[order[j + 1]] == dense_x[order[i]]:
+            j += 1
+        # Rows of smaller x are in the tree; what is not there has x no smaller.
+        for k in range(i, j + 1):
+            y = dense_y[order[k]]
+            below = _upto(tree, y)
+            upto = _upto(tree, y + 1)
+            out[order[k]] = below - (i - upto)  # smaller x: smaller y is in order, larger y is not
+        for k in range(i, j + 1):
+            place = dense_y[order[k]] + 1
+            while place <= levels:
+                tree[place] += 1
+                place += place & (-place)
+        seen = j + 1
+        for k in range(i, j + 1):
+            y = dense_y[order[k]]
+            below = _upto(tree, y)
+            upto = _upto(tree, y + 1)
+            higher = (n - totals[y + 1]) - (seen - upto)
+            lower = totals[y] - below
+            out[order[k]] += higher - lower
+        i = j + 1
+
+
+@kernel
+def _upto(tree, k):
+    total = 0
+    while k > 0:
+        total += tree[k]
+        k -= k & (-k)
+    return total

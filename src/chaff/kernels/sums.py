@@ -79,3 +79,32 @@ def sums_with_targets(values, shift, part, targets, weights, out):
             y = w * targets[i, j]
             line[3 + j] += y
             line[3 + t + j] += x * y
+
+
+@kernel
+def joint_moments(x, y, centre, out):
+    """Σ x², Σ y², Σ xy, Σ x⁴, Σ x³y, Σ x²y², Σ xy³, Σ y⁴ about the two centres.
+
+    x, y : float64 (n,), without NaN.  centre : float64 (2,).  out : float64 (8,). Added to in place.
+    """
+    mx, my = centre[0], centre[1]
+    a0, a1, a2, a3, a4, a5, a6, a7 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+    for i in range(x.size):
+        a, b = x[i] - mx, y[i] - my
+        aa, bb, ab = a * a, b * b, a * b
+        a0 += aa
+        a1 += bb
+        a2 += ab
+        a3 += aa * aa
+        a4 += aa * ab
+        a5 += aa * bb
+        a6 += ab * bb
+        a7 += bb * bb
+    out[0] += a0
+    out[1] += a1
+    out[2] += a2
+    out[3] += a3
+    out[4] += a4
+    out[5] += a5
+    out[6] += a6
+    out[7] += a7

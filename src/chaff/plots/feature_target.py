@@ -7,7 +7,10 @@ from typing import Any
 import numpy as np
 
 from chaff.plots.palette import DROP, INK, KEEP, LOOK, PAPER, QUIET, SECOND, dress, new_axes
-from chaff.stats.correlation import correlation_p, fisher_interval
+from chaff.stats.correlation import correlation_p
+from chaff.stats.influence import FEWEST, pearson_with_bounds
+from chaff.stats.pooled import Units
+from chaff.stats.score_test import score_p
 from chaff.table.kinds import Column
 from chaff.table.table import Table
 
@@ -49,7 +52,7 @@ def feature_target(table: Table, feature: str, ax: Any = None) -> Any:
         _points(ax, x, y)
         _course(ax, x, y)
         dress(ax, f"{feature} and {target.name}", label, wanted)
-        _under_title(ax, _r_words(x, y) + gaps)
+        _under_title(ax, _r_words(x, y, _units(table, there)) + gaps)
     elif target.task == "regression":
         shown = _boxes(ax, [y[x == k] for k in range(len(column.levels))], column.levels)
         dress(ax, f"{target.name} by {feature}{shown}{gaps}", label, wanted)
@@ -89,7 +92,7 @@ def two_features(table: Table, first: str, second: str, ax: Any = None) -> Any:
     shade = LinearSegmentedColormap.from_list("low to high", [LOOK, DROP, KEEP])
     ranks = np.argsort(np.argsort(target)) / max(target.size - 1, 1)
     ax.scatter(x[some], y[some], c=ranks[some], cmap=shade, s=14, alpha=0.75, linewidths=0)
-    words = _r_words(x, y)
+    words = _r_words(x, y, _units(table, both))
     labels = [_label(n, table.meaning(n).unit) for n in (first, second)]
     dress(ax, f"{first} and {second}: {words.split(' (')[0]}", *labels)
     _under_title(ax, f"{words} · plum: low {table.target.name}, teal: high")
@@ -110,14 +113,19 @@ def _some(rows: int) -> Any:
     return np.arange(rows) if rows <= POINTS else np.linspace(0, rows - 1, POINTS).astype(int)
 
 
-def _r_words(x: Any, y: Any) -> str:
-    if x.size < 4 or x.std() == 0 or y.std() == 0:
+def _r_words(x: Any, y: Any, units: Units | None) -> str:
+    """r with its bounds and p, as relevance gives them: groups, order and weights are counted."""
+    r, low, high = pearson_with_bounds(x, y, units, 0.95) if x.size >= FEWEST else (float("nan"),) * 3
+    if r != r:
         return "no correlation can be told"
-    r = np.array(np.corrcoef(x, y)[0, 1])
-    low, high = fisher_interval(r, np.array(float(x.size)))
-    p = float(correlation_p(r, np.array(float(x.size))))
-    tail = "p < 1e-16" if p < 1e-16 else f"p {p:.2g}"
-    return f"r {r:.2f} (95 %: {low:.2f} to {high:.2f}), {tail}, {x.size:,} rows"
+    p = float(correlation_p(np.array(r), np.array(float(x.size)))) if units is None else score_p(x[None], y[None], units)
+    bounds = f" (95 %: {low:.2f} to {high:.2f})" if low == low else ""
+    tail = "" if p != p else ", p < 1e-16" if p < 1e-16 else f", p {p:.2g}"
+    return f"r {r:.2f}{bounds}{tail}, {x.size:,} rows"
+
+
+def _units(table: Table, rows: Any) -> Units | None:
+    return None if table.units is None else table.units.take(rows)
 
 
 def _points(ax: Any, x: Any, y: Any) -> None:

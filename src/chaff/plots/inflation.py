@@ -122,7 +122,7 @@ def vif_trail(findings: Findings, limit: float = 10.0, ax: Any = None) -> Any:
         went = name in path.columns[1:]
         ax.plot(moves, line, color=DROP if went else KEEP, linewidth=1.8, marker="o", markersize=4)
         if went:
-            ax.plot([there[-1]], [line[there[-1]]], marker="x", color=LOOK, markersize=9, markeredgewidth=2.2)
+            ax.plot([there[-1]], [line[there[-1]]], marker="x", color=LOOK, markersize=9, markeredgewidth=2.2, zorder=6)
         ends.append((int(there[-1]), float(line[there[-1]]), str(name), went))
     _end_labels(ax, ends, len(moves))
     ax.set_yscale("log")

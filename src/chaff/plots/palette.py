@@ -12,9 +12,10 @@ QUIET = "#6F6961"  # husk, darkened until small print can be read on paper
 def new_figure(width: float = 10.0, height: float = 6.25) -> Any:
     """A figure without pyplot and its global state; 1280 x 800 at 128 dots an inch."""
     from matplotlib.backends.backend_agg import FigureCanvasAgg
-    from matplotlib.figure import Figure
 
-    figure = Figure(figsize=(width, height), dpi=128, facecolor=PAPER, layout="constrained")
+    from chaff.plots.plain_figure import PlainFigure
+
+    figure = PlainFigure(figsize=(width, height), dpi=128, facecolor=PAPER, layout="constrained")
     FigureCanvasAgg(figure)
     return figure
 

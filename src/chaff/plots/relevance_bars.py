@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from chaff.errors import UsageError
 from chaff.plots.palette import DROP, GRID, INK, KEEP, QUIET, dress, new_figure
 from chaff.results.findings import Findings
 
@@ -41,6 +42,8 @@ def relevance_bars(findings: Findings, by: str | None = None, bars: int = BARS, 
     by = by or findings.lead
     frame = findings.ranked(by)
     frame = frame[findings.values(by).reindex(frame.index).notna()]
+    if frame.empty:
+        raise UsageError(f"no feature has a value of {by}: there is nothing to draw")
     some = frame.head(bars)
     p_name = next((c for c in (f"{by}_p", "p" if by in ("effect_size", "p", "q") else "") if c in some.columns), None)
     figure = figure or new_figure()
@@ -102,7 +105,7 @@ def _p_values(ax: Any, p: Any, stays: Any, places: Any) -> None:
     if logs.size > 2 and edge < FAR * logs[1]:
         edge = 1.3 * logs[1]  # one giant must not press the others against the axis
     least = 10.0 ** min(edge, -3.0)
-    tiny = p < least
+    tiny = p < least * (1.0 - 1e-9)  # rounding makes no giant
     shown = np.maximum(np.where(np.isnan(p), 1.0, p), least)
     ax.hlines(places, 1.0, shown, color=GRID, linewidth=1.2)
     ax.scatter(shown, places, color=[KEEP if s else DROP for s in stays], s=26, zorder=3)

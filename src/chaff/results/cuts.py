@@ -35,10 +35,16 @@ class Cut:
         ((rule, value),) = spec.items()
         if rule not in rules:
             raise UsageError(f"unknown cut '{rule}'; rules are {', '.join(rules)}.{nearest(rule, rules)}")
+        if value != value:
+            raise UsageError(f"cut {rule}: a limit must be a number, not {value}")
         return cls(rule, float(value))  # type: ignore[arg-type]
 
     def stays(self, values: pd.Series, higher_is_better: bool = True) -> pd.Series:
         """Which features stay; one without a value goes."""
+        import pandas as pd
+
+        if not pd.api.types.is_numeric_dtype(values.dtype):
+            raise UsageError(f"'{values.name}' holds words, which no limit can be set on")
         known = values.notna()
         if self.rule == "above":
             return known & (values > self.value)

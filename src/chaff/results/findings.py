@@ -8,8 +8,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
-from chaff.errors import DataError, UsageError, nearest
-from chaff.files import read_json, write_text, write_with
+from chaff.choices import fits
+from chaff.errors import ArgumentError, DataError, UsageError, nearest
+from chaff.files import harmless, read_json, write_text, write_with
 from chaff.results.cuts import Cut
 from chaff.results.plain import plain, records
 from chaff.results.shown import frame_html, frame_text
@@ -125,6 +126,9 @@ class Findings:
         """
         import pandas as pd
 
+        limits = list(limits) if isinstance(limits, Iterable) and not isinstance(limits, str) else [limits]
+        if not all(fits(v, float) for v in limits):
+            raise ArgumentError(f"try_limits: limits must be a list of numbers, not {limits!r}")
         column = by or self.lead
         rule = rule or ("below" if self.ascending(column) else "above")
         sets = [(limit, self.stays({rule: limit}, column)) for limit in limits]
@@ -146,7 +150,7 @@ class Findings:
         frame = self.ranked(by) if by else self.frame
         frame = frame.round(decimals) if decimals is not None else frame
         if path.suffix == ".csv":
-            write_with(path, lambda part: frame.to_csv(part))
+            write_with(path, lambda part: harmless(frame).to_csv(part))
         elif path.suffix == ".parquet":
             write_with(path, lambda part: frame.to_parquet(part))
         else:
@@ -211,9 +215,33 @@ def read_findings(path: str | Path) -> Findings:
     try:
         more = {k: _joined(f) for k, f in data["more"].items()}
         notes, first = tuple(data["notes"]), data["shown_first"]
-        return Findings(data["method"], _joined(data["frame"]), data["lead"], data["better"], data["settings"], notes, more, first)
+        found = Findings(data["method"], _joined(data["frame"]), data["lead"], data["better"], data["settings"], notes, more, first)
+        _check_sound(found)
+        return found
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise DataError(f"{file.name} is damaged: {error!r}") from error
+
+
+def _check_sound(found: Findings) -> None:
+    """Refuse what could not have been saved: features twice, words where figures are ranked, cells that hold no value."""
+    import pandas as pd
+
+    if not isinstance(found.better, Mapping) or not isinstance(found.settings, Mapping) or not isinstance(found.lead, str):
+        raise TypeError("better and settings must be objects, and lead a word")
+    if found.lead not in found.frame.columns or not set(found.better) <= set(found.frame.columns):
+        raise KeyError("a column that features are ranked by is not there")
+    if found.frame.index.has_duplicates or not len(found.frame):
+        raise ValueError("each feature must be there once, and one at least")
+    for name in found.frame.columns:
+        cells = found.frame[name].tolist()
+        if any(isinstance(c, list | dict) for c in cells) and name in found.better:
+            raise TypeError(f"{name} holds no plain values")
+        if name in found.better and not pd.api.types.is_numeric_dtype(
+            pd.Series([c for c in cells if c is not None and c == c], dtype=None)
+        ):
+            if any(c is not None and c == c for c in cells):
+                raise TypeError(f"{name} holds words where figures are ranked")
+            found.frame[name] = float("nan")
 
 
 def _split(frame: pd.DataFrame) -> dict[str, Any]:
@@ -228,6 +256,7 @@ def _joined(part: Mapping[str, Any]) -> pd.DataFrame:
     import pandas as pd
 
     columns = {name: [_number(v) for v in cells] for name, cells in part["columns"].items()}
+    columns = {name: cells if any(v is not None for v in cells) else [float("nan")] * len(cells) for name, cells in columns.items()}
     return pd.DataFrame(columns, index=pd.Index(part["index"], name=part["index_name"]))
 
 

@@ -10,7 +10,7 @@ from chaff.arrays import Floats
 from chaff.kernels.distance import rising_products
 from chaff.stats.tails import chi_square_upper
 
-FEWEST = 4
+FEWEST = 20  # under which the chi-square that stands for its distribution says little
 
 
 @dataclass(frozen=True)
@@ -45,7 +45,7 @@ class DistanceCorrelation:
     corrected: float
     """Bias-corrected squared correlation: 0 on average when independent, may be negative."""
     p: float
-    """Upper tail of a chi-square on the corrected value: a bound, a little too large."""
+    """Upper tail of a chi-square on the corrected value: a bound, a little too large; NaN under 20 rows."""
 
 
 def distance_correlation(x: Spread, y: Spread) -> DistanceCorrelation:
@@ -56,7 +56,7 @@ def distance_correlation(x: Spread, y: Spread) -> DistanceCorrelation:
     """
     n = x.values.size
     nan = float("nan")
-    if n < FEWEST or x.square_sum <= 0 or y.square_sum <= 0:
+    if n < 4 or x.square_sum <= 0 or y.square_sum <= 0:
         return DistanceCorrelation(nan, nan, nan)
     a, b = x.values[x.order], y.values[x.order]
     everything = n * float(a @ b) - float(a.sum()) * float(b.sum())
@@ -67,7 +67,7 @@ def distance_correlation(x: Spread, y: Spread) -> DistanceCorrelation:
     own_free = [_product(s, s, s.square_sum, _unbiased) for s in (x, y)]
     r2 = max(plain, 0.0) / np.sqrt(own[0] * own[1]) if min(own) > 0 else nan
     corrected = free / np.sqrt(own_free[0] * own_free[1]) if min(own_free) > 0 else nan
-    p = float(chi_square_upper(np.array(max(n * corrected + 1.0, 0.0)), np.array(1.0))) if corrected == corrected else nan
+    p = float(chi_square_upper(np.array(max(n * corrected + 1.0, 0.0)), np.array(1.0))) if corrected == corrected and n >= FEWEST else nan
     return DistanceCorrelation(float(np.sqrt(min(r2, 1.0))), float(corrected), p)
 
 

@@ -10,6 +10,8 @@ from chaff.arrays import Floats
 from chaff.stats.tails import f_upper
 from chaff.stats.tolerances import ROUNDING
 
+FEWEST = 5
+
 
 @dataclass(frozen=True)
 class OneWay:
@@ -88,8 +90,9 @@ def welch(counts: Floats, sums: Floats, weights: Floats, squares: Floats) -> Wel
 
     Notes
     -----
-    Groups without rows do not count. NaN where a group has one row only, or no spread while others have some: its
-    weight would be infinite. Infinite where no group has any spread and the means differ.  Source: Welch, 1951.
+    Groups without rows do not count. NaN where a group has fewer than five rows, whose variance says too little, or no
+    spread while others have some: its weight would be infinite. Infinite where no group has any spread and the means differ.
+    Source: Welch, 1951.
     """
     with np.errstate(all="ignore"):
         seen = counts > 0
@@ -98,7 +101,7 @@ def welch(counts: Floats, sums: Floats, weights: Floats, squares: Floats) -> Wel
         inside = squares - np.where(seen, sums * sums / weights, 0.0)
         inside = np.where(inside > ROUNDING * squares, inside, 0.0)  # less is rounding
         variance = inside / weights * counts / (counts - 1.0)
-        bad = (seen & ((counts < 2) | (variance <= 0))).any(1)
+        bad = (seen & ((counts < FEWEST) | (variance <= 0))).any(1)
         load = np.where(seen, counts / variance, 0.0)
         total = load.sum(1)
         centre = (load * mean).sum(1) / total

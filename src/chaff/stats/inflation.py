@@ -100,15 +100,31 @@ def inflation(C: Floats, starts: Ints, columns: Ints) -> Floats:
     Source: Fox and Monette, 1992.
     """
     P = inverse_of(C)
-    m = starts.size - 1
     if P is None:
-        out = np.full(m, np.nan)
-        bad = set(dependent_columns(C).tolist())
-        for f in range(m):
-            if bad.intersection(columns[starts[f] : starts[f + 1]].tolist()):
-                out[f] = np.inf
-        return out
+        return _with_infinite(C, starts, columns)
     return _of_inverse(P, C, starts, columns)
+
+
+def _with_infinite(C: Floats, starts: Ints, columns: Ints) -> Floats:
+    """Infinite where every column of a feature is in an exact dependency; the others from what is left without those.
+
+    One level that others fix does not condemn a category.
+    """
+    m = starts.size - 1
+    out = np.full(m, np.nan)
+    bad = dependent_columns(C)
+    condemned = np.array([starts[f + 1] > starts[f] and np.isin(columns[starts[f] : starts[f + 1]], bad).all() for f in range(m)], bool)
+    out[condemned] = np.inf
+    left = np.flatnonzero(~condemned)
+    picks = [columns[starts[f] : starts[f + 1]] for f in left]
+    flat = np.concatenate([*picks, np.empty(0, np.int64)]).astype(np.int64)
+    inner = np.concatenate([[0], np.cumsum([p.size for p in picks])]).astype(np.int64)
+    if condemned.any() and flat.size:
+        sub = C[np.ix_(flat, flat)]
+        P = inverse_of(sub)
+        if P is not None:
+            out[left] = _of_inverse(P, sub, inner, np.arange(flat.size, dtype=np.int64))
+    return out
 
 
 def _of_inverse(P: Floats, C: Floats, starts: Ints, columns: Ints) -> Floats:
@@ -124,7 +140,9 @@ def _of_inverse(P: Floats, C: Floats, starts: Ints, columns: Ints) -> Floats:
     return out
 
 
-def prune_inflation(C: Floats, starts: Ints, columns: Ints, limit: float, order_key: Ints, protected: Flags) -> Elimination:
+def prune_inflation(
+    C: Floats, starts: Ints, columns: Ints, limit: float, order_key: Ints, protected: Flags, by_claim: bool = False
+) -> Elimination:
     """Remove the feature with the largest VIF, one at a time, until none over `limit` may go.
 
     Parameters
@@ -137,6 +155,8 @@ def prune_inflation(C: Floats, starts: Ints, columns: Ints, limit: float, order_
         Among ties (members of an exact dependency all have infinite VIF) the largest key goes first.
     protected : bool (m,)
         Features that stay whatever their VIF.
+    by_claim : bool
+        Of all over the limit the one with the largest key goes, however large its VIF.
 
     Notes
     -----
@@ -177,7 +197,7 @@ def prune_inflation(C: Floats, starts: Ints, columns: Ints, limit: float, order_
             return Elimination(np.array(went, int), np.array(values), left, fresh)
         own = block_determinants(sub, inner, flat)
         gone, value = np.empty(left.size, np.int64), np.empty(left.size)
-        count = eliminate(P, inner, flat, own, removable, order_key[left].astype(np.int64), limit, TWINS, gone, value)
+        count = eliminate(P, inner, flat, own, removable, order_key[left].astype(np.int64), limit, TWINS, by_claim, gone, value)
         went += left[gone[:count]].tolist()
         values += value[:count].tolist()
         left = np.delete(left, gone[:count])

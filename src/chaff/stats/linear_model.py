@@ -172,7 +172,11 @@ class LogisticFit:
     null_deviance: float
     probabilities: Floats
     separated: bool
-    """Some combination of the columns parts the classes: estimates run off to infinity, and none of these is one."""
+    """Some combination of the columns parts the classes, or some of their rows, without exception: estimates run off to infinity."""
+    runaway: Ints
+    """Columns whose estimates do; the others' are those of the rows that are left."""
+    complete: bool
+    """Whether all rows are parted: then no estimate is one."""
     steps: int
 
 
@@ -210,7 +214,9 @@ def logistic(X: Floats, y: Floats, weights: Floats | None = None, steps: int = 6
         if done:
             break
     cov = np.linalg.pinv(H, hermitian=True)
-    separated = separated or bool((np.sqrt(np.diagonal(cov)) > HUGE_ERROR).any())
+    wild = np.sqrt(np.maximum(np.diagonal(cov), 0.0))[1:] > HUGE_ERROR
+    complete = bool(separated and ((Z @ beta > 0) == (y > 0.5))[w > 0].all())
+    separated = separated or bool(wild.any())
     back = np.concatenate([[1.0], 1.0 / spread])
     turn = np.diag(back)
     turn[0, 1:] = -means / spread
@@ -219,7 +225,19 @@ def logistic(X: Floats, y: Floats, weights: Floats | None = None, steps: int = 6
     with np.errstate(all="ignore"):
         z = beta / errors
     p = np.minimum(2.0 * normal_upper(np.abs(z)), 1.0)
-    return LogisticFit(beta, errors, z, p, deviance, null, _logistic(np.column_stack([np.ones(n), X]) @ beta), separated, k)
+    return LogisticFit(
+        beta,
+        errors,
+        z,
+        p,
+        deviance,
+        null,
+        _logistic(np.column_stack([np.ones(n), X]) @ beta),
+        separated,
+        np.flatnonzero(wild),
+        complete or (separated and not wild.any()),
+        k,
+    )
 
 
 SURE = 25.0  # log odds nobody needs

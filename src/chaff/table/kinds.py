@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import re
+import shlex
 from dataclasses import dataclass, replace
 from typing import Any, Literal, get_args
 
@@ -10,12 +10,14 @@ import numpy as np
 
 from chaff.arrays import Flags, Floats, Ints
 from chaff.errors import DataError
+from chaff.table.dates import days_of, days_of_stored, found_format, is_iso
+from chaff.table.numbers import EXACT_FLOATS, numbers_of
+from chaff.table.ordered import listed_values, ordered_values
 
 Kind = Literal["number", "binary", "category", "date", "text"]
 KINDS: tuple[str, ...] = get_args(Kind)
 MISSING_LEVEL = "(missing)"
 TEXT_LENGTH = 40  # mean letters from which words are text, not levels
-ISO_DATE = re.compile(r"\d{4}-\d{2}-\d{2}([T ]\d{2}:\d{2}(:\d{2}(\.\d+)?)?(Z|[+-]\d{2}:?\d{2})?)?")
 
 
 @dataclass(frozen=True)
@@ -38,7 +40,7 @@ class Column:
         return self if rows is None else replace(self, values=self.values[rows])
 
 
-def decode(name: str, chunked: Any, told: str | None, decimal: str | None = None) -> Column:
+def decode(name: str, chunked: Any, told: str | None, decimal: str | None = None, date_format: str | None = None) -> Column:
     """A column from an Arrow chunked array; `told` is the kind a person set, or None to infer it."""
     import pyarrow as pa
     import pyarrow.types as pt
@@ -51,14 +53,29 @@ def decode(name: str, chunked: Any, told: str | None, decimal: str | None = None
         return Column(name, told or "number", np.full(len(chunked), np.nan))  # type: ignore[arg-type]
     if pt.is_boolean(kind):
         return _as_told(_two_levels(name, chunked.cast(pa.float64()), ("False", "True")), told)
+    if pt.is_integer(kind) and told in ("category", "text") and beyond_floats(chunked):
+        return _from_words(name, chunked.cast(pa.string()), told, None, None)
     if pt.is_integer(kind) or pt.is_floating(kind) or pt.is_decimal(kind):
         values = _floats(chunked.cast(pa.float64(), safe=False))
         return _from_numbers(name, values, bool(pt.is_integer(kind)), told)
-    if pt.is_temporal(kind):
-        return _as_told(_from_dates(name, chunked), told)
+    if pt.is_time(kind) or pt.is_duration(kind):
+        return _from_numbers(name, days_of_stored(name, chunked), False, told)  # hours: a time without a date is no date
+    if pt.is_temporal(kind) and not pt.is_interval(kind):
+        return _as_told(Column(name, "date", days_of_stored(name, chunked)), told)
     if pt.is_string(kind) or pt.is_large_string(kind) or pt.is_string_view(kind):
-        return _from_words(name, chunked, told, decimal)
+        return _from_words(name, chunked, told, decimal, date_format)
     raise DataError(f"column '{name}' holds {kind} values, which no kind fits: take it apart first, or put it under ignore")
+
+
+def beyond_floats(chunked: Any) -> bool:
+    """Whether whole numbers are so large that floating point would make different ones equal."""
+    import pyarrow.compute as pc
+    import pyarrow.types as pt
+
+    if not pt.is_integer(chunked.type) or len(chunked) == chunked.null_count:
+        return False
+    ends = pc.min_max(chunked)
+    return max(abs(ends["min"].as_py()), abs(ends["max"].as_py())) > EXACT_FLOATS
 
 
 def _floats(chunked: Any) -> Floats:
@@ -81,7 +98,7 @@ def _from_numbers(name: str, values: Floats, whole: bool, told: str | None) -> C
         return Column(name, "binary", coded, (number_word(few[0]), number_word(few[1])), whole)
     if told == "binary":
         raise DataError(f"column '{name}' was set to binary but does not hold exactly two values")
-    if told in (None, "number"):
+    if told in (None, "number") or is_ordered(told):
         return Column(name, "number", values, (), whole)
     if told == "date":
         raise DataError(f"column '{name}' was set to date but holds plain numbers")
@@ -103,22 +120,7 @@ def _two_levels(name: str, chunked: Any, levels: tuple[str, str]) -> Column:
     return Column(name, "binary", _floats(chunked), levels)
 
 
-def _from_dates(name: str, chunked: Any) -> Column:
-    import pandas as pd
-
-    stamps = pd.to_datetime(chunked.to_pandas().astype(str), errors="coerce", utc=True, format="mixed")
-    return Column(name, "date", _days(stamps))
-
-
-def _days(stamps: Any) -> Floats:
-    """Days since 1970 from a series of UTC times. The unit is fixed first: not every resolution counts in nanoseconds."""
-    whole = stamps.dt.tz_localize(None).to_numpy().astype("datetime64[ns]")
-    return np.where(np.isnat(whole), np.nan, whole.astype("int64") / 86_400e9)
-
-
-def _from_words(name: str, chunked: Any, told: str | None, decimal: str | None) -> Column:
-    import pandas as pd
-
+def _from_words(name: str, chunked: Any, told: str | None, decimal: str | None, date_format: str | None) -> Column:
     encoded = chunked.combine_chunks().dictionary_encode()
     words = [str(w) for w in encoded.dictionary.to_pylist()]
     codes = np.asarray(encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False), np.int64)
@@ -128,19 +130,41 @@ def _from_words(name: str, chunked: Any, told: str | None, decimal: str | None) 
     place[-1] = np.nan
     values = place[codes]
     levels = tuple(words[k] for k in order)
+    if told is not None and is_ordered(told):
+        return _from_ordered_words(name, values, levels, told)
     if told in (None, "number"):
-        dotted = [w.replace(",", ".") for w in levels] if decimal == "," else list(levels)
-        numbers = pd.to_numeric(pd.Series(dotted, dtype=str), errors="coerce").to_numpy(dtype=float)
+        numbers = numbers_of(levels, decimal)
         parsed = _fromnumber_words(name, values, levels, numbers, told)
         if parsed is not None:
             return parsed
-    if told == "date" or (told is None and levels and all(ISO_DATE.fullmatch(w) for w in levels)):
-        return _from_date_words(name, values, levels)
+    if told == "date" or date_format or (told is None and levels and (is_iso(levels) or found_format(levels))):
+        full = np.append(days_of(name, levels, date_format), np.nan)
+        return Column(name, "date", full[np.where(np.isnan(values), len(levels), values).astype(int)])
     if told == "binary" and len(levels) != 2:
         raise DataError(f"column '{name}' was set to binary but has {len(levels)} levels")
     if told is None:
         told = "binary" if len(levels) == 2 else "text" if _reads_as_text(levels) else "category"
     return Column(name, told, values, levels)  # type: ignore[arg-type]
+
+
+def is_ordered(told: str) -> bool:
+    """Whether a kind says that words stand in an order: "ordered", or the order itself, `low < medium < high`."""
+    return told == "ordered" or len([w for w in told.split("<") if w.strip()]) > 1
+
+
+def _from_ordered_words(name: str, values: Floats, levels: tuple[str, ...], told: str) -> Column:
+    if told == "ordered":
+        numbers = ordered_values(levels, told=True)
+        help_with = f"write the order down: kinds={{'{name}': 'low < medium < high'}} (--kind '{name}=low<medium<high')"
+    else:
+        order = [w.strip() for w in told.split("<")]
+        numbers = listed_values(levels, order)
+        help_with = f"it has also {', '.join(repr(w) for w in levels if w.strip() not in order)}"[:200]
+    if numbers is None:
+        some = ", ".join(f"'{w}'" for w in levels[:4])
+        raise DataError(f"column '{name}' was set to {told} but its words ({some}) are not in it: {help_with}")
+    full = np.append([numbers[w] for w in levels], np.nan)
+    return Column(name, "number", full[np.where(np.isnan(values), len(levels), values).astype(int)])
 
 
 def _fromnumber_words(name: str, values: Floats, levels: tuple[str, ...], numbers: Floats, told: str | None) -> Column | None:
@@ -161,20 +185,10 @@ def _fromnumber_words(name: str, values: Floats, levels: tuple[str, ...], number
         shown = ", ".join(f"'{w}'" for w in seen)
         raise DataError(
             f"column '{name}' mixes numbers and text: {bad:,} of {present.size:,} cells are not numbers ({shown}). "
-            f"If they mean missing, pass missing=[{shown}] (--missing {seen[0]!r}); otherwise set its kind to category"
+            f"If they mean missing, pass missing=[{shown}] (--missing {seen[0]!r}); otherwise set its kind to category: "
+            f"kinds={{{name!r}: 'category'}} (--kind {shlex.quote(f'{name}=category')})"
         )
     return None
-
-
-def _from_date_words(name: str, values: Floats, levels: tuple[str, ...]) -> Column:
-    import pandas as pd
-
-    stamps = pd.to_datetime(pd.Series(list(levels), dtype=str), errors="coerce", utc=True, format="mixed")
-    if stamps.isna().any():
-        first = levels[int(np.flatnonzero(stamps.isna().to_numpy())[0])]
-        raise DataError(f"column '{name}' was set to date but '{first}' is not one")
-    full = np.append(_days(stamps), np.nan)
-    return Column(name, "date", full[np.where(np.isnan(values), len(levels), values).astype(int)])
 
 
 def _reads_as_text(levels: tuple[str, ...]) -> bool:

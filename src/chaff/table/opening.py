@@ -10,10 +10,12 @@ from typing import Any
 import numpy as np
 
 from chaff.errors import DataError, UsageError
+from chaff.table.frames import arrow_column
 from chaff.table.roles import build_table, some_words
 from chaff.table.sources import read_source
 from chaff.table.table import Source, Table
 from chaff.table.terms import Terms, terms_in_words
+from chaff.table.text_files import guesses
 from chaff.table.thresholds import with_made_target
 
 
@@ -75,9 +77,11 @@ def open_on(source: Any, terms: Terms, holdout: Any = None) -> Table:
         arrow, told, note = with_made_target(arrow, label, terms)
     together = {k: tuple(v) for k, v in terms.together.items()}
     codes = {k: tuple(map(str, v)) for k, v in terms.missing_codes.items()}
-    source_read = Source(arrow, label, dict(terms.kinds), together, terms.reading, terms.infinite, codes)
+    kinds = {**dict.fromkeys(terms.dates, "date"), **terms.kinds}
+    source_read = Source(arrow, label, kinds, together, terms.reading, terms.infinite, dict(terms.dates), codes)
     table = build_table(source_read, told, held)
-    table = replace(table, terms=replace(terms, missing_flags=(), fill={}), notes=(*table.notes, note) if note else table.notes)
+    said = (*guesses(source, terms.reading), *table.notes, *([note] if note else []))
+    table = replace(table, terms=replace(terms, missing_flags=(), fill={}), notes=said)
     if terms.missing_flags:
         table = table.with_missing_flags(tuple(terms.missing_flags))
     return table.with_fill(terms.fill) if terms.fill else table
@@ -163,7 +167,10 @@ def open_arrays(X: Any, y: Any, names: Sequence[str] | None = None, *, target: s
     made_up = names is None and not hasattr(X, "columns")
     columns, found = _array_columns(X)
     names = [str(n) for n in (names if names is not None else found)]
-    y = np.asarray(y)
+    try:
+        y = _unmasked(y)
+    except ValueError as error:
+        raise UsageError(f"y must be one value a row: {error}") from error
     if len(names) != len(columns):
         raise UsageError(f"X has {len(columns)} columns but {len(names)} names were given")
     if y.ndim != 1 or any(len(c) != y.size for c in columns):
@@ -177,9 +184,15 @@ def open_arrays(X: Any, y: Any, names: Sequence[str] | None = None, *, target: s
         raise DataError(f"a feature is named '{target}' like the target: pass target=… with another name")
     for role in ("groups", "order", "weights"):
         if options.get(role) is not None and not isinstance(options[role], str):
-            taken[f"({role})"] = np.asarray(options[role])
+            beside = _unmasked(options[role])
+            if beside.ndim != 1 or beside.size != y.size:
+                raise UsageError(f"{role} must be a column's name or an array of {y.size:,} values, one a row, not shape {beside.shape}")
+            taken[f"({role})"] = beside
             options[role] = f"({role})"
-    arrow = pa.table({n: _arrow_array(n, c) for n, c in {**taken, target: y}.items()})
+    try:
+        arrow = pa.table({n: arrow_column(n, c) for n, c in {**taken, target: y}.items()})
+    except UnicodeError as error:
+        raise DataError(f"a column's name holds half a letter ({error}): rename it") from error
     table = open_table(arrow, target=target, **options).named("the arrays")
     if not made_up:
         return table
@@ -215,20 +228,26 @@ def _joinable(a: Any, b: Any) -> bool:
 
 
 def _array_columns(X: Any) -> tuple[list[Any], list[str]]:
+    if type(X).__module__.split(".")[0] == "pandas" and hasattr(X, "columns"):
+        return [X.iloc[:, k] for k in range(X.shape[1])], [str(c) for c in X.columns]
     if hasattr(X, "columns"):
-        return [X[c] for c in X.columns], [str(c) for c in X.columns]
-    X = np.asarray(X)
+        raise UsageError(
+            f"X must be an array or a pandas frame, not {type(X).__name__}; chaff.open_table takes a table with its target in it"
+        )
+    try:
+        X = _unmasked(X)
+    except ValueError as error:
+        raise UsageError(f"X must have rows of one length: {error}") from error
     if X.ndim != 2:
         raise UsageError(f"X must have rows and columns, not shape {X.shape}; one column alone is X.reshape(-1, 1)")
-    columns = np.ascontiguousarray(X.T)
+    columns = np.array(X.T, order="C", copy=True)  # what happens to X afterwards changes nothing
     return list(columns), [f"x{k + 1}" for k in range(X.shape[1])]
 
 
-def _arrow_array(name: str, column: Any) -> Any:
-    import pyarrow as pa
-
-    try:
-        return pa.Array.from_pandas(column)
-    except (pa.ArrowInvalid, pa.ArrowTypeError) as error:
-        kinds = " and ".join(sorted({type(v).__name__ for v in np.asarray(column, object).tolist() if v is not None}))
-        raise DataError(f"column '{name}' mixes {kinds}: make it one kind first") from error
+def _unmasked(values: Any) -> Any:
+    """What is masked is missing."""
+    if not isinstance(values, np.ma.MaskedArray):
+        return np.asarray(values)
+    if values.dtype.kind in "biuf":
+        return np.ma.filled(values.astype(float), np.nan)
+    return np.ma.filled(values.astype(object), None)

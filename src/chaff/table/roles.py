@@ -9,11 +9,14 @@ from typing import Any
 import numpy as np
 
 from chaff.errors import DataError, UnknownColumn, UsageError, nearest
-from chaff.table.kinds import KINDS, Column
-from chaff.table.sources import Reading, read_path
+from chaff.table.kinds import KINDS, Column, beyond_floats, is_ordered
+from chaff.table.numbers import numbers_of
+from chaff.table.reading import Reading
+from chaff.table.sources import read_path
 from chaff.table.table import Meaning, Source, Table, Target
 from chaff.table.terms import Terms
 
+WIDEST = 1e140  # of a target: its squares, and their sums, have to fit
 FEW_NUMBERS = 10  # whole-number targets with at most this many values are asked about in a note
 
 
@@ -23,6 +26,7 @@ def build_table(source: Source, terms: Terms, held: int) -> Table:
     _check_named(source, terms)
     told, y, notes = _read_target(source, terms, meanings.get(terms.target, Meaning()).unit)
     features = _features(source, terms)
+    _check_words(source, features)
     weights = _read_weights(source, terms.weights)
     present = ~np.isnan(y)
     left_out = int((~present).sum())
@@ -57,6 +61,28 @@ def _features(source: Source, terms: Terms) -> tuple[str, ...]:
     return features
 
 
+def _check_words(source: Source, features: Sequence[str]) -> None:
+    """Every column of words that cannot be read, in one go: a person mends them together."""
+    import pyarrow.types as pt
+
+    def of_words(name: str) -> bool:
+        kind = source.arrow.schema.field(name).type
+        return bool(pt.is_string(kind) or pt.is_large_string(kind) or pt.is_dictionary(kind))
+
+    wrong = []
+    for name in features:
+        if name in source.together or not of_words(name):
+            continue
+        try:
+            source.column(name)
+        except DataError as error:
+            wrong.append(error)
+    if len(wrong) == 1:
+        raise wrong[0]
+    if wrong:
+        raise DataError(f"{len(wrong)} columns cannot be read:\n" + "\n".join(f"  {e}" for e in wrong))
+
+
 def read_dictionary(dictionary: Mapping[str, Any] | str | Path | None) -> dict[str, Meaning]:
     """Column meanings from a mapping, or from a CSV file with the columns name, meaning, unit."""
     if dictionary is None:
@@ -66,6 +92,8 @@ def read_dictionary(dictionary: Mapping[str, Any] | str | Path | None) -> dict[s
         if sheet and "name" not in sheet[0]:
             raise DataError(f"{dictionary}: a column dictionary needs the columns name, meaning, unit")
         return {str(r["name"]): Meaning(str(r.get("meaning") or ""), str(r.get("unit") or "")) for r in sheet}
+    if not isinstance(dictionary, Mapping):
+        raise UsageError(f"dictionary must be a file or a dict of column to meaning, not {dictionary!r}")
     out = {}
     for name, value in dictionary.items():
         if isinstance(value, Meaning):
@@ -74,9 +102,10 @@ def read_dictionary(dictionary: Mapping[str, Any] | str | Path | None) -> dict[s
             out[name] = Meaning(str(value.get("meaning", "")), str(value.get("unit", "")))
         elif isinstance(value, str):
             out[name] = Meaning(value)
+        elif isinstance(value, tuple | list) and len(value) == 2:
+            out[name] = Meaning(str(value[0]), str(value[1]))
         else:
-            text, unit = value
-            out[name] = Meaning(str(text), str(unit))
+            raise UsageError(f"dictionary: '{name}' must be a text, (text, unit) or a dict with meaning and unit, not {value!r}")
     return out
 
 
@@ -87,8 +116,12 @@ def _check_named(source: Source, terms: Terms) -> None:
         if name not in names:
             raise UnknownColumn(f"column '{name}' is not in {source.label}.{nearest(name, names)}")
     for name, kind in source.kinds.items():
-        if kind not in KINDS:
-            raise UsageError(f"kind of '{name}' must be one of {', '.join(KINDS)}, not '{kind}'.{nearest(kind, KINDS)}")
+        if kind not in KINDS and not is_ordered(kind):
+            known = f"{', '.join(KINDS)}, ordered, or an order such as 'low < medium < high'"
+            raise UsageError(f"kind of '{name}' must be one of {known}, not '{kind}'.{nearest(kind, KINDS)}")
+    for name, members in source.together.items():
+        if not members:
+            raise UsageError(f"together '{name}' names no columns")
     for name in terms.missing_codes:
         if name not in names:
             raise UnknownColumn(f"column '{name}' (in missing_codes) is not in {source.label}.{nearest(name, names)}")
@@ -98,7 +131,7 @@ def _check_named(source: Source, terms: Terms) -> None:
     for name in source.together:
         if name in names:
             raise DataError(f"together '{name}': a column of that name exists already, choose another")
-    for role in ("ids", "ignore", "groups", "weights"):
+    for role in ("ids", "ignore", "groups", "weights", "order"):
         held = getattr(terms, role)
         if terms.target == held or (not isinstance(held, str) and terms.target in (held or ())):
             raise UsageError(f"'{terms.target}' is the target and cannot also be under {role}")
@@ -125,8 +158,17 @@ def _read_target(source: Source, terms: Terms, unit: str) -> tuple[Target, Any, 
                 f"target '{name}' has {present.size} distinct whole numbers and is read as a number; "
                 "task='classification' reads them as classes"
             )
+        if beyond_floats(source.raw(name)):
+            notes.append(f"target '{name}' has whole numbers over 2^53, which are read to 16 digits: some of them become equal")
         return Target(name, "regression", unit=unit), column.values, notes
-    if numeric:
+    if numeric and beyond_floats(source.raw(name)):
+        cells = source.raw(name)
+        there = np.asarray(cells.is_valid())
+        distinct, place = np.unique(cells.drop_null().to_numpy(), return_inverse=True)
+        codes = np.full(len(cells), np.nan)
+        codes[there] = place
+        column = Column(name, "category", codes, tuple(str(v) for v in distinct.tolist()))
+    elif numeric:
         present = np.unique(column.values[~np.isnan(column.values)])
         codes = np.where(np.isnan(column.values), np.nan, np.searchsorted(present, np.nan_to_num(column.values)))
         levels = tuple(str(int(v)) if float(v).is_integer() else repr(float(v)) for v in present)
@@ -148,6 +190,8 @@ def _classes(name: str, classes: tuple[str, ...], positive: Any, y: Any, notes: 
             classes, y = (classes[1], classes[0]), 1.0 - y
     elif positive is not None:
         raise UsageError(f"target '{name}' has {len(classes)} classes, so no single one is positive")
+    elif len(classes) == 2 and (y == 0).sum() < (y == 1).sum():
+        classes, y = (classes[1], classes[0]), 1.0 - y  # the rarer is what one looks for; of equals the later word
     return Target(name, "classification", classes, classes[1] if len(classes) == 2 else None), y, notes
 
 
@@ -174,6 +218,10 @@ def _check_target_varies(target: Target, y: Any, name: str) -> None:
     if y.size == 1:
         raise DataError(f"only one row has a {name}: nothing can be learned from it")
     if target.task == "regression":
+        if np.abs(y).max() > WIDEST:
+            raise DataError(f"target '{name}' reaches {np.abs(y).max():.3g}, whose square no computer holds: divide it by its size first")
+        if 0 < np.ptp(y) < 1 / WIDEST:
+            raise DataError(f"target '{name}' varies by {np.ptp(y):.3g} only, whose square is nothing: multiply it first")
         if np.ptp(y) == 0:
             raise DataError(f"target '{name}' is {y[0]:g} in every row: there is nothing to predict")
         return
@@ -193,36 +241,56 @@ def _check_target_varies(target: Target, y: Any, name: str) -> None:
 
 
 def _read_weights(source: Source, name: str | None) -> Any:
-    if name is None:
+    if not name:
         return None
     column = source.column(name)
     values = column.values
-    if column.kind == "binary":
-        values = np.array([*map(float, column.levels), np.nan])[_codes(column, 2)] if _are_numbers(column.levels) else values
+    if column.kind == "binary" and _are_numbers(column.levels):
+        values = np.array([*map(float, column.levels), np.nan])[_codes(column, 2)]
+    elif column.kind == "binary":
+        raise DataError(f"weights '{name}' must be numbers, not words ({some_words(column.levels)})")
     elif column.kind != "number":
         raise DataError(f"weights '{name}' must be numbers, not {column.kind} values")
     if np.isnan(values).any() or (values < 0).any():
         raise DataError(f"weights '{name}' must be zero or more in every row and never missing")
     if not values.any():
         raise DataError(f"weights '{name}' are all zero")
+    if not 1 / WIDEST < float(np.abs(values).max()) < WIDEST:
+        raise DataError(f"weights '{name}' reach {np.abs(values).max():.3g}: bring them to a usual size first")
     return values
 
 
 def _group_codes(source: Source, name: str | None) -> Any:
-    if name is None:
+    import pyarrow.types as pt
+
+    if not name:
         return None
     column = source.column(name)
     if column.missing.any():
         raise DataError(f"groups '{name}' is missing in {int(column.missing.sum()):,} rows: every row needs its group")
-    return np.unique(column.values, return_inverse=True)[1].astype(np.int64)
+    if name in source.together:
+        return np.unique(column.values, return_inverse=True)[1].astype(np.int64)
+    cells = source.raw(name).combine_chunks()
+    if not pt.is_dictionary(cells.type):
+        cells = cells.dictionary_encode()
+    # By what is written, not by the numbers it may be: two names must never become one. In an order of their own, so that the
+    # order of the rows decides nothing.
+    words = [str(w) for w in cells.dictionary.to_pylist()]
+    place = np.empty(len(words), np.int64)
+    place[np.lexsort((np.array(words, dtype=object), numbers_of(words)))] = np.arange(len(words))
+    codes = place[cells.indices.to_numpy(zero_copy_only=False)]
+    return np.unique(codes, return_inverse=True)[1].astype(np.int64)
 
 
 def _order_values(source: Source, name: str | None) -> Any:
-    if name is None:
+    if not name:
         return None
     column = source.column(name)
     if column.kind not in ("number", "date", "binary"):
         raise DataError(f"order '{name}' holds {column.kind} values: rows are ordered by a date or a number")
     if column.missing.any():
         raise DataError(f"order '{name}' is missing in {int(column.missing.sum()):,} rows: every row needs its place in time")
+    cells = source.raw(name)
+    if beyond_floats(cells):
+        return np.unique(cells.to_numpy(), return_inverse=True)[1].astype(float)
     return column.values

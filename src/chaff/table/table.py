@@ -14,14 +14,16 @@ import numpy as np
 import numpy.typing as npt
 
 from chaff.arrays import Floats, Ints
-from chaff.errors import DataError, UnknownColumn, nearest
+from chaff.errors import ArgumentError, DataError, UnknownColumn, UsageError, nearest
 from chaff.memory import BoundedCache, machine_bytes
+from chaff.stats.pooled import Units
 from chaff.table.derived import Derived, checked_fill, filled_cells, flag_cells, flag_column, flags_for, gaps_of, without_codes
 from chaff.table.kinds import Column, Kind, decode
-from chaff.table.sources import Reading
+from chaff.table.reading import Reading
 from chaff.table.terms import Terms
 
 Task = Literal["regression", "classification"]
+WIDEST_NUMBER = 1e140  # of a column: its squares, and their sums, have to fit
 MOST_NAMES = 12  # of a kind, shown in a notebook
 CACHE_SHARE = 0.33  # of the machine's memory, for decoded columns
 
@@ -42,7 +44,7 @@ class Target:
     task: Task
     classes: tuple[str, ...] = ()
     positive: str | None = None
-    """With two classes, the one that counts as positive: class 1 of the codes in `y`."""
+    """With two classes, the one that counts as positive: class 1 of the codes in `y`, the rarer one unless told."""
     unit: str = ""
 
 
@@ -65,6 +67,8 @@ class Source:
     together: Mapping[str, tuple[str, ...]]
     reading: Reading = Reading()
     infinite: str = "error"
+    dates: Mapping[str, str] = field(default_factory=dict)
+    """Format of the dates of a column, where it was told."""
     codes: Mapping[str, Sequence[str]] = field(default_factory=dict)
     """Per column, the values that stand for missing in it."""
     derived: tuple[Derived, ...] = ()
@@ -113,8 +117,12 @@ class Source:
 
     def _cells(self, name: str) -> Any:
         """A column as it is stored, but for the codes that stand for missing in it."""
-        codes = self.codes.get(name)
+        codes = (*self.codes.get(name, ()), *self.reading.missing)
         return without_codes(self.arrow.column(name), codes) if codes else self.arrow.column(name)
+
+    def raw(self, name: str) -> Any:
+        """A column as it is stored, codes for missing gone: for what must stay as it is, such as numbers of groups."""
+        return self._cells(name)
 
     def _read(self, name: str) -> Column:
         cells, told = self._cells(name), self.kinds.get(name)
@@ -123,13 +131,18 @@ class Source:
             cells = filled_cells(cells, self._gaps_of(name), d.value)
         if fills and told == "binary":
             told = None  # a word in the gaps may be a third level
-        column = decode(name, cells, told, self.reading.decimal)
+        column = decode(name, cells, told, self.reading.decimal, self.dates.get(name))
         return self._without_infinities(column) if column.kind == "number" else column
 
     def _without_infinities(self, column: Column) -> Column:
-        # One sum is the cheapest test: only a table with gaps or infinities needs the slow look.
+        # One sum of squares is the cheapest test: only a column with gaps, infinities or huge numbers needs the slow look.
         with np.errstate(all="ignore"):
-            clean = bool(np.isfinite(column.values.sum()))
+            clean = bool(np.isfinite(column.values @ column.values))
+            wild = 0.0 if clean else float(np.max(np.abs(column.values), where=np.isfinite(column.values), initial=0.0))
+        if wild > WIDEST_NUMBER:
+            raise DataError(
+                f"column '{column.name}' reaches {wild:.3g}, whose square no computer holds: take its logarithm, or put it under ignore"
+            )
         count = 0 if clean else int(np.isinf(column.values).sum())
         if count and self.infinite == "error":
             raise DataError(
@@ -213,6 +226,13 @@ class Table:
         return None if self.order_all is None else self.order_all[self.rows]
 
     @cached_property
+    def units(self) -> Units | None:
+        """What hangs together among the rows in view; None where every row is a witness of its own."""
+        if self.weights is None and self.groups is None and self.order is None:
+            return None
+        return Units(self.weights, self.groups, self.order)
+
+    @cached_property
     def targets(self) -> Floats:
         """Target columns, float64 (rows, t): the number; one 0/1 column with two classes; one per class with more."""
         if self.target.task == "regression":
@@ -264,12 +284,29 @@ class Table:
     def take(self, positions: npt.ArrayLike) -> Table:
         """The rows at these positions of the view, in ascending order of the source."""
         where = np.asarray(positions)
+        if where.size == 0:
+            where = where.astype(np.int64)
+        if where.ndim != 1 or where.dtype.kind not in "iub":
+            raise ArgumentError(f"take: positions must be whole numbers, not {where.dtype} of shape {where.shape}")
+        if where.dtype.kind == "b" and where.size != len(self):
+            raise ArgumentError(f"take: {where.size:,} flags for {len(self):,} rows")
+        if where.dtype.kind != "b" and where.size and (int(where.max()) >= len(self) or int(where.min()) < -len(self)):
+            raise ArgumentError(f"take: a position of {int(np.abs(where).max()):,} where the table has {len(self):,} rows")
         rows = self.rows[where]
+        if np.unique(rows).size < rows.size:
+            raise ArgumentError("take: each row may be taken once")
         return replace(self, rows=np.sort(rows))
 
     def with_features(self, names: Sequence[str]) -> Table:
+        """Fewer features, or others; what is there for another purpose is none.
+
+        Raises
+        ------
+        UnknownColumn, UsageError
+        """
         self.check_known(names)
-        return replace(self, features=tuple(names))
+        self.check_features(names)
+        return replace(self, features=tuple(dict.fromkeys(names)))
 
     def with_missing_flags(self, names: Sequence[str]) -> Table:
         """A further feature for each column that says whether it is missing there: `NAME_missing`, right behind it.
@@ -328,6 +365,15 @@ class Table:
         more = tuple(Derived(n, "fill", n, checked_fill(self.source.column(n), v)) for n, v in values.items())
         terms = replace(self.terms, fill={**self.terms.fill, **{d.of: d.value for d in more}})
         return replace(self, source=self.source.deriving(more), terms=terms)
+
+    def check_features(self, names: Sequence[str]) -> None:
+        taken = {self.target.name: "the target", **dict.fromkeys(self.terms.ids, "an id")}
+        taken |= {
+            c: w for c, w in ((self.terms.groups, "the groups"), (self.terms.order, "the order"), (self.terms.weights, "the weights")) if c
+        }
+        for name in names:
+            if name in taken:
+                raise UsageError(f"'{name}' is {taken[name]} and cannot be a feature")
 
     def check_known(self, names: Sequence[str]) -> None:
         known = self.source.known

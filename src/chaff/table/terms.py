@@ -12,7 +12,7 @@ from typing import Any, Literal
 
 from chaff.choices import wrong_fields
 from chaff.errors import UsageError
-from chaff.table.sources import Reading
+from chaff.table.reading import Reading
 
 Said = Literal["word", "words", "number", "numbers", "pairs", "number pairs", "word lists", "path"]
 
@@ -35,7 +35,7 @@ class Terms:
     )
     positive: str | int | float | bool | None = _term(
         None,
-        "With two classes, the one that counts as positive; the later one in sorted order when left out. Always named.",
+        "With two classes, the one that counts as positive; the rarer one when left out (of equals the later word). Always named.",
         "--positive",
         shown="CLASS",
     )
@@ -57,7 +57,14 @@ class Terms:
     )
     weights: str | None = _term(None, "Column of row weights: numbers, zero or more.", "--weights", shown="NAME")
     kinds: Mapping[str, str] = _term(
-        {}, "Kind of a column where the inferred one is wrong: number, binary, category, date, text.", "--kind", "pairs", "NAME=KIND"
+        {},
+        "Kind of a column where the inferred one is wrong: number, binary, category, date, text, ordered (or low<medium<high).",
+        "--kind",
+        "pairs",
+        "NAME=KIND",
+    )
+    dates: Mapping[str, str] = _term(
+        {}, "Format of the dates of a column, such as %d.%m.%Y, where more than one fits.", "--date", "pairs", "NAME=FORMAT"
     )
     together: Mapping[str, Sequence[str]] = _term(
         {},
@@ -139,7 +146,9 @@ class Terms:
     @property
     def reading(self) -> Reading:
         """How text files are read."""
-        return Reading(self.delimiter, self.decimal, self.encoding, tuple(self.missing))
+        told = [n for n, kind in self.kinds.items() if kind not in ("number", "binary", "date")]
+        words = dict.fromkeys([*self.ids, *told, *self.dates, *([self.groups] if self.groups else [])])
+        return Reading(self.delimiter, self.decimal, self.encoding, tuple(map(str, self.missing)), tuple(words))
 
     @property
     def derives_target(self) -> bool:

@@ -58,7 +58,7 @@ def test_summary_options_and_targets():
     two = chaff.linear_summary(chaff.demo.table(rows=300, target="accepted"), ["protein_pct"])
     assert (
         two.frame.loc["protein_pct", "odds_ratio"] == pytest.approx(np.exp(two.frame.loc["protein_pct", "coefficient"]))
-        and "odds of 'yes' ×" in two.frame.loc["protein_pct", "in_words"]
+        and "odds of 'no' ×" in two.frame.loc["protein_pct", "in_words"]
     )
     parted = chaff.linear_summary(
         chaff.derive_target(chaff.demo.lots(rows=200), "loaf_volume", above=400, ignore=["grade"]).with_features(["crumb_score", "ash_pct"])
@@ -332,3 +332,23 @@ def test_odd_tables_give_defined_results_or_clear_errors(trouble):
         assert said.figures["rows"] == n - 5
     found = chaff.prune_linear(table, splits=0)
     assert found.more["trail"]["action"].iloc[0] == "start"
+
+
+def test_quasi_complete_separation_names_its_column_and_spares_the_others():
+    rng = np.random.default_rng(4)
+    x, flag = rng.normal(size=400), rng.random(400) < 0.15
+    y = np.where(flag, True, rng.random(400) < 1 / (1 + np.exp(-x)))
+    frame = pd.DataFrame({"x": x, "flag": np.where(flag, "yes", "no"), "y": np.where(y, "b", "a")})
+    said = chaff.linear_summary(chaff.open_table(frame, "y", positive="b"))
+    note = next(n for n in said.notes if "quasi-complete separation" in n)
+    assert "flag" in note and np.isnan(said.frame.loc["flag", "p"]) and said.frame.loc["x", "p"] < 0.01
+
+
+def test_by_hand_suggests_the_twin_with_the_weaker_claim():
+    rng = np.random.default_rng(5)
+    a = rng.normal(size=300)
+    frame = pd.DataFrame({"strong": a, "weak": a + 0.1 * rng.normal(size=300), "z": rng.normal(size=300)})
+    table = chaff.open_table(frame.assign(y=a + 0.3 * rng.normal(size=300)), "y")
+    hand = chaff.by_hand(table)
+    assert hand.frame["vif"].max() > 10 and hand.suggestion.startswith("drop weak: VIF")
+    assert chaff.by_hand(table, start=["strong"]).add("z").features == ("strong", "z")

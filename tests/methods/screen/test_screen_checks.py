@@ -100,7 +100,10 @@ def test_zeros_and_nines_that_belong_are_left_alone():
 def test_numbers_with_units_codes_and_near_ids_get_advice():
     r = row(screened(x=[f"{v:.1f} kg".replace(".", ",") for v in RNG.normal(12, 2, N)]))
     assert r["verdict"] == "look" and r["stays"] and "unit" in r["reason"] and "strip the unit" in r["advice"]
-    assert "kinds={'x': 'category'}" in row(screened(x=RNG.integers(1, 6, N)))["advice"]
+    codes = RNG.integers(1, 6, N)
+    speaks = chaff.open_table(BASE.assign(x=codes, y=np.where(codes % 2, 1.0, -1.0) + RNG.normal(size=N)), "y")
+    assert "kinds={'x': 'category'}" in row(chaff.screen(speaks))["advice"]
+    assert row(screened(x=codes))["advice"] == ""  # nothing says that they are codes
     near = 50_000 + RNG.integers(0, N, N)
     r = row(screened(x=near))
     assert r["verdict"] == "look" and r["stays"] and "id with repeats" in r["reason"]
@@ -168,8 +171,7 @@ def test_verdicts_on_the_mill_follow_its_truth():
     truth = chaff.demo.truth()["role"]
     for name, r in found.frame.iterrows():
         words = {"id": "look", "leak": "look", "absence tells": "look", "signal": "keep", "repeat": "keep", "noise": "keep"}
-        doubtful = name in ("organic", "line_voltage_v")  # mostly one value, hardly any spread: they stay in
-        expected = "look" if doubtful else words.get(truth[name], "drop")
+        expected = "look" if name == "organic" else "keep" if name == "line_voltage_v" else words.get(truth[name], "drop")
         assert r["verdict"] == expected, name
     assert (
         chaff.screen(chaff.demo.table(rows=200), pins=[chaff.pin_drop("ash_pct", because="too dear")]).frame.loc["ash_pct", "reason"]

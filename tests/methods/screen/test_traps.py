@@ -23,7 +23,6 @@ def verdicts(run, stage):
         ("farm_code", "drop", False),
         ("line_id", "drop", False),
         ("organic", "look", True),
-        ("line_voltage_v", "look", True),
     ],
 )
 def test_the_screen_catches_its_traps(mill_run, feature, word, stays):

@@ -10,7 +10,7 @@ from typing import Any
 from chaff.choices import wrong_fields
 from chaff.decide.judging import judge_pins, judge_stage, not_dropped
 from chaff.decide.pins import checked_pins
-from chaff.errors import UsageError
+from chaff.errors import ArgumentError, UsageError
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import ChecksTable, Stage
 from chaff.results.findings import Findings
@@ -81,5 +81,5 @@ def stage_of(cls: type, settings: Mapping[str, Any]) -> Any:
     """A stage from the settings of a call; unknown and ill-typed ones are refused, all at once."""
     wrong = wrong_fields(cls, settings)
     if wrong:
-        raise UsageError(f"{cls.__name__}: " + "; ".join(wrong))
+        raise ArgumentError(f"{cls.__name__}: " + "; ".join(wrong))
     return cls(**settings)

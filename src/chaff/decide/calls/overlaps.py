@@ -17,7 +17,7 @@ from chaff.methods.overlap import relations
 from chaff.methods.overlap.correlations import Correlating
 from chaff.methods.overlap.correlations import correlations as correlations_of
 from chaff.methods.overlap.elimination import Inflation
-from chaff.methods.overlap.ground import able
+from chaff.methods.overlap.ground import able, complete_only
 from chaff.methods.overlap.pair_cut import Correlation
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
@@ -64,7 +64,7 @@ def overlaps(
     ----------
     table : Table
     how : Correlating, optional
-        Method, limits and rows of the correlations; made of `pair_limit` when left out.
+        Method, limits and rows of the correlations (rows="complete" goes for everything); made of `pair_limit` when left out.
     every_kind : bool
         Associations of columns of every kind in place of correlations of numbers.
     pair_limit, vif_limit : float
@@ -84,6 +84,8 @@ def overlaps(
     >>> bool(found.elimination.frame["vif_left"].max() <= 10)
     True
     """
+    if how is not None and how.rows == "complete":
+        table = complete_only(table)
     pinned = checked_pins(list(pins), table)
     ground = ground_of(able(table, None), pinned.values(), seed, workers)
     pair, vif = Correlation(pair_limit), Inflation(vif_limit)

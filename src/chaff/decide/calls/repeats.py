@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from typing import Literal
 
 from chaff.decide.calls.judged import findings_of, judge, stage_of, with_verdicts
@@ -17,7 +18,7 @@ from chaff.methods.overlap import relations
 from chaff.methods.overlap.correlations import Correlating
 from chaff.methods.overlap.correlations import correlations as correlations_of
 from chaff.methods.overlap.elimination import Inflation
-from chaff.methods.overlap.ground import Ground, able
+from chaff.methods.overlap.ground import Ground, able, complete_only
 from chaff.methods.overlap.pair_cut import Correlation
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
@@ -217,13 +218,18 @@ def with_cluster_verdicts(found: Findings, ground: Ground, known: Sequence[str])
     return with_verdicts(found, judge_pins(said, ground.setting.pins, known))
 
 
-def inflation(table: Table, *, features: Sequence[str] | None = None, workers: int | None = None) -> Findings:
+def inflation(
+    table: Table, *, features: Sequence[str] | None = None, rows: Literal["pairwise", "complete"] = "pairwise", workers: int | None = None
+) -> Findings:
     """Variance inflation of every feature from one factorisation, and who explains it.
 
     Parameters
     ----------
     table : Table
     features : list of str, optional
+        Categories of more than fifty levels take part only where they are named.
+    rows : "pairwise" or "complete"
+        Each pair's own rows, or only those in which every number column is present.
 
     Returns
     -------
@@ -234,8 +240,10 @@ def inflation(table: Table, *, features: Sequence[str] | None = None, workers: i
 
     Notes
     -----
-    1 / (1 - R²) of a feature on all others, with an intercept. Every member of an exact dependency is infinite. With gaps:
-    correlations over the rows where both are present, negative eigenvalues clipped, never mean-filled.
+    1 / (1 - R²) of a feature on all others, with an intercept. Every member of an exact dependency is infinite: what the
+    others leave of it is below 1e-10 of its variance. With gaps: correlations over the rows where both are present, never
+    mean-filled, and shrunk towards none where they contradict one another (how much is said); blank for a column that shares
+    fewer than three rows a column with another.
     Source: Marquardt, 1970; generalised Fox and Monette, 1992.
 
     Examples
@@ -245,25 +253,33 @@ def inflation(table: Table, *, features: Sequence[str] | None = None, workers: i
     >>> found.frame["vif"].idxmin(), bool(found.frame.loc["protein_pct", "vif"] > 10)
     ('ash_pct', True)
     """
-    return inflation_of.inflation(ground_of(able(table, features), workers=workers))
+    if rows not in ("pairwise", "complete"):
+        raise UsageError(f"rows must be pairwise or complete, not '{rows}'")
+    some = able(table, features)
+    ground = ground_of(complete_only(some) if rows == "complete" else some, workers=workers)
+    return inflation_of.inflation(replace(ground, asked=features is not None))
 
 
 def prune_inflation(
     table: Table,
     limit: float = 10.0,
     *,
+    order: Literal["claim", "largest"] = "claim",
     pins: Iterable[Pin] = (),
     features: Sequence[str] | None = None,
     seed: int = 0,
     workers: int | None = None,
 ) -> Findings:
-    """Remove the feature with the largest VIF, one at a time, until none is over the limit.
+    """Remove one feature over the limit at a time, until none is.
 
     Parameters
     ----------
     table : Table
     limit : float
         Above 1.
+    order : "claim" or "largest"
+        Of those over the limit the one with the weakest claim to stay goes first (pins, relevance, gaps, cost, name), or the
+        one with the largest VIF, which may be the best of them.
     pins : iterable of Pin
         Features pinned out take no part, those pinned in stay whatever is found.
     features : list of str, optional
@@ -287,9 +303,9 @@ def prune_inflation(
     >>> found.more["trail"]["feature"].tolist()
     ['protein_nir_pct']
     """
-    stage = stage_of(Inflation, {"limit": float(limit)})
+    stage = stage_of(Inflation, {"limit": float(limit), "order": order})
     whole = table if features is None else table.with_features(features)
-    ground = ground_of(able(table, features), pins, seed, workers)
+    ground = replace(ground_of(able(table, features), pins, seed, workers), asked=features is not None)
     found = stage.eliminate(ground, ground.table.features, ground.setting)
     verdicts = judge_pins(stage.verdicts(found, ground.setting), ground.setting.pins, whole.features)
     return with_verdicts(inflation_of.with_path(found, ground), verdicts)

@@ -115,7 +115,7 @@ def over_rows(parts: Sequence[Changes], table: Table, folds: Folds) -> list[Mean
         count[rows] += 1
     some = np.flatnonzero(count)
     change = total[:, some] / count[some]
-    units = Units(table.weights, table.groups, table.order).take(some)
+    units = (table.units or Units()).take(some)
     # Folds share training rows, the more the more often they are dealt: Nadeau and Bengio's correction, row by row. Dealt once,
     # it is that of three times: with less, something was beyond chance in 13 % of tables of noise (benchmarks/rates.py).
     inflation = float(np.sqrt(1.0 + max(len(folds.parts), LEAST_REPEATS) * folds.test_share))

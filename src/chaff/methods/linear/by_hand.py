@@ -144,9 +144,11 @@ class ByHand:
     def suggestion(self) -> str:
         """The next move that the usual rules would make, and why: VIF first, then p, then AIC."""
         s = self.state
-        worst = max(s.vif, key=lambda f: s.vif[f], default="")
-        if worst and s.vif[worst] > HIGH_VIF:
-            return f"drop {worst}: VIF {s.vif[worst]:.3g}"
+        over = [f for f in s.vif if s.vif[f] > HIGH_VIF]
+        if over:  # of those that say the same, the one with the weaker claim: not whichever is a hair larger
+            worst = max(over, key=lambda f: (np.nan_to_num(s.p[f], nan=1.0), s.vif[f]))
+            p = f", p {s.p[worst]:.2g}" if s.p[worst] == s.p[worst] else ""
+            return f"drop {worst}: VIF {s.vif[worst]:.3g}{p}"
         weak = max(s.p, key=lambda f: s.p[f], default="")
         if weak and s.p[weak] > WEAK_P:
             return f"drop {weak}: p {s.p[weak]:.2g}"

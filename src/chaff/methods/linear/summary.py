@@ -247,7 +247,14 @@ def _logistic_summary(table: Table, features: Sequence[str] | None, level: float
         ],
     ]
     notes = list(form.notes)
-    if fit.separated:
+    if fit.separated and not fit.complete:
+        names = [form.columns[k] for k in fit.runaway]
+        frame.loc[names, ["standard_error", "z", "p", "low", "high"]] = np.nan
+        notes.append(
+            f"quasi-complete separation: {', '.join(names[:3])} part{'s' * (len(names) == 1)} some of the rows without exception, so "
+            "no finite estimate of it exists and no error, z or p is given; the others' are those of the rows that are left"
+        )
+    elif fit.separated:
         frame.loc[:, ["standard_error", "z", "p", "low", "high"]] = np.nan
         notes.append(
             "the classes are separated: some combination of the columns parts them without exception, so no finite estimate exists "

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
-from typing import Any, ClassVar
+from dataclasses import asdict, dataclass, replace
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
@@ -12,36 +12,38 @@ from chaff.arrays import Flags, Floats, Ints
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
 from chaff.methods.overlap.ground import Ground
+from chaff.methods.overlap.inflation_columns import InflationColumns, among, infinite, inflation_columns
 from chaff.results.findings import Findings, Way
 from chaff.results.trail import trail_frame
 from chaff.results.verdict import Verdict, drop, keep
-from chaff.stats.inflation import Elimination, inflation, nearest_positive, prune_inflation
-from chaff.stats.tolerances import SINGULAR
-from chaff.table.levels import TrainedLevels
-from chaff.table.moments import Moments
+from chaff.stats.inflation import Elimination, inflation, prune_inflation
 from chaff.table.table import Table
 
 WITNESSES = 3
-GAPS = "gaps: correlations over the rows where both columns are present"
 
 
 @dataclass(frozen=True)
 class Inflation:
-    """VIF elimination: the feature with the largest VIF goes, one at a time, until none is over the limit.
+    """VIF elimination: one feature over the limit goes at a time, until none is.
 
     Parameters
     ----------
     limit : float
         1 / (1 - R²) of a feature on all others; 10 is R² 0.9. Categories: generalised VIF on the scale of one column.
+    order : "claim" or "largest"
+        Of those over the limit the one with the weakest claim to stay goes first - pins, relevance, gaps, cost - or the one
+        with the largest VIF, which may be the best of them.
 
     Notes
     -----
     The intercept is handled: figures made without one are much larger. With gaps the correlations are pairwise-complete,
-    never mean-filled, which hides repeats. Every member of an exact dependency has infinite VIF; the least relevant goes
-    first. Source: Marquardt, 1970; generalised: Fox and Monette, 1992.
+    never mean-filled, which hides repeats, and shrunk where they contradict one another; what shares fewer than three rows a
+    column with another is not judged. Levels of a category that others fix are left out of it, and said. Every member of an
+    exact dependency has infinite VIF; the least relevant goes first. Source: Marquardt, 1970; generalised: Fox and Monette, 1992.
     """
 
     limit: float = 10.0
+    order: Literal["claim", "largest"] = "claim"
     name: str = ""
 
     use: ClassVar[str] = "inflation"
@@ -50,6 +52,8 @@ class Inflation:
     def __post_init__(self) -> None:
         if not self.limit > 1:
             raise UsageError(f"inflation limit must be above 1, not {self.limit}")
+        if self.order not in ("claim", "largest"):
+            raise UsageError(f"inflation order must be claim or largest, not {self.order!r}")
 
     def cuts_by_target(self) -> bool:
         """Who of a pair goes is told by relevance."""
@@ -65,16 +69,17 @@ class Inflation:
         able = [f for f in features if f in set(ground.table.features)]
         moments = ground.moments.select(able)
         place = ground.columns_of(able)
-        C, starts, columns = inflation_matrix(moments, ground.correlations[np.ix_(place, place)])
+        cols = inflation_columns(moments, ground.correlations[np.ix_(place, place)], ground.asked)
+        C, starts, columns = cols.C, cols.starts, cols.columns
         last = sorted(able, key=lambda f: ground.claims[f].going())
         order = {f: k for k, f in enumerate(last)}
         key = np.array([order[f] for f in able], np.int64)
         protected = np.array([setting.kept_by_pin(f) for f in able], bool)
-        done = _exact_first(moments, C, starts, columns, key, protected, self.limit)
+        done = _exact_first(cols, moments.complete, key, protected, self.limit, self.order == "claim")
         names = np.array(able, object)
         frame = pd.DataFrame(index=pd.Index(features, name="feature"))
-        frame["vif"] = pd.Series(inflation(C, starts, columns), index=able).reindex(features)
-        frame["vif_left"] = pd.Series(done.kept_vif, index=names[done.kept]).reindex(features)
+        frame["vif"] = pd.Series(_judged(inflation(C, starts, columns), cols, moments.complete), index=able).reindex(features)
+        frame["vif_left"] = pd.Series(done.kept_vif, index=names[done.kept]).drop(names[cols.blank]).reindex(features)
         frame["move"] = pd.Series(np.arange(1.0, done.went.size + 1), index=names[done.went]).reindex(features)
         rows = [
             {"action": "drop", "feature": str(names[f]), "size": len(able) - k, "vif": float(vif)}
@@ -83,7 +88,7 @@ class Inflation:
         ]
         trail = trail_frame(rows, ("vif", "explained_by"))
         trail.index = pd.RangeIndex(1, len(trail) + 1, name="move")
-        notes = () if moments.complete else (GAPS,)
+        notes = cols.notes
         ways: dict[str, Way] = {"vif": "lower", "vif_left": "lower"}
         return Findings(self.use, frame, "vif", ways, asdict(self), notes, {"trail": trail}, "worst")
 
@@ -94,7 +99,9 @@ class Inflation:
             if f in went:
                 vif = went[f]["vif"]
                 figure = f"vif {vif:.3g}" if np.isfinite(vif) else "vif infinite"
-                words = "an exact combination of others" if np.isinf(vif) else f"R² {1 - 1 / vif:.3f} on the others"
+                words = (
+                    "an exact combination of others, to 1e-10 of its variance" if np.isinf(vif) else f"R² {1 - 1 / vif:.3f} on the others"
+                )
                 tail = f", foremost {went[f]['explained_by']}" if went[f]["explained_by"] else ""
                 out.append(drop(str(f), self.use, figure, f"{self.limit:g}", words + tail))
             else:
@@ -102,49 +109,37 @@ class Inflation:
         return tuple(out)
 
 
+def _judged(vif: Floats, cols: InflationColumns, complete: bool) -> Floats:
+    """Blank for what takes no part."""
+    out = vif.copy()
+    out[infinite(cols, complete)] = np.inf
+    out[cols.blank] = np.nan
+    return out
+
+
 def _left(row: Any) -> str:
     return f"vif {row['vif_left']:.3g}" if row["vif_left"] == row["vif_left"] else ""
 
 
-def inflation_matrix(moments: Moments, correlations: Floats | None = None) -> tuple[Floats, Ints, Ints]:
-    """(correlation of the columns in use, starts, columns). A category leaves its commonest level out; a column without
-    spread takes no part; of pairs that share no row nothing is known, which is taken as no correlation."""
-    levels = TrainedLevels.learn(moments)
-    columns = levels.columns
-    C = (moments.correlations() if correlations is None else correlations)[np.ix_(columns, columns)]
-    if np.isnan(C).any():
-        C = np.nan_to_num(C)
-        np.fill_diagonal(C, 1.0)
-    return C, levels.starts, np.arange(columns.size, dtype=np.int64)
-
-
-def _exact_first(moments: Moments, C: Floats, starts: Ints, columns: Ints, key: Ints, protected: Flags, limit: float) -> Elimination:
+def _exact_first(found: InflationColumns, complete: bool, key: Ints, protected: Flags, limit: float, by_claim: bool) -> Elimination:
     """Exact dependencies among complete columns first, where they can be told for certain; then the limit.
 
-    Pairwise correlations need not fit together: with gaps the matrix may have negative eigenvalues, which are clipped. That
-    would turn an exact dependency into a merely large VIF, hence the order.
+    Pairwise correlations need not fit together, and shrinking them would turn an exact dependency into a merely large VIF.
     """
-    if moments.complete:
-        return prune_inflation(C, starts, columns, limit, key, protected)
-    used = TrainedLevels.learn(moments).columns
-    gappy = np.isin(used, moments.layout.gaps)
+    if complete:
+        return prune_inflation(found.C, found.starts, found.columns, limit, key, protected, by_claim)
+    gappy = ~found.whole
+    starts = found.starts
     whole = np.array([f for f in range(starts.size - 1) if not gappy[starts[f] : starts[f + 1]].any()], np.int64)
-    first = _prune_some(C, starts, columns, whole, np.inf, key, protected)
+    first = _prune_some(replace(found, C=found.plain), whole, np.inf, key, protected, by_claim)
     left = np.setdiff1d(np.arange(starts.size - 1), first.went)
-    then = _prune_some(C, starts, columns, left, limit, key, protected, clip=True)
+    then = _prune_some(found, left, limit, key, protected, by_claim)
     return Elimination(np.concatenate([first.went, then.went]), np.concatenate([first.vif, then.vif]), then.kept, then.kept_vif)
 
 
-def _prune_some(
-    C: Floats, starts: Ints, columns: Ints, some: Ints, limit: float, key: Ints, protected: Flags, clip: bool = False
-) -> Elimination:
-    picks = [columns[starts[f] : starts[f + 1]] for f in some]
-    inner = np.concatenate([[0], np.cumsum([c.size for c in picks])]).astype(np.int64)
-    flat = np.concatenate([*picks, np.empty(0, np.int64)]).astype(np.int64)
-    part = C[np.ix_(flat, flat)]
-    if clip and part.size and np.linalg.eigvalsh(part)[0] < -SINGULAR:
-        part = nearest_positive(part)
-    done = prune_inflation(part, inner, np.arange(flat.size, dtype=np.int64), limit, key[some], protected[some])
+def _prune_some(found: InflationColumns, some: Ints, limit: float, key: Ints, protected: Flags, by_claim: bool) -> Elimination:
+    part = among(found, some)
+    done = prune_inflation(part.C, part.starts, part.columns, limit, key[some], protected[some], by_claim)
     return Elimination(some[done.went], done.vif, some[done.kept], done.kept_vif)
 
 

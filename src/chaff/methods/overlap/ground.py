@@ -6,6 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
+import numpy as np
+
 from chaff.arrays import Floats, Ints
 from chaff.errors import DataError, UsageError
 from chaff.evaluate.setting import Setting
@@ -21,6 +23,8 @@ class Ground:
 
     table: Table
     setting: Setting
+    asked: bool = False
+    """Whether its features were named: then categories with very many levels take part too."""
 
     @classmethod
     def of(cls, table: Table, setting: Setting | None = None) -> Ground:
@@ -74,6 +78,26 @@ class Ground:
     def numbers(self) -> list[str]:
         """Number and binary features."""
         return [f for f in self.table.features if self.table.kind(f) in ("number", "binary")]
+
+
+def complete_only(table: Table) -> Table:
+    """The rows in which every number column is present.
+
+    Raises
+    ------
+    DataError
+        When hardly any is.
+    """
+    numbers = [f for f in table.features if table.kind(f) in ("number", "binary") and not table.column(f).missing.all()]
+    there = np.ones(len(table), bool)
+    for f in numbers:
+        there &= ~table.column(f).missing
+    if there.sum() < 3:
+        raise DataError(
+            f"only {int(there.sum()):,} rows have all {len(numbers)} number columns: leave out those with most gaps, or fill them "
+            "(table.with_fill)"
+        )
+    return table if there.all() else table.take(np.flatnonzero(there))
 
 
 def able(table: Table, features: Sequence[str] | None) -> Table:

@@ -7,16 +7,15 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from chaff.methods.overlap.elimination import GAPS, inflation_matrix
 from chaff.methods.overlap.ground import Ground
+from chaff.methods.overlap.inflation_columns import infinite, inflation_columns
 from chaff.methods.overlap.matrix import TELL, bytes_for, check_memory
 from chaff.results.findings import Findings, Way
-from chaff.stats.inflation import dependent_columns, inverse_of, nearest_positive
+from chaff.stats.inflation import dependent_columns, inverse_of
 from chaff.stats.inflation import inflation as inflation_of_matrix
-from chaff.stats.tolerances import SINGULAR
 from chaff.table.layout import Layout
-from chaff.table.levels import TrainedLevels
 from chaff.table.moments import Moments
+from chaff.table.table import Table
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -24,6 +23,7 @@ if TYPE_CHECKING:
 FOREMOST = 3
 STEADY = 1e-3
 MANY_GAPS = 0.5
+MANY_COLUMNS = 0.5  # a row, from which VIFs are mostly chance
 WAYS: dict[str, Way] = {"vif": "lower", "r_squared": "lower", "tolerance": "higher"}
 NOTE = ("with the intercept handled: figures from regressions through the origin are much larger and say little",)
 
@@ -33,20 +33,24 @@ def inflation(ground: Ground) -> Findings:
     import pandas as pd
 
     table, moments = ground.table, _checked_moments(ground)
-    plain, starts, columns = inflation_matrix(moments, ground.correlations)
-    C, clipped = _positive(plain, moments)
-    vif = inflation_of_matrix(C, starts, columns)
-    vif[_exact(moments, plain, starts)] = np.inf
-    rough = [f for f in table.features if table.column(f).missing.mean() > MANY_GAPS] if clipped and "clipping" in clipped[0] else []
-    if rough:
-        clipped = (*clipped, f"more than half missing, so their figures are rough: {', '.join(rough[:5])}")
+    cols = inflation_columns(moments, ground.correlations, ground.asked)
+    C, starts = cols.C, cols.starts
+    vif = inflation_of_matrix(C, starts, cols.columns)
+    vif[infinite(cols, moments.complete)] = np.inf
+    vif[cols.blank] = np.nan
+    rough = [f for f in table.features if table.column(f).missing.mean() > MANY_GAPS and f not in _names(table, cols.blank)]
+    said: tuple[str, ...] = cols.notes
+    if rough and not moments.complete:
+        said = (*said, f"more than half missing, so their figures are rough: {', '.join(rough[:5])}")
+    if C.shape[0] > MANY_COLUMNS * len(table):
+        said = (*said, f"{C.shape[0]:,} columns on {len(table):,} rows: nearly every one is a combination of the others by chance")
     with np.errstate(divide="ignore"):
         columns_of = {"vif": vif, "tolerance": 1.0 / vif, "r_squared": 1.0 - 1.0 / vif, "df": np.diff(starts)}
     frame = pd.DataFrame(columns_of, index=pd.Index(table.features, name="feature"))
     frame["explained_by"] = explained_by(C, starts, list(table.features))
     need = bytes_for(moments.layout.width, len(table))
-    said = (f"needs about {need / 1e9:.1f} GB",) if need > TELL else ()
-    notes = (f"{len(table):,} rows", *NOTE, *said, *clipped)
+    big = (f"needs about {need / 1e9:.1f} GB",) if need > TELL else ()
+    notes = (f"{len(table):,} rows", *NOTE, *big, *said)
     return Findings("inflation", frame, "vif", WAYS, {}, notes, {}, "worst")
 
 
@@ -55,22 +59,8 @@ def _checked_moments(ground: Ground) -> Moments:
     return ground.moments
 
 
-def _exact(moments: Moments, plain: Any, starts: Any) -> Any:
-    """Features in an exact dependency among columns without gaps; clipping would make those merely large."""
-    if moments.complete:
-        return np.empty(0, np.int64)
-    used = TrainedLevels.learn(moments).columns
-    sure = np.flatnonzero(~np.isin(used, moments.layout.gaps))
-    bad = sure[dependent_columns(plain[np.ix_(sure, sure)])] if sure.size else sure
-    owner = np.repeat(np.arange(starts.size - 1), np.diff(starts))
-    return np.unique(owner[bad])
-
-
-def _positive(C: Any, moments: Moments) -> tuple[Any, tuple[str, ...]]:
-    if moments.complete or not C.size or np.linalg.eigvalsh(C)[0] >= -SINGULAR:
-        gaps = () if moments.complete else (GAPS,)
-        return C, gaps
-    return nearest_positive(C), (f"{GAPS}, made to fit together by clipping",)
+def _names(table: Table, features: Any) -> set[str]:
+    return {table.features[f] for f in features}
 
 
 def explained_by(C: Any, starts: Any, names: list[str]) -> list[str]:
@@ -116,9 +106,8 @@ def vif_path(ground: Ground, went: list[str]) -> pd.DataFrame:
     import pandas as pd
 
     moments, names = ground.moments, list(ground.table.features)
-    plain, starts, _ = inflation_matrix(moments, ground.correlations)
-    C, _ = _positive(plain, moments)
-    sure = ~np.isin(TrainedLevels.learn(moments).columns, moments.layout.gaps)
+    cols = inflation_columns(moments, ground.correlations, ground.asked)
+    plain, C, starts, sure = cols.plain, cols.C, cols.starts, cols.whole
     all_owners = np.repeat(np.arange(len(names)), np.diff(starts))
     exact = not moments.complete
     left = list(range(len(names)))
@@ -145,6 +134,8 @@ def vif_path(ground: Ground, went: list[str]) -> pd.DataFrame:
         if exact:  # clipping makes an exact dependency merely large
             some = flat[sure[flat]]
             bad = some[dependent_columns(plain[np.ix_(some, some)])] if some.size else some
-            out[np.unique(all_owners[bad]), move] = np.inf
+            hit = np.bincount(all_owners[bad], minlength=len(names))
+            out[(hit > 0) & (hit == np.diff(starts)), move] = np.inf
             exact = bad.size > 0
+    out[cols.blank] = np.nan
     return pd.DataFrame(out, index=pd.Index(names, name="feature"), columns=["start", *went])

@@ -29,9 +29,9 @@ class Overlap:
     Parameters
     ----------
     pair_limit : float
-        |r| over which a pair says the same; see `Correlation`.
+        |r| over which a pair says the same; see `Correlation`. None (false) looks at copies only.
     vif_limit : float
-        Variance inflation over which a feature is one too many; see `Inflation`.
+        Variance inflation over which a feature is one too many; see `Inflation`. None (false) looks at exact combinations only.
 
     Notes
     -----
@@ -41,8 +41,8 @@ class Overlap:
     and `Inflation` cut by the limits themselves.
     """
 
-    pair_limit: float = 0.95
-    vif_limit: float = 10.0
+    pair_limit: float | None = 0.95
+    vif_limit: float | None = 10.0
     name: str = ""
 
     use: ClassVar[str] = "overlap"
@@ -52,7 +52,8 @@ class Overlap:
         _ = self._parts()
 
     def _parts(self) -> tuple[Correlation, Inflation]:
-        return Correlation(self.pair_limit), Inflation(self.vif_limit)
+        pair = 1.0 - SINGULAR if self.pair_limit is None else self.pair_limit
+        return Correlation(pair), Inflation(float("inf") if self.vif_limit is None else self.vif_limit)
 
     def judge(self, table: Table, setting: Setting) -> Findings:
         pairs, vifs = self._parts()

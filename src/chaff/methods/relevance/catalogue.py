@@ -6,7 +6,8 @@ from collections.abc import Iterable, Sequence
 
 from chaff.choices import files_of
 from chaff.errors import UsageError, nearest
-from chaff.methods.relevance.statistic import BC, BN, CC, CN, NC, NN, Family, Statistic, kind_of
+from chaff.methods.relevance.leading import LEADS
+from chaff.methods.relevance.statistic import Family, Statistic, kind_of
 from chaff.results.findings import Way
 from chaff.table.table import Table
 
@@ -17,7 +18,6 @@ ALL: tuple[Statistic, ...] = tuple(
 FAMILIES: tuple[Family, ...] = tuple(f for m in files_of(ROOM) for f in getattr(m, "FAMILIES", ()))
 STATISTICS = {s.name: s for s in ALL}
 NAMES = {also: s.name for s in ALL for also in s.also} | {s.name: s.name for s in ALL}
-LEADS = {NN: "pearson_r", BN: "pearson_r", CN: "f", NC: "f", BC: "chi_square", CC: "chi_square"}
 GROUPS = {
     "leading": "one test by kind and mutual information",
     "fitting": "all that fit the kinds, one feature at a time",

@@ -1,9 +1,9 @@
 """Pair screen: which two features tell together what neither tells alone.
 
 A column that only works in company has no relevance by itself and is dropped by every one-at-a-time statistic; this flags
-it first. What ridge on all features predicts is taken off the target. For every pair, the variation of what is left between the
-cells of the two features' bins, less what a part for each of them explains (the interaction of a two-way analysis of
-variance), is held against the largest that any pair reaches when it is shuffled.
+it first. What an additive model of all features predicts is taken off the target. For every pair, the variation of what is left
+between the cells of the two features' bins, less what a part for each of them explains (the interaction of a two-way analysis
+of variance), is held against the largest that any pair reaches when it is shuffled; what is over it has to hold on other rows.
 """
 
 from __future__ import annotations
@@ -14,14 +14,15 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from chaff.arrays import Bytes, Floats, Ints
+from chaff.arrays import Bytes, Flags, Floats, Ints
 from chaff.errors import UsageError
-from chaff.folds import make_folds
+from chaff.folds import make_folds, time_blocks
 from chaff.kernels import pairs as kernels
+from chaff.methods.relevance.additive import left_over
+from chaff.methods.relevance.confirming import confirmed
 from chaff.methods.screen.leaks import LeakRule
-from chaff.models.forms import sample
-from chaff.models.least_squares import fit_linear
 from chaff.results.findings import Findings
+from chaff.stats.pooled import Units
 from chaff.table.bins import Binning
 from chaff.table.moments import Moments, part_moments
 from chaff.table.shuffle import shuffled
@@ -33,7 +34,8 @@ if TYPE_CHECKING:
 
 SAMPLE_ROWS = 2 * kernels.SPAN
 SHUFFLES = kernels.LANES
-FOLDS, PENALTY = 5, 0.01
+FOLDS = 5
+LEAST_SHARE = 0.005  # of the variation, from which company is worth a flag
 EDGE = 0.005
 ROWS_PER_CELL = 8  # bins are fewer where the rows would not fill their cells
 
@@ -89,12 +91,14 @@ def interactions(
 
     Notes
     -----
-    From the target (classes: from each class's indicator, their scores combined) goes first what ridge on all features
-    predicts for rows it has not seen; what is left is cut to 16 steps. The score is the interaction's F on a normal scale
+    From the target goes first what an additive model - a smooth curve and steps for every column - predicts for rows it has not
+    seen, and what is left is scaled to even spread (classes: Pearson residuals of each, their scores combined) and cut to 16
+    steps. The score is the interaction's F on a normal scale
     (Paulson, 1942), so that pairs of different kinds compare. Shuffles are scored on at most 8,192 rows drawn at random:
     the scale of the score does not depend on the rows. A column that explains the target far better than all others looks
-    like a leak: it would explain every pair away, so it is left out, and said. Where the target's spread differs much
-    between the cells, scores run high.
+    like a leak: it would explain every pair away, so it is left out, and said. A pair over the threshold is flagged where it adds
+    half a per cent of the variation, and predicts rows it was not learned from. Groups and order are kept in the shuffles, and
+    counted in that last test.
 
     Source: two-way analysis Yates, 1934; residuals of a smaller model shuffled Freedman and Lane, 1983; maximum statistic
     Westfall and Young, 1993.
@@ -116,13 +120,14 @@ def interactions(
     if bins is not None and not 2 <= bins <= kernels.SIDE - 1:
         raise UsageError(f"bins must be between 2 and {kernels.SIDE - 1}, not {bins}")
     work = Work(seed, workers, watch)
-    parts = _fold_moments(table, features, work)
-    leak = _leak(Moments.sum_of([m for m, _ in parts]), table.target.task == "classification")
+    parts = _parts(table, work)
+    leak = _leak(part_moments(table, features, np.zeros(len(table), np.int64), 1, work)[0], table.target.task == "classification")
     if leak and len(features) > 2:
         features = [f for f in features if f != leak]
-        parts = _fold_moments(table, features, work)
-    coded = code(table, features, bins or _fitting_bins(len(table)), left_over(table, features, parts), work)
-    found = _findings(table, coded, _all_pairs(coded, work), alpha, top)
+    rest = left_over(table, features, parts, work)
+    coded = code(table, features, bins or _fitting_bins(len(table)), rest, work)
+    scores = _all_pairs(coded, work)
+    found = _findings(table, coded, scores, Judged(rest, parts, alpha, top))
     note = (f"{leak} is left out: it explains the target far better than any other, so it is a leak or explains all away",)
     return replace(found, notes=(*found.notes, *note)) if leak else found
 
@@ -151,15 +156,11 @@ def _at(table: Table, values: Ints) -> Floats:
     return out
 
 
-def _fold_moments(table: Table, features: list[str], work: Work) -> list[tuple[Moments, Ints]]:
-    """Moments and rows of each of five folds."""
-    plain = replace(table.with_features(features), order_all=None)
-    folds = make_folds(plain, FOLDS, 1, work)
-    part = np.empty(len(table), np.int64)
-    for k, split in enumerate(folds.splits):
-        part[folds.rows(split)[1]] = k
-    moments = part_moments(plain, features, part, folds.count, work)
-    return [(m, np.flatnonzero(part == k)) for k, m in enumerate(moments)]
+def _parts(table: Table, work: Work) -> Ints:
+    """int64 (rows,): the fold of each row; blocks in time where there is an order."""
+    if table.order is not None:
+        return time_blocks(table.order, FOLDS)
+    return make_folds(table, FOLDS, 1, work).parts[0]
 
 
 def _leak(moments: Moments, classes: bool) -> str:
@@ -171,19 +172,6 @@ def _leak(moments: Moments, classes: bool) -> str:
     best = np.maximum.reduceat(columns, layout.starts[:-1])
     suspects = LeakRule(classes).suspects(dict(zip(layout.features, best.tolist(), strict=True)))
     return next(iter(suspects), "")
-
-
-def left_over(table: Table, features: list[str], parts: list[tuple[Moments, Ints]]) -> Floats:
-    """(targets, rows): the target less what ridge on all features predicts for rows it has not seen.
-
-    Without it a strong column bends the scale of the target inside coarse bins, which looks like company.
-    """
-    out = np.empty((table.targets.shape[1], len(table)))
-    for k, (_, rows) in enumerate(parts):
-        fitted = fit_linear(Moments.sum_of([m for j, (m, _) in enumerate(parts) if j != k]), PENALTY)
-        test = table.take(rows).with_features(features)
-        out[:, rows] = (test.targets - fitted.predict(sample(test, "design"))).T
-    return out
 
 
 def _steps(targets: Floats) -> Bytes:
@@ -247,10 +235,22 @@ def _centre(steps: Bytes) -> tuple[Floats, Floats]:
     return means, np.square(steps - means[..., None]).sum(-1)
 
 
-def _findings(table: Table, coded: Coded, s: Scores, alpha: float, top: int) -> Findings:
+@dataclass(frozen=True)
+class Judged:
+    """What scores are judged by."""
+
+    rest: Floats
+    parts: Ints
+    alpha: float
+    top: int
+
+
+def _findings(table: Table, coded: Coded, s: Scores, by: Judged) -> Findings:
     import pandas as pd
 
     from chaff.stats.tails import f_upper
+
+    alpha, top = by.alpha, by.top
 
     # With the real target among them, so many of 1 + SHUFFLES equally likely largest scores may lie above.
     above = int(np.floor(alpha * (SHUFFLES + 1))) - 1
@@ -260,6 +260,7 @@ def _findings(table: Table, coded: Coded, s: Scores, alpha: float, top: int) -> 
         f = (s.beyond / s.df) / mean_within
         total = float(_centre(coded.steps)[1].sum())
         share = np.maximum(s.beyond - s.df * mean_within, 0.0) / total
+    flagged = _flagged(table, coded, s, share, threshold, by)
     order = np.argsort(-s.score, kind="stable")[:top]
     names = np.array(coded.features, dtype=object)
     p = f_upper(f, s.df, s.df_within)
@@ -273,10 +274,10 @@ def _findings(table: Table, coded: Coded, s: Scores, alpha: float, top: int) -> 
             "f_df_within": s.df_within[order],
             "f_p": p[order],
             "score": s.score[order],
-            "beyond_chance": s.score[order] > threshold,
+            "beyond_chance": flagged[order],
         }
     )
-    frame = _by_feature(coded.features, s, share, threshold)
+    frame = _by_feature(coded.features, s, share, threshold, flagged)
     notes = (
         f"{len(table):,} rows, {len(s.score):,} pairs; threshold {threshold:.2f} from the largest of all pairs in {SHUFFLES} shuffles"
         + (f", scored on {coded.sampled.size:,} rows" if coded.sampled.size < len(table) else ""),
@@ -285,14 +286,23 @@ def _findings(table: Table, coded: Coded, s: Scores, alpha: float, top: int) -> 
     return Findings("interactions", frame, "score", {"score": "higher", "share": "higher"}, settings, notes, {"pairs": listed})
 
 
-def _by_feature(features: tuple[str, ...], s: Scores, share: Floats, threshold: float) -> pd.DataFrame:
+def _flagged(table: Table, coded: Coded, s: Scores, share: Floats, threshold: float, by: Judged) -> Flags:
+    """Pairs over the threshold that add something worth having and hold on other rows."""
+    out = (s.score > threshold) & (share >= LEAST_SHARE)
+    units = Units(None, table.groups, table.order)
+    for k in np.flatnonzero(out).tolist():
+        out[k] = confirmed(coded.codes[s.first[k]], coded.codes[s.second[k]], by.rest, by.parts, units)
+    return np.asarray(out)
+
+
+def _by_feature(features: tuple[str, ...], s: Scores, share: Floats, threshold: float, flagged: Flags) -> pd.DataFrame:
     import pandas as pd
 
     rows = []
     for k in range(len(features)):
         mine = np.flatnonzero((s.first == k) | (s.second == k))
-        best = mine[np.argmax(s.score[mine])]
+        best = mine[np.lexsort((s.score[mine], flagged[mine]))[-1]]
         partner = s.second[best] if s.first[best] == k else s.first[best]
-        rows.append((features[partner], s.score[best], share[best], threshold, bool(s.score[best] > threshold)))
+        rows.append((features[partner], s.score[best], share[best], threshold, bool(flagged[mine].any())))
     index = pd.Index(features, name="feature")
     return pd.DataFrame(rows, columns=["partner", "score", "share", "threshold", "in_company"], index=index)

@@ -13,7 +13,6 @@ from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
 from chaff.methods.relevance.catalogue import (
     FAMILIES,
-    LEADS,
     STATISTICS,
     belongs,
     better,
@@ -24,6 +23,9 @@ from chaff.methods.relevance.catalogue import (
     statistic_of,
 )
 from chaff.methods.relevance.codes import check_bins
+from chaff.methods.relevance.families.counts import share_of_classes
+from chaff.methods.relevance.leading import COLUMNS, leads_of, led_words, put_leads
+from chaff.methods.relevance.shared_rows import corrected
 from chaff.methods.relevance.statistic import Measured, kind_of
 from chaff.methods.relevance.view import FEWEST_A_LEVEL, View, too_many_levels
 from chaff.methods.screen.leaks import LeakRule
@@ -137,7 +139,11 @@ class Relevance:
         self.check_table(table)
         names = resolve(self.statistics, table)
         view = self._view(table, work)
-        frame, more = self._measured(view, set(names))
+        leads = leads_of(view)
+        frame, more = self._measured(view, set(names) | set(leads.values()) - {""})
+        shared = corrected(frame, view)
+        put_leads(frame, leads)
+        frame = _asked_for(frame, names)
         self._shuffle(frame, view, set(names))
         for name in [n for n in frame.columns if n.endswith("_p") or n == "p"]:
             frame["q" if name == "p" else f"{name[:-2]}_q"] = adjust(frame[name].to_numpy(float), self.adjust)
@@ -146,7 +152,7 @@ class Relevance:
 
         more["statistics"] = pd.DataFrame(described(names)).set_index("statistic")
         ways = {str(c): better(str(c)) for c in frame.columns if _ranks(str(c))}
-        return Findings(self.use, frame, self.by, ways, asdict(self), self._notes(view, frame), more)
+        return Findings(self.use, frame, self.by, ways, asdict(self), (*self._notes(view, frame), *led_words(leads), *shared), more)
 
     def _view(self, table: Table, work: Work) -> View:
         return View(
@@ -163,22 +169,21 @@ class Relevance:
         )
 
     def _measured(self, view: View, names: set[str]) -> tuple[pd.DataFrame, dict[str, Any]]:
-        """Every statistic asked for, with the leading test of each kind whether it was asked for or not."""
+        """Every statistic of those names."""
         import pandas as pd
 
         frame = pd.DataFrame(index=pd.Index(view.table.features, name="feature"))
         frame["kind"] = [view.table.kind(f) for f in frame.index]
-        wanted = names | {LEADS[k, view.table.target.task] for k in ("number", "binary", "category")}
         more: dict[str, Any] = {}
         for family in FAMILIES:
-            asked = wanted & set(family.statistics)
+            asked = names & set(family.statistics)
             features = [str(f) for f in frame.index if (kind_of(view.table, str(f)), view.table.target.task) in family.fits]
             if asked and features:
                 found = family.measure(view, features, asked)
                 measured = found if isinstance(found, Measured) else Measured(found)
                 _put(frame, features, measured.columns)
                 more |= measured.frames
-        return _led(frame, view, names), more
+        return frame, more
 
     def _shuffle(self, frame: pd.DataFrame, view: View, names: set[str]) -> None:
         """Permutation p of what has none in theory, and one for the whole family from the largest value a shuffle gave."""
@@ -227,7 +232,7 @@ class Relevance:
         loose = (self.cut or {}).get("below", 0.0) > LARGE_P and better(self.by) == "lower" and self.by not in STATISTICS
         if self.cut and loose:
             notes.append(f"a limit of {self.cut['below']:g} on {self.by} lets through much that is chance")
-        return tuple(notes + _too_good(frame, not view.regression))
+        return tuple(notes + _too_good(frame, view))
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
         values = result.ranked(self.by)[self.by].reindex(result.frame.index)
@@ -255,44 +260,20 @@ def _put(frame: pd.DataFrame, features: list[str], columns: Mapping[str, Any]) -
         frame.iloc[places, at] = values
 
 
-def _led(frame: pd.DataFrame, view: View, names: set[str]) -> pd.DataFrame:
-    """statistic, p and effect_size of the test that leads for each kind; what only served that is left out."""
-    leads = [LEADS.get((kind_of(view.table, str(f)), view.table.target.task), "") for f in frame.index]
-    frame["statistic"] = leads
-    for name in ("p", "effect_size", "effect_size_low", "effect_size_high"):
-        frame[name] = np.nan
-    for lead in set(leads) - {""}:
-        at = frame["statistic"] == lead
-        part = frame.loc[at]
-        frame.loc[at, "p"] = part[f"{lead}_p"]
-        for name, values in _effect(part, lead).items():
-            frame.loc[at, name] = values
+def _asked_for(frame: pd.DataFrame, names: Sequence[str]) -> pd.DataFrame:
+    """What only served the leading test is left out."""
     frame["rows"] = frame["rows"].fillna(0).astype(np.int64) if "rows" in frame else 0
     asked = {c for c in frame.columns for n in names if c == n or belongs(str(c), n)}
-    first = ["kind", "rows", "statistic", "p", "effect_size", "effect_size_low", "effect_size_high"]
+    first = ["kind", "rows", "statistic", *COLUMNS]
     return frame[[*first, *(c for c in frame.columns if c in asked and c not in first)]]
 
 
-def _effect(part: pd.DataFrame, lead: str) -> dict[str, Any]:
-    if lead == "pearson_r":
-        r, low, high = (part[f"pearson_r{end}"].to_numpy(float) for end in ("", "_low", "_high"))
-        across = (low < 0) & (high > 0)
-        nearest, furthest = np.minimum(np.abs(low), np.abs(high)), np.maximum(np.abs(low), np.abs(high))
-        return {"effect_size": np.abs(r), "effect_size_low": np.where(across, 0.0, nearest), "effect_size_high": furthest}
-    if lead == "f":
-        low, high = np.sqrt(part["eta_squared_low"].to_numpy(float)), np.sqrt(part["eta_squared_high"].to_numpy(float))
-        return {"effect_size": np.sqrt(part["omega_squared"].to_numpy(float)), "effect_size_low": low, "effect_size_high": high}
-    return {
-        "effect_size": part["cramers_v"].to_numpy(float),
-        "effect_size_low": part["cramers_v_low"].to_numpy(float),
-        "effect_size_high": part["cramers_v_high"].to_numpy(float),
-    }
-
-
-def _too_good(frame: pd.DataFrame, classes: bool) -> list[str]:
+def _too_good(frame: pd.DataFrame, view: View) -> list[str]:
     """A leak floats to the top: say so where a feature is too good to be true."""
-    explained = (frame["effect_size"].dropna() ** 2).sort_values(ascending=False)
-    suspects = LeakRule(classes).suspects({str(f): float(v) for f, v in explained.items()})
+    explained = {str(f): float(v) ** 2 for f, v in frame["effect_size"].dropna().items()}
+    if not view.regression:  # between classes it is the feature that is explained: ask the other way round
+        explained = share_of_classes(view, list(explained))
+    suspects = LeakRule(not view.regression).suspects(explained)
     return [f"{f} {s.reason} chaff.screen looks closer" for f, s in suspects.items()]
 
 

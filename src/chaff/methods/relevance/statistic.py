@@ -12,6 +12,7 @@ from chaff.table.table import Table
 if TYPE_CHECKING:
     import pandas as pd
 
+    from chaff.methods.relevance.contrasts import Contrast
     from chaff.methods.relevance.view import View
 
 Pair = tuple[str, str]
@@ -48,6 +49,18 @@ class Statistic:
     """Columns that come with it, beside those that begin with its name."""
     also: tuple[str, ...] = ()
     """Further names under which it may be asked for: companions that features can be ranked by."""
+    tested: str = ""
+    """The column whose p it is, where that is not the statistic's own name."""
+    contrasts: Mapping[Pair, Callable[[View, str], Contrast]] = field(default_factory=dict)
+    """What its p is read from where groups, an order or weights are declared; blank there for a pair that has none."""
+    class_by_class: bool = False
+    """Whether it is that of the class which the feature sets apart best: its p is then the best of several."""
+    plain_bounds: tuple[str, ...] = ()
+    """Columns of bounds that hold for independent rows only."""
+
+    @property
+    def p_column(self) -> str:
+        return f"{self.tested or self.name}_p"
 
     def fits_classes(self, count: int) -> bool:
         return not (self.two_classes and count != 2)

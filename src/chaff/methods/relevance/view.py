@@ -11,6 +11,7 @@ import numpy as np
 
 from chaff.arrays import Bytes, Flags, Floats, Ints
 from chaff.methods.relevance.statistic import kind_of
+from chaff.stats.pooled import Units
 from chaff.table.kinds import Column
 from chaff.table.table import Table
 from chaff.work import Work
@@ -71,6 +72,30 @@ class View:
     @cached_property
     def weight_array(self) -> Floats:
         return np.empty(0) if self.weights is None else self.weights
+
+    @property
+    def units(self) -> Units | None:
+        return self.table.units
+
+    def units_of(self, present: Flags | None) -> Units | None:
+        """The units of the rows that are present; None for `present` when none is missing."""
+        if self.units is None or present is None:
+            return self.units
+        return self.units.take(np.flatnonzero(present))
+
+    @property
+    def shared_words(self) -> str:
+        t = self.table
+        parts = [("groups", t.groups), ("order", t.order), ("weights", t.weights)]
+        return " and ".join(f"the {word}" for word, some in parts if some is not None)
+
+    @property
+    def witness_words(self) -> str:
+        t = self.table
+        if t.groups is not None:
+            count = f"{np.unique(t.groups).size:,} groups"
+            return count if t.order is None else f"{count}, and frequencies of the series where those say less"
+        return "frequencies of the series" if t.order is not None else "rows by their weight"
 
     def of_kind(self, *kinds: str) -> list[str]:
         return [f for f in self.table.features if kind_of(self.table, f) in kinds]

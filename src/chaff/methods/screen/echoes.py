@@ -12,10 +12,12 @@ from chaff.methods.screen.facts import Facts
 from chaff.table.table import Table
 
 CHANCE = np.log(1e6)  # odds against an order this good by chance
-SHIFTED = 0.999  # correlation with the target so many rows away
+SHIFTED = 0.99  # correlation with the target so many rows away
+WALKS = 0.9  # correlation of the target with itself a row before, from which its steps are compared, not its values
 MOST_ROWS_AWAY = 12
 FEWEST_ROWS = 30
 LEAST_PIECE = 0.05
+ROWS_A_LEVEL = 5
 
 
 @dataclass(frozen=True)
@@ -39,6 +41,8 @@ def echo_of(table: Table, facts: Facts) -> Echo | None:
 
 def _of_number(x: Floats, y: Floats, facts: Facts) -> Echo | None:
     if facts.kind == "category":
+        if facts.rows < ROWS_A_LEVEL * facts.distinct:
+            return None  # levels put in order by so few rows each are in order by themselves: a name, not a scale
         means = np.bincount(x.astype(int), y) / np.maximum(np.bincount(x.astype(int)), 1)
         x = means[x.astype(int)]
     if not _in_step(x, y, facts.kind == "category") or _rare_piece(x):
@@ -83,7 +87,7 @@ def _of_classes(x: Floats, y: Floats, facts: Facts, table: Table) -> Echo | None
             cuts = ", ".join(f"{(a[1] + b[0]) / 2:.4g}" for a, b in itertools.pairwise(ends))
             return Echo(f"is what the target was cut from: the classes part at {cuts} without one exception")
         return None
-    if facts.rows < 5 * facts.distinct:
+    if facts.rows < ROWS_A_LEVEL * facts.distinct:
         return None
     owners = np.zeros((int(x.max()) + 1, len(table.target.classes)))
     np.add.at(owners, (x.astype(int), y.astype(int)), 1)
@@ -99,12 +103,19 @@ def _in_time(table: Table, facts: Facts) -> Echo | None:
         return None
     order = np.argsort(table.order, kind="stable")
     x, y = facts.column.values[order], table.y[order]
-    for away in range(1, min(MOST_ROWS_AWAY, y.size // 4) + 1):
-        if _correlation(x[:-away], y[away:]) > SHIFTED:
-            return Echo(f"is the target {_rows(away)} later: the future is written in it")
-        if _correlation(x[away:], y[:-away]) > SHIFTED:
-            return Echo(f"is the target {_rows(away)} earlier: fine only if it is known in time", barred=False)
-    return None
+    if _correlation(y[1:], y[:-1]) > WALKS:  # values of a walk are alike at any distance; its steps are not
+        x, y = np.diff(x), np.diff(y)
+    most = min(MOST_ROWS_AWAY, y.size // 4)
+    found = {0: _correlation(x, y)}
+    for away in range(1, most + 1):
+        found[away] = _correlation(x[:-away], y[away:])
+        found[-away] = _correlation(x[away:], y[:-away])
+    best = max(found, key=lambda k: found[k])
+    if best == 0 or found[best] < SHIFTED:
+        return None
+    if best > 0:
+        return Echo(f"is the target {_rows(best)} later: the future is written in it")
+    return Echo(f"is the target {_rows(-best)} earlier: fine only if it is known in time", barred=False)
 
 
 def _rows(count: int) -> str:

@@ -15,7 +15,12 @@ from chaff.table.table import Table
 
 HASH = re.compile(r"[0-9a-fA-F]{8}[0-9a-fA-F-]{8,}")
 FEWEST_ROWS = 20  # below this, having no ties says nothing
-RUNNING_GAP = 20  # a running number may have lost so many of its neighbours
+FEWEST_NUMBERS = 100  # the same for whole numbers, which may be amounts
+RUNNING_GAP = 20  # times the rows: the range of numbers that were dealt out one after another, with repeats
+BY_CHANCE = 0.001  # chance of no tie, under the numbers' own density, below which they were dealt out
+LONG = 10_000  # from which a whole number that comes again and again, unrounded, is a name
+ROUNDED = 0.3  # share of multiples of ten, from which numbers are amounts
+TIES = 20.0  # times as many equal pairs as the density of the numbers allows
 
 
 @dataclass(frozen=True)
@@ -37,6 +42,8 @@ class Facts:
     middle: float
     spread: float
     relative_spread: float
+    digits: float
+    """Standard deviation in steps of the last digit that the column carries; few tell nothing apart."""
     quartile_range: float
     """Distance between the quartiles."""
     skew: float
@@ -108,6 +115,7 @@ def column_facts(table: Table, name: str) -> Facts:
         middle,
         spread,
         _relative_spread(values, distinct, spread, middle) if column.kind == "number" else float("nan"),
+        _digits(distinct, spread) if column.kind == "number" else float("nan"),
         third - first,
         skew,
         outlying,
@@ -150,12 +158,39 @@ def _relative_spread(values: Any, distinct: Any, spread: float, middle: float) -
     return spread / max(abs(float(values.mean())), abs(middle), step)
 
 
+def _digits(distinct: Any, spread: float) -> float:
+    if distinct.size < 2:
+        return 0.0
+    # A step cannot be smaller than what a float can tell apart at this size.
+    step = max(float(np.diff(distinct).min()), 1e-14 * float(np.abs(distinct).max()))
+    return spread / step
+
+
 def nearly_id(facts: Facts) -> bool:
-    """Whole numbers dealt out like ids, with repeats: most are unique, all are large, and they lie close together."""
-    values = facts.column.values
-    if facts.kind != "number" or not facts.column.whole or not 0.5 <= facts.distinct_share < 0.98 or facts.rows < FEWEST_ROWS:
+    """Whole numbers dealt out like ids, with repeats: most are unique, long and unrounded, and they lie close together or far
+    more are equal than chance would have it."""
+    values = facts.column.values[~facts.column.missing]
+    if facts.kind != "number" or not facts.column.whole or not 0.5 <= facts.distinct_share < 0.98 or facts.rows < FEWEST_NUMBERS:
         return False
-    return bool(np.nanmin(np.abs(values)) >= 10_000 and facts.high - facts.low <= RUNNING_GAP * facts.rows)
+    if np.median(np.abs(values)) < LONG or (values % 10 == 0).mean() > ROUNDED:
+        return False
+    if np.abs(values).min() >= LONG and facts.high - facts.low <= RUNNING_GAP * facts.rows:
+        return True
+    distinct, counts = np.unique(values, return_counts=True)
+    pairs = float((counts * (counts - 1.0) / 2).sum())
+    return pairs >= TIES * max(expected_ties(distinct, values.size), 0.05)
+
+
+def expected_ties(distinct: Floats, rows: int) -> float:
+    """Pairs of equal rows there would be by chance, were whole numbers drawn with the density that these have."""
+    bins = int(np.clip(np.sqrt(distinct.size), 1, 200))
+    edges = np.unique(np.floor(np.quantile(distinct, np.linspace(0, 1, bins + 1))))
+    if edges.size < 2:
+        return float(rows * (rows - 1) / 2)
+    counts, _ = np.histogram(distinct, edges)
+    width = np.diff(edges)
+    width[-1] += 1  # both ends of the last one are whole numbers in it
+    return float(rows * (rows - 1) / 2 * ((counts / distinct.size) ** 2 / width).sum())
 
 
 def _id_why(column: Column, distinct: Any) -> str:
@@ -172,9 +207,8 @@ def _id_why(column: Column, distinct: Any) -> str:
         return "a hash in every row" if all(HASH.fullmatch(w) for w in words) else "a different word in every row"
     if column.kind != "number" or not column.whole:
         return ""
-    reach = distinct[-1] - distinct[0] + 1
-    # Whole numbers drawn from so narrow a range would meet by chance; these were dealt out.
-    if reach <= RUNNING_GAP * n:
+    # Whole numbers drawn with this density would meet by chance; these were dealt out.
+    if n >= FEWEST_NUMBERS and np.exp(-expected_ties(distinct, n)) < BY_CHANCE:
         return "a running number"
     if np.abs(distinct).min() >= 1e8:
         return "a long whole number in every row"

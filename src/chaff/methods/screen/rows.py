@@ -15,6 +15,8 @@ if TYPE_CHECKING:
 
 FAR = 3.0  # quartile ranges outside the quartiles: far out (Tukey, 1977)
 RARE_CLASS = 0.05
+FEWEST_TARGETS, NEIGHBOURS = 20, 10  # distinct values, and those at the end that the last one is compared to
+FEWEST_HEAPED, HEAPED = 5, 4.0
 
 
 def row_checks(table: Table, features: Sequence[str]) -> pd.DataFrame:
@@ -81,7 +83,21 @@ def _outlying(table: Table) -> list[tuple[str, int, str]]:
     unit = f" {table.target.unit}" if table.target.unit else ""
     words = f"{int(far.sum()):,} targets lie outside {first - reach:.4g} to {third + reach:.4g}{unit}"
     inside = f"none; all lie within {table.y.min():.4g} to {table.y.max():.4g}{unit}"
-    return [("outlying targets", int(far.sum()), words if far.any() else inside)]
+    return [("outlying targets", int(far.sum()), words if far.any() else inside), *_heaped(table)]
+
+
+def _heaped(table: Table) -> list[tuple[str, int, str]]:
+    """Targets that all stop at one value: a limit of the scale or of the instrument."""
+    distinct, counts = np.unique(table.y, return_counts=True)
+    if distinct.size < FEWEST_TARGETS:
+        return []
+    out = []
+    for end, word, near in ((-1, "ceiling", slice(-1 - NEIGHBOURS, -1)), (0, "floor", slice(1, 1 + NEIGHBOURS))):
+        count = int(counts[end])
+        if count >= FEWEST_HEAPED and count >= HEAPED * counts[near].max():
+            unit = f" {table.target.unit}" if table.target.unit else ""
+            out.append((f"{word} in the target", count, f"{count:,} rows are exactly {distinct[end]:.6g}{unit}: censored?"))
+    return out
 
 
 def _balance(table: Table) -> list[tuple[str, int, str]]:

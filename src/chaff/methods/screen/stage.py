@@ -7,9 +7,9 @@ something about the target; it stays in, and the search decides.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
-from typing import Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
 
@@ -19,15 +19,23 @@ from chaff.methods.screen.advice import advice_for, in_python
 from chaff.methods.screen.alone import single_feature_r2
 from chaff.methods.screen.echoes import echo_of
 from chaff.methods.screen.facts import Facts, column_facts, nearly_id
-from chaff.methods.screen.leaks import LeakRule, Suspicion
+from chaff.methods.screen.leaks import NEARLY_ALL, LeakRule, Suspicion
+from chaff.methods.screen.mentions import mentions
 from chaff.methods.screen.repeats import repeats
 from chaff.methods.screen.rows import row_checks
 from chaff.methods.screen.tells import tells
+from chaff.methods.screen.together import SAME_CELLS, joint_r2, parted, rank_r2, same_cells, sums_to_target
+from chaff.methods.screen.units import group_words
 from chaff.results.findings import Findings, Way
 from chaff.results.verdict import Verdict, drop, keep, look
 from chaff.table.table import Table
 from chaff.work import task
 
+if TYPE_CHECKING:
+    import pandas as pd
+
+WORTH_A_LOOK, LEAST_OF_A_SUM = 0.5, 0.05  # one-feature R², from which a leak is looked for
+FEWEST_STEPS = 1.0
 NO_RELATION = 0.01  # cross-validated one-feature R²
 Row = Mapping[str, Any]
 BETTER: dict[str, Way] = {
@@ -57,16 +65,17 @@ class Screen:
         The same for a column of which one value holds a larger share.
     relative_spread : float
         The same for a number column whose standard deviation over the largest of |mean|, |median| and the smallest step
-        between its values is smaller.
+        between its values is smaller, where it is less than that step too: then too few digits are left to tell anything.
     id_share : float
         Running numbers, codes and words with a larger share of distinct values are ids: `look`, barred.
     level_share : float
         A category with more levels than this share of its rows is dropped: its levels come too seldom to be learned.
     too_good : float
-        A cross-validated one-feature R² from which a column is suspected to be a leak: `look`, barred.
+        A one-feature R² (of the ranks of a number, where larger) from which a column is suspected to be a leak: `look`, barred
+        where all columns that are no suspects leave three times as much unexplained together.
     far_above : float
-        Also suspected: the best column when its R² is this many times the runner-up's, from 0.8 on (0.5 with classes, whose
-        indicators no column predicts perfectly).
+        Also `look`, but stays: the best column when its R² is this many times the runner-up's, from 0.8 on (0.5 with classes,
+        whose indicators no column predicts perfectly).
     spread : float
         A number column whose standard deviation is no larger is dropped like a constant one.
     tells_p, tells_effect : float
@@ -76,6 +85,9 @@ class Screen:
         unless that very thing tells about the target.
     repeats : bool
         A column that is another one, cell by cell, up to scale and shift, or with its levels renamed, is dropped.
+    groups : bool
+        A column whose values come 2 to 50 times each, and by which the target differs beyond what neighbouring values share,
+        is pointed at: declare it as groups.
     echoes : bool
         A column that is the target in another form (a cut of it, what it was cut from, itself rows later) is suspected.
     sentinels : bool
@@ -96,6 +108,7 @@ class Screen:
     tells_effect: float = 0.1
     doubtful: Literal["look", "drop"] = "look"
     repeats: bool = True
+    groups: bool = True
     echoes: bool = True
     sentinels: bool = True
     name: str = ""
@@ -129,27 +142,51 @@ class Screen:
         frame.loc[able, "single_r2"] = single_feature_r2(table, able, setting)
         frame["nearly_id"] = [nearly_id(f) for f in facts]
         pinned = {f for f in table.features if setting.kept_by_pin(f)}
+        leaks = self._leaks(table, facts, frame, setting)
+        for name in ("score", "limit", "reason"):
+            frame[f"leak_{name}"] = [getattr(leaks.get(f.name), name, "") for f in facts]
+        frame["leak_barred"] = [bool(f.name in leaks and leaks[f.name].barred) for f in facts]
+        frame["groups_words"] = work.each(task(group_words, table), facts) if self.groups else [""] * len(facts)
         twins = repeats(facts, pinned, work) if self.repeats else {}
         for name in ("of", "how"):
             frame[f"repeats_{name}"] = [getattr(twins.get(f.name), name, "") for f in facts]
         echoed = work.each(task(echo_of, table), facts) if self.echoes else [None] * len(facts)
         frame["echo"] = [e.words if e else "" for e in echoed]
         frame["echo_barred"] = [bool(e and e.barred) for e in echoed]
-        told = [advice_for(f, tells) for f, tells in zip(facts, frame["absence_tells"].tolist(), strict=True)]
+        told = [advice_for(f, tells, table) for f, tells in zip(facts, frame["absence_tells"].tolist(), strict=True)]
         frame["advice"] = [in_python(f.name, a) for f, a in zip(facts, told, strict=True)]
         frame["advice_kind"], frame["advice_values"] = [a.kind for a in told], [a.values for a in told]
-        notes = (f"target {table.target.name}, {len(table):,} rows",)
+        notes = (f"target {table.target.name}, {len(table):,} rows", *mentions(table, facts))
         settings = {**asdict(self), "classes": len(table.target.classes)}
         left = [f for f in able if not frame.loc[f, "echo"]]
         return Findings(self.use, frame, "single_r2", BETTER, settings, notes, {"rows": row_checks(table, left)})
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
-        rule = LeakRule(bool(result.settings["classes"]), self.too_good, self.far_above)
-        suspects = rule.suspects(result.frame["single_r2"].to_dict())
         rows = zip(result.frame.index, result.frame.to_dict("records"), strict=True)
-        return tuple(self._verdict(name, row, suspects.get(name)) for name, row in rows)
+        return tuple(self._verdict(name, row) for name, row in rows)
 
-    def _verdict(self, name: Any, row: Row, leak: Suspicion | None) -> Verdict:
+    def _leaks(self, table: Table, facts: Sequence[Facts], frame: pd.DataFrame, setting: Setting) -> dict[str, Suspicion]:
+        """What is too good to be true, alone or in a sum, with what all others say together."""
+        alone = {str(f): float(v) for f, v in frame["single_r2"].dropna().items()}
+        numbers = {f.name: f.column.values for f in facts if f.kind == "number" and alone.get(f.name, 0.0) >= WORTH_A_LOOK}
+        if table.target.task == "regression":
+            alone |= {f: max(alone[f], rank_r2(x, table.y)) for f, x in numbers.items()}
+        rule = LeakRule(table.target.task == "classification", self.too_good, self.far_above)
+        top = rule.top(alone)
+        others = joint_r2(table, {f: v for f, v in alone.items() if f not in top}, setting) if top else None
+        parts = {f for f in top if rule.classes and f in numbers and parted(numbers[f], table.y) >= NEARLY_ALL}
+        found = rule.suspects(alone, others, parts)
+        if self.echoes and table.target.task == "regression":
+            for f, x in numbers.items():
+                share = same_cells(x, table.y)
+                if share >= SAME_CELLS:
+                    words = f"agrees with the target to the last digit in {share:.0%} of the rows: a copy that was changed in places?"
+                    found[f] = Suspicion(alone[f], f"{SAME_CELLS:g}", words, True)
+            sums = sums_to_target(table, {f: v for f, v in alone.items() if v >= LEAST_OF_A_SUM})
+            found |= {f: Suspicion(alone[f], "exact", f"adds up to the target: {words}", True) for f, words in sums.items()}
+        return found
+
+    def _verdict(self, name: Any, row: Row) -> Verdict:
         for check in (
             self._unusable,
             self._echo,
@@ -160,13 +197,14 @@ class Screen:
             self._one_value,
             self._spread,
             self._disguise,
+            self._groups,
         ):
-            found = check(name, row, leak)
+            found = check(name, row)
             if found is not None:
                 return found
         return keep(name, self.use)
 
-    def _unusable(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
+    def _unusable(self, name: str, row: Row) -> Verdict | None:
         if row["rows"] == 0:
             return drop(name, self.use, "missing_share 1", "", "every cell is missing")
         if row["kind"] == "date":
@@ -180,7 +218,7 @@ class Screen:
             return drop(name, self.use, "distinct 1", "1", f"one value only: {row['top_value']}")
         return None
 
-    def _id(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
+    def _id(self, name: str, row: Row) -> Verdict | None:
         if Facts.is_id(row, self.id_share):
             figure = f"distinct_share {row['distinct_share']:.3g}"
             return look(name, self.use, figure, f"{self.id_share:g}", f"looks like an id: {row['id_why']}", stays=False)
@@ -191,37 +229,49 @@ class Screen:
                 self.use,
                 figure,
                 "0.5",
-                "looks like an id with repeats: large whole numbers, nearly all different, no relation to the target",
+                "looks like an id with repeats: long whole numbers, most of them different, no relation to the target; "
+                "where rows of one value belong together, declare it as groups (--groups)",
                 stays=True,
             )
         if row["with_units"]:
             reason = f"numbers written with a unit ('{row['with_units']}')"
             return look(name, self.use, f"distinct {row['distinct']}", "", reason, stays=True)
+        if self.level_share is not None and row["kind"] == "category" and row["groups_words"]:
+            return self._groups(name, row)
         if self.level_share is not None and row["kind"] == "category" and row["distinct_share"] > self.level_share:
             figure = f"distinct_share {row['distinct_share']:.3g}"
             reason = f"{row['distinct']:,} levels in {row['rows']:,} rows: too seldom to be learned"
             return drop(name, self.use, figure, f"{self.level_share:g}", reason)
         return None
 
-    def _echo(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
+    def _echo(self, name: str, row: Row) -> Verdict | None:
         if not row["echo"]:
             return None
         return look(name, self.use, _score(row), "", str(row["echo"]), stays=not row["echo_barred"])
 
-    def _repeat(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
+    def _repeat(self, name: str, row: Row) -> Verdict | None:
         if not row["repeats_of"]:
             return None
         return drop(name, self.use, f"repeats {row['repeats_of']}", "", f"is {row['repeats_of']}, {row['repeats_how']}")
 
-    def _disguise(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
+    def _disguise(self, name: str, row: Row) -> Verdict | None:
         if not self.sentinels or not row["sentinel"]:
             return None
         return look(name, self.use, "", "", f"{row['sentinel']}: a code for missing?", stays=True)
 
-    def _leak(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
-        return None if leak is None else look(name, self.use, _score(row), leak.limit, leak.reason, stays=False)
+    def _leak(self, name: str, row: Row) -> Verdict | None:
+        if not row["leak_reason"]:
+            return None
+        figure = f"alone {row['leak_score']:.3g}"
+        return look(name, self.use, figure, row["leak_limit"], row["leak_reason"], stays=not row["leak_barred"])
 
-    def _missing(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
+    def _groups(self, name: str, row: Row) -> Verdict | None:
+        if not row["groups_words"]:
+            return None
+        advice = f"{row['groups_words']} Then declare it (groups, --groups), so that folds keep them together"
+        return look(name, self.use, f"distinct {row['distinct']}", "", advice, stays=True)
+
+    def _missing(self, name: str, row: Row) -> Verdict | None:
         if self.missing_share is None or row["missing_share"] <= self.missing_share:
             return None
         if row["absence_tells"]:
@@ -235,7 +285,7 @@ class Screen:
         reason = f"{row['missing_share']:.0%} missing, and {row['absence_words']}: absence tells"
         return look(name, self.use, figure, f"{self.missing_share or 0:g}", reason, stays=True)
 
-    def _one_value(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
+    def _one_value(self, name: str, row: Row) -> Verdict | None:
         if self.top_share is None or row["top_share"] <= self.top_share:
             return None
         figure = f"top_share {row['top_share']:.3g}"
@@ -244,14 +294,14 @@ class Screen:
             return look(name, self.use, figure, f"{self.top_share:g}", f"{words}, but {row['rare_words']}", stays=True)
         return self._doubtful(name, figure, f"{self.top_share:g}", words)
 
-    def _spread(self, name: str, row: Row, leak: Suspicion | None) -> Verdict | None:
-        spread = row["relative_spread"]
+    def _spread(self, name: str, row: Row) -> Verdict | None:
+        spread, few_digits = row["relative_spread"], row["digits"] < FEWEST_STEPS
         if self.spread is not None and row["kind"] == "number" and row["distinct"] > 1 and row["spread"] <= self.spread:
             return drop(name, self.use, f"spread {row['spread']:.3g}", f"{self.spread:g}", "too little spread")
-        if self.relative_spread is None or row["kind"] != "number" or not spread < self.relative_spread:
-            return None
+        if self.relative_spread is None or row["kind"] != "number" or not (spread < self.relative_spread and few_digits):
+            return None  # Kelvin, a year, a refractive index: little spread for their size, and all that is needed
         figure = f"relative_spread {spread:.2g}"
-        words = f"hardly any spread: {row['spread']:.3g} around {row['middle']:.4g}"
+        words = f"hardly any spread: {row['spread']:.3g} around {row['middle']:.4g}, less than a step of its last digit"
         if row["rare_tells"]:
             return look(name, self.use, figure, f"{self.relative_spread:g}", f"{words}, but {row['rare_words']}", stays=True)
         return self._doubtful(name, figure, f"{self.relative_spread:g}", words)

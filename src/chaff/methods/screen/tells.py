@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from chaff.arrays import Flags
+from chaff.arrays import Flags, Floats
 from chaff.methods.screen.facts import Facts
 from chaff.stats.adjust import holm
 from chaff.stats.information import chi_square
-from chaff.stats.ranks import rank_sum
+from chaff.stats.ranks import average_ranks, rank_sum
+from chaff.stats.score_test import score_p
 from chaff.table.table import Table
 
 if TYPE_CHECKING:
@@ -21,7 +22,8 @@ if TYPE_CHECKING:
 def tells(table: Table, facts: Sequence[Facts], p_limit: float, least_effect: float) -> pd.DataFrame:
     """absence_p, absence_effect, absence_tells, absence_words and the same for `rare`, one row a feature.
 
-    Rank-sum test with Cliff's delta for numbers, chi-square with Cramér's V for classes, Holm-adjusted over the columns.
+    Rank-sum test with Cliff's delta for numbers, chi-square with Cramér's V for classes, Holm-adjusted over the columns; where
+    groups, an order or weights are declared, score tests that count what is independent.
     """
     import pandas as pd
 
@@ -30,6 +32,7 @@ def tells(table: Table, facts: Sequence[Facts], p_limit: float, least_effect: fl
     rare = np.array([f.rare for f in facts]).reshape(len(facts), len(table))
     for key, flags, words in (("absence", missing, "missing"), ("rare", rare, "rare")):
         p, effect = _relation(table, flags)
+        p = _as_witnesses_say(table, flags, p)
         adjusted = holm(p)
         frame[f"{key}_p"], frame[f"{key}_effect"] = p, effect
         frame[f"{key}_tells"] = (adjusted < p_limit) & (np.abs(effect) >= least_effect)
@@ -53,6 +56,16 @@ def _relation(table: Table, flags: Flags) -> tuple[Any, Any]:
     chi = chi_square(np.stack([inside, classes.sum(0) - inside], axis=1))
     p[varies], effect[varies] = chi.p, chi.cramers_v
     return p, effect
+
+
+def _as_witnesses_say(table: Table, flags: Flags, p: Floats) -> Floats:
+    """The p-values that the groups, the order or the weights of the rows leave."""
+    units = table.units
+    if units is None:
+        return p
+    target = average_ranks(table.y)[None] if table.target.task == "regression" else table.targets.T
+    tried = [score_p(f[None].astype(float), target, units) if known == known else known for f, known in zip(flags, p, strict=True)]
+    return np.array(tried, float)
 
 
 def _words(table: Table, flag: Flags, word: str) -> str:

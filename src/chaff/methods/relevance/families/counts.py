@@ -10,10 +10,20 @@ from chaff.arrays import Bytes, Floats, Ints
 from chaff.kernels.counts import two_way_counts
 from chaff.kernels.sums import class_sums
 from chaff.methods.relevance.codes import coded, coded_target
+from chaff.methods.relevance.contrasts import bend, levels
 from chaff.methods.relevance.statistic import BC, CC, EVERY, NC, NN, Family, Statistic
 from chaff.methods.relevance.view import View
 from chaff.stats.curves import curve
-from chaff.stats.information import chi_square, exact_two_by_two, gains, likelihood_ratio, mutual_information, pool_rare
+from chaff.stats.information import (
+    SPARSE,
+    chi_square,
+    exact_two_by_two,
+    gains,
+    likelihood_ratio,
+    mutual_information,
+    pool_rare,
+    shuffled_chi_square_p,
+)
 from chaff.stats.noncentral import cramers_v_interval
 from chaff.table.bins import Bins
 from chaff.work import task
@@ -30,10 +40,10 @@ def _of_levels(view: View, wanted: set[str], name: str) -> dict[str, float]:
     some = levels >= 0
     w = None if view.weights is None else view.weights[some]
     flat = np.bincount(levels[some] * view.count + view.classes[some], w, count * view.count)
-    return _tests(flat.reshape(count, view.count).astype(float), int(some.sum()), wanted, view)
+    return _tests(flat.reshape(count, view.count).astype(float), int(some.sum()), wanted, view, name)
 
 
-def _tests(table: Floats, rows: int, wanted: set[str], view: View) -> dict[str, float]:
+def _tests(table: Floats, rows: int, wanted: set[str], view: View, name: str) -> dict[str, float]:
     out: dict[str, float] = {"rows": rows}
     if view.pool_below > 0:
         table = pool_rare(table, view.pool_below)
@@ -43,10 +53,14 @@ def _tests(table: Floats, rows: int, wanted: set[str], view: View) -> dict[str, 
         smaller = np.array([max(min(sides) - 1, 1)])
         nan = np.array([np.nan])
         bounds = cramers_v_interval(x.chi_square, x.df, np.array([table.sum()]), smaller, view.level) if view.level else (nan, nan)
+        p = x.p[0]
+        if x.sparse_share[0] > SPARSE and view.weights is None and x.df[0] >= 1:
+            p = shuffled_chi_square_p(table, view.work.stream("chi-square shuffles", name))
         out |= {
+            "cramers_v_sides": smaller[0],
             "chi_square": x.chi_square[0],
             "chi_square_df": x.df[0],
-            "chi_square_p": x.p[0],
+            "chi_square_p": p,
             "cramers_v": x.cramers_v[0],
             "cramers_v_low": bounds[0][0],
             "cramers_v_high": bounds[1][0],
@@ -77,6 +91,24 @@ def information(view: View, features: list[str], wanted: set[str]) -> dict[str, 
         g = gains(counts)
         out |= {n: getattr(g, n) for n in ("information_gain", "gain_ratio", "gini_gain") if n in wanted}
     return out
+
+
+def share_of_classes(view: View, features: list[str]) -> dict[str, float]:
+    """Share of the classes' variation that the bins or levels of each feature explain, corrected for their number.
+
+    Source: Goodman and Kruskal, 1954 (τ).
+    """
+    if not features:
+        return {}
+    bins = coded(view, features)
+    counts = _count(bins.codes, view.classes, view.weight_array, view.count, np.arange(len(features)))
+    n, of_level, of_class = counts.sum((1, 2)), counts.sum(2), counts.sum(1)
+    with np.errstate(all="ignore"):
+        none = (of_class**2).sum(1) / n
+        within = np.where(of_level > 0, (counts**2).sum(2) / of_level, 0.0).sum(1)
+        levels = (of_level > 0).sum(1)
+        tau = 1.0 - (n - within) / (n - none) * (n - 1.0) / np.maximum(n - levels, 1.0)
+    return dict(zip(features, np.nan_to_num(tau).tolist(), strict=True))
 
 
 def _count(codes: Bytes, target: Ints, weights: Floats, classes: int, part: Ints) -> Floats:
@@ -126,6 +158,8 @@ STATISTICS = (
         50,
         companions=("curve_f",),
         also=("curve_f",),
+        tested="curve_f",
+        contrasts={NN: bend},
     ),
     Statistic(
         "chi_square",
@@ -133,10 +167,12 @@ STATISTICS = (
         (BC, CC),
         "higher",
         "Pearson, 1900; V Bergsma, 2013; interval Smithson, 2003",
-        "from counts; bias-corrected V with interval; `sparse_share` warns, `pool_below` pools.",
+        "from counts, p by shuffles where sparse; bias-corrected V with interval; `sparse_share` warns, `pool_below` pools.",
         110,
         companions=("cramers_v", "sparse_share"),
         also=("cramers_v",),
+        contrasts={BC: levels, CC: levels},
+        plain_bounds=("cramers_v_low", "cramers_v_high"),
     ),
     Statistic("g", "likelihood-ratio chi-square", (BC, CC), "higher", "Wilks, 1935", "from counts.", 120),
     Statistic(

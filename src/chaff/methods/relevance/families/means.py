@@ -8,10 +8,12 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.kernels.sums import class_sums, class_sums_of_eight
+from chaff.methods.relevance.contrasts import levels, values
 from chaff.methods.relevance.statistic import BC, BN, CN, EVERY, NC, NN, Family, Statistic
 from chaff.methods.relevance.view import View
-from chaff.stats.correlation import correlation_p, fisher_interval
+from chaff.stats.correlation import correlation_p
 from chaff.stats.groups import OneWay, fisher_score, one_way, welch
+from chaff.stats.influence import pearson_with_bounds
 from chaff.stats.noncentral import eta_squared_interval
 from chaff.stats.tolerances import ROUNDING
 from chaff.work import task
@@ -22,13 +24,12 @@ SHIFT_ROWS = 25
 
 def pearson(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
     """Number columns against a number target."""
-    sums = np.array(view.work.each(task(_with_target, view), features)).reshape(-1, 7)
-    rows, n, sx, qx, sy, qy, xy = sums.T
+    sums = np.array(view.work.each(task(_with_target, view, "pearson_r" in wanted), features)).reshape(-1, 9)
+    rows, n, sx, qx, sy, qy, xy, low, high = sums.T
     with np.errstate(all="ignore"):
         vx, vy = qx - sx * sx / n, qy - sy * sy / n
         vx, vy = np.where(vx > ROUNDING * qx, vx, np.nan), np.where(vy > ROUNDING * qy, vy, np.nan)
         r = np.clip((xy - sx * sy / n) / np.sqrt(vx) / np.sqrt(vy), -1.0, 1.0)
-    low, high = fisher_interval(r, rows, view.level) if view.level else (np.full(r.size, np.nan),) * 2
     p = correlation_p(r, rows)
     out: dict[str, Any] = {"rows": rows.astype(np.int64)}
     if "pearson_r" in wanted:
@@ -41,18 +42,21 @@ def pearson(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]
     return out
 
 
-def _with_target(view: View, name: str) -> tuple[float, ...]:
-    """(rows, weight, Σx, Σx², Σy, Σy², Σxy) over the rows present, about a value near each mean."""
+def _with_target(view: View, bounded: bool, name: str) -> tuple[float, ...]:
+    """(rows, weight, Σx, Σx², Σy, Σy², Σxy) over the rows present, about a value near each mean; bounds of r."""
     present, x = view.rest(view.table.column(name).values)
     y = view.y if present is None else view.y[present]
     w = view.weights if present is None or view.weights is None else view.weights[present]
     if not x.size:
-        return (0.0,) * 7
+        return (*(0.0,) * 7, float("nan"), float("nan"))
     x, y = x - x.mean(), y - y.mean()
+    units = view.units_of(present)
+    bounds = pearson_with_bounds(x, y, units, view.level)[1:] if bounded and view.level else (float("nan"),) * 2
     if w is None:
-        return float(x.size), float(x.size), float(x.sum()), float(x @ x), float(y.sum()), float(y @ y), float(x @ y)
+        return float(x.size), float(x.size), float(x.sum()), float(x @ x), float(y.sum()), float(y @ y), float(x @ y), *bounds
     wx, wy = w * x, w * y
-    return float((w > 0).sum()), float(w.sum()), float(wx.sum()), float(wx @ x), float(wy.sum()), float(wy @ y), float(wx @ y)
+    sums = (float(wx.sum()), float(wx @ x), float(wy.sum()), float(wy @ y), float(wx @ y))
+    return float((w > 0).sum()), float(w.sum()), *sums, *bounds
 
 
 def between_classes(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
@@ -129,27 +133,44 @@ def _f_columns(result: OneWay, level: float | None) -> dict[str, Any]:
         "f_df_within": result.df_within,
         "f_p": result.p,
         "eta_squared": result.eta_squared,
-        "eta_squared_low": low,
-        "eta_squared_high": high,
         "omega_squared": result.omega_squared,
+        "omega_squared_low": low,
+        "omega_squared_high": high,
     }
 
 
 STATISTICS = (
-    Statistic("pearson_r", "Pearson r", (NN, BN), "magnitude", "Pearson, 1896; interval Fisher, 1921", "interval by Fisher's z.", 10),
+    Statistic(
+        "pearson_r",
+        "Pearson r",
+        (NN, BN),
+        "magnitude",
+        "Pearson, 1896; interval Efron and Stein, 1981",
+        "interval on Fisher's scale, from fourth moments.",
+        10,
+        contrasts={NN: values, BN: values},
+    ),
     Statistic(
         "f",
         "F, linear or one-way",
         EVERY[:5],
         "higher",
         "Fisher, 1925; ω² Hays, 1963; interval Steiger, 2004",
-        "of the linear fit, or between groups; η² with interval, ω².",
+        "of the linear fit, or between groups; η², and ω² with an interval (normal columns only).",
         40,
         companions=("eta_squared", "omega_squared"),
         also=("eta_squared", "omega_squared"),
+        contrasts={NN: values, BN: values, NC: values, CN: levels, BC: values},
+        plain_bounds=("omega_squared_low", "omega_squared_high"),
     ),
     Statistic(
-        "welch_f", "Welch's F", (BN, CN, NC), "higher", "Welch, 1951", "no equal variances assumed; blank where a group has one row.", 60
+        "welch_f",
+        "Welch's F",
+        (BN, CN, NC),
+        "higher",
+        "Welch, 1951",
+        "no equal variances assumed; blank where a group has fewer than five rows.",
+        60,
     ),
     Statistic(
         "fisher_score",

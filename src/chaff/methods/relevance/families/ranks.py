@@ -6,11 +6,14 @@ from typing import Any
 
 import numpy as np
 
-from chaff.arrays import Floats, Ints
+from chaff.arrays import Flags, Floats, Ints
+from chaff.methods.relevance.contrasts import levels_and_ranks, ranks
 from chaff.methods.relevance.statistic import BN, CN, NC, NN, RANKS, Family, Statistic
 from chaff.methods.relevance.view import View
 from chaff.stats.distance import Spread, distance_correlation, spread_of
-from chaff.stats.ranks import Ranked, RankTest, kendall, rank_test, ranked, spearman
+from chaff.stats.influence import bounds, of_area, of_kendall, of_spearman, rank_bounds
+from chaff.stats.pooled import Units
+from chaff.stats.ranks import Ranked, RankTest, average_ranks, kendall, rank_test, ranked, spearman, spearman_p
 from chaff.work import task
 
 
@@ -29,22 +32,26 @@ def _of_number(view: View, wanted: set[str], whole: Ranked, spread: Spread | Non
         order = (np.cumsum(present) - 1)[whole.order[present[whole.order]]]  # the target's order without the gaps
         y = ranked(view.y[present], order)
         target_spread = spread_of(y.values, order) if spread is not None and x.size else None
-    return _pair(x, y, target_spread, wanted, view.level)
+    return _pair(x, y, target_spread, wanted, view.level, view.units_of(present))
 
 
-def _pair(x: Floats, y: Ranked, spread: Spread | None, wanted: set[str], level: float | None) -> dict[str, float]:
+def _tau(x: Ranked, y: Ranked) -> float:
+    return kendall(x, y)[0]
+
+
+def _pair(x: Floats, y: Ranked, spread: Spread | None, wanted: set[str], level: float | None, units: Units | None) -> dict[str, float]:
+    nan = float("nan")
     out: dict[str, float] = {"rows": x.size}
     mine = ranked(x)
     if "spearman_rho" in wanted:
         rho = spearman(mine, y)
-        low, high = _interval(rho, x.size, 1.0 + rho * rho / 2.0, 3, level)
-        out |= {"spearman_rho": rho, "spearman_rho_low": low, "spearman_rho_high": high, "spearman_rho_p": _rho_p(rho, x.size)}
+        low, high = rank_bounds(rho, mine, y, of_spearman, spearman, units, level) if level else (nan, nan)
+        out |= {"spearman_rho": rho, "spearman_rho_low": low, "spearman_rho_high": high, "spearman_rho_p": spearman_p(mine, y, rho)}
     if "kendall_tau" in wanted:
         tau, p = kendall(mine, y)
-        low, high = _interval(tau, x.size, 0.437, 4, level)
+        low, high = rank_bounds(tau, mine, y, of_kendall, _tau, units, level) if level else (nan, nan)
         out |= {"kendall_tau": tau, "kendall_tau_low": low, "kendall_tau_high": high, "kendall_tau_p": p}
     if "distance_correlation" in wanted:
-        nan = float("nan")
         d = distance_correlation(spread_of(x, mine.order), spread) if spread is not None else None
         out |= {
             "distance_correlation": d.correlation if d else nan,
@@ -52,24 +59,6 @@ def _pair(x: Floats, y: Ranked, spread: Spread | None, wanted: set[str], level: 
             "distance_correlation_p": d.p if d else nan,
         }
     return out
-
-
-def _rho_p(rho: float, n: int) -> float:
-    from chaff.stats.correlation import correlation_p
-
-    return float(correlation_p(np.array(rho), np.array(float(n))))
-
-
-def _interval(r: float, n: int, variance: float, less: int, level: float | None) -> tuple[float, float]:
-    """Bounds on the scale of Fisher's z with variance `variance` / (n - less)."""
-    from scipy.special import ndtri
-
-    if n <= less or r != r or not level:
-        return float("nan"), float("nan")
-    with np.errstate(divide="ignore"):
-        z = np.arctanh(r)
-    half = ndtri(0.5 + level / 2) * np.sqrt(variance / (n - less))
-    return float(np.tanh(z - half)), float(np.tanh(z + half))
 
 
 def between_classes(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
@@ -82,10 +71,10 @@ def _of_class_column(view: View, wanted: set[str], name: str) -> dict[str, Any]:
     present, x = view.rest(view.table.column(name).values)
     classes = view.classes if present is None else view.classes[present]
     weights = view.weights if present is None or view.weights is None else view.weights[present]
-    return _class_columns(view, x, classes, weights, wanted)
+    return _class_columns(view, x, classes, weights, wanted, present)
 
 
-def _class_columns(view: View, x: Floats, classes: Ints, weights: Floats | None, wanted: set[str]) -> dict[str, Any]:
+def _class_columns(view: View, x: Floats, classes: Ints, weights: Floats | None, wanted: set[str], present: Flags | None) -> dict[str, Any]:
     out: dict[str, Any] = {"rows": x.size}
     if not x.size:
         return out
@@ -94,9 +83,23 @@ def _class_columns(view: View, x: Floats, classes: Ints, weights: Floats | None,
         out |= {"kruskal_h": test.h, "kruskal_h_df": test.df, "kruskal_h_p": test.p}
     if "auc" in wanted:
         out |= _auc(view, test)
+        if view.units is not None and view.level and out["auc"] == out["auc"]:
+            k = view.table.target.classes.index(out["auc_class"])
+            out["auc_low"], out["auc_high"] = _shared_bounds(view, x, classes == k, float(out["auc"]), present)
     if "ks" in wanted:
         out |= {"ks": test.ks, "ks_p": test.ks_p}
     return out
+
+
+def _shared_bounds(view: View, x: Floats, inside: Flags, auc: float, present: Flags | None) -> tuple[float, float]:
+    """Bounds of an area where rows hang together; none with weights."""
+    units = view.units_of(present)
+    if view.weights is not None or units is None:
+        return float("nan"), float("nan")
+    own = np.empty(x.size)
+    for side in (inside, ~inside):
+        own[side] = average_ranks(x[side])
+    return bounds(auc, of_area(average_ranks(x), own, inside), units, view.level or 0.95, "logit")
 
 
 def _auc(view: View, test: RankTest) -> dict[str, Any]:
@@ -141,27 +144,48 @@ def _columns(rows: list[dict[str, Any]]) -> dict[str, Any]:
 
 STATISTICS = (
     Statistic(
-        "spearman_rho", "Spearman ρ", (NN, BN), "magnitude", "Spearman, 1904; interval Bonett and Wright, 2000", "average ranks.", 20, RANKS
+        "spearman_rho",
+        "Spearman ρ",
+        (NN, BN),
+        "magnitude",
+        "Spearman, 1904; interval Borkowf, 2002",
+        "average ranks; exact p up to nine rows.",
+        20,
+        RANKS,
+        contrasts={NN: ranks, BN: ranks},
     ),
     Statistic(
         "kendall_tau",
         "Kendall τ-b",
         (NN, BN),
         "magnitude",
-        "Kendall, 1945; Knight, 1966; interval Fieller, 1957",
+        "Kendall, 1945; Knight, 1966; interval Daniels and Kendall, 1947",
         "n log n, ties; exact p up to 33 rows without ties.",
         30,
         "pairs count rows, and a pair has no weight of its own",
+        contrasts={NN: ranks, BN: ranks},
     ),
-    Statistic("kruskal_h", "Kruskal–Wallis H", (BN, CN, NC), "higher", "Kruskal and Wallis, 1952", "corrected for ties.", 70, RANKS),
+    Statistic(
+        "kruskal_h",
+        "Kruskal–Wallis H",
+        (BN, CN, NC),
+        "higher",
+        "Kruskal and Wallis, 1952",
+        "corrected for ties.",
+        70,
+        RANKS,
+        contrasts={BN: levels_and_ranks, CN: levels_and_ranks, NC: ranks},
+    ),
     Statistic(
         "auc",
         "ROC AUC, one against the rest",
         (NC,),
         "magnitude",
-        "Mann and Whitney, 1947; interval DeLong, DeLong and Clarke-Pearson, 1988",
+        "Mann and Whitney, 1947; interval DeLong, DeLong and Clarke-Pearson, 1988; Newcombe, 2006",
         "with several classes the best class and each; p then × classes.",
         90,
+        contrasts={NC: ranks},
+        class_by_class=True,
     ),
     Statistic("ks", "Kolmogorov–Smirnov", (NC,), "higher", "Smirnov, 1939", "two classes; Kolmogorov's limit.", 100, two_classes=True),
     Statistic(

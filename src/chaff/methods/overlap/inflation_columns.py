@@ -1,0 +1,169 @@
+"""Which columns variance inflation is computed from, and a correlation matrix of them that fits together.
+
+Gaps make trouble of three kinds: pairs with hardly any shared row, correlations over different rows that contradict one another,
+and the same gap appearing as a level of several categories. None of them is collinearity.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from chaff.arrays import Flags, Floats, Ints
+from chaff.stats.inflation import dependent_columns
+from chaff.stats.tolerances import SINGULAR
+from chaff.table.kinds import MISSING_LEVEL
+from chaff.table.layout import LEVELS_IN_LINEAR_FORM
+from chaff.table.levels import TrainedLevels
+from chaff.table.moments import Moments
+
+GAPS = "gaps: correlations over the rows where both columns are present"
+ROWS_A_COLUMN = 3  # shared by every pair, below which its correlation says too little beside all others
+MOST_COLUMNS = 0.8  # a row, past which categories take no part
+ABOVE = 0.5
+LEAST_EIGENVALUE = 1e-6
+
+
+@dataclass(frozen=True)
+class InflationColumns:
+    """Columns that take part, feature by feature."""
+
+    plain: Floats
+    """float64 (q, q): correlations as they were found."""
+    C: Floats
+    """The same, shrunk until they fit together where gaps made them contradict one another."""
+    starts: Ints
+    """int64 (features + 1,)"""
+    whole: Flags
+    """Columns without a gap."""
+    blank: Ints
+    """Features that are not judged: they share too few rows with another, or have too many levels."""
+    notes: tuple[str, ...]
+
+    @property
+    def columns(self) -> Ints:
+        return np.arange(self.C.shape[0], dtype=np.int64)
+
+
+def inflation_columns(moments: Moments, correlations: Floats | None = None, asked: bool = False) -> InflationColumns:
+    """A category leaves its commonest level and "(missing)" out; a column without spread takes no part, nor does a category of
+    more than fifty levels unless it was `asked` for."""
+    layout = moments.layout
+    levels = TrainedLevels.learn(moments)
+    owner = np.repeat(np.arange(levels.starts.size - 1), np.diff(levels.starts))
+    named = [layout.columns[k] for k in levels.columns]
+    is_gap = np.array([layout.category[f] and n.endswith(f" = {MISSING_LEVEL}") for n, f in zip(named, owner, strict=True)], bool)
+    used, owner = levels.columns[~is_gap], owner[~is_gap]
+    whole = moments.correlations() if correlations is None else correlations
+    many = np.flatnonzero(layout.category & (np.diff(layout.starts) > LEVELS_IN_LINEAR_FORM)) if not asked else np.empty(0, np.int64)
+    used, owner = used[~np.isin(owner, many)], owner[~np.isin(owner, many)]
+    wide = _too_wide(used, owner, layout.category, moments.rows)
+    used, owner = used[~np.isin(owner, wide)], owner[~np.isin(owner, wide)]
+    few = _sharing_few(moments, used, owner)
+    some = ~np.isin(owner, few)
+    used, owner = used[some], owner[some]
+    plain = np.nan_to_num(whole[np.ix_(used, used)])
+    np.fill_diagonal(plain, 1.0)
+    repeated = _repeated_levels(plain, owner, layout.category)
+    if repeated.size:
+        said = ", ".join(layout.columns[k] for k in used[repeated][:3])
+        keep = np.setdiff1d(np.arange(used.size), repeated)
+        used, owner, plain = used[keep], owner[keep], plain[np.ix_(keep, keep)]
+    notes = (f"left out, a combination of the levels of other categories: {said}",) if repeated.size else ()
+    C, shrunk = _fitting(plain, moments.complete)
+    starts = np.searchsorted(owner, np.arange(levels.starts.size)).astype(np.int64)
+    if not moments.complete:
+        notes = (GAPS + (f", shrunk by {_share(shrunk)} so that they fit together" if shrunk else ""), *notes)
+    for some_blank, why in (
+        (few, f"not judged, sharing fewer than {ROWS_A_COLUMN} rows a column with another"),
+        (wide, "not judged, for with their levels there are about as many columns as rows"),
+        (many, f"not judged unless named, having more than {LEVELS_IN_LINEAR_FORM} levels"),
+    ):
+        if some_blank.size:
+            notes = (*notes, f"{why}: {', '.join(layout.features[f] for f in some_blank[:5])}")
+    return InflationColumns(plain, C, starts, ~np.isin(used, layout.gaps), np.union1d(np.union1d(few, wide), many), notes)
+
+
+def _too_wide(used: Ints, owner: Ints, category: Flags, rows: int) -> Ints:
+    """Categories to be left out, the one of most levels first, until columns are well below the rows: a matrix of as many columns
+    as rows turns everything into a combination of everything."""
+    gone: list[int] = []
+    counts = np.bincount(owner, minlength=category.size)
+    while used.size and counts.sum() > MOST_COLUMNS * rows and (counts * category).max() > 0:
+        worst = int(np.argmax(counts * category))
+        gone.append(worst)
+        counts[worst] = 0
+    return np.array(sorted(gone), np.int64)
+
+
+def _share(shrunk: float) -> str:
+    return f"{shrunk:.1%}" if shrunk >= 0.001 else "less than 0.1%"
+
+
+def _sharing_few(moments: Moments, used: Ints, owner: Ints) -> Ints:
+    """Features to be left out so that every pair shares enough rows: the one with most such pairs first."""
+    if moments.complete or not used.size:
+        return np.empty(0, np.int64)
+    shared = moments.N[np.ix_(used, used)] * (moments.rows / moments.weight)
+    few = shared < ROWS_A_COLUMN * used.size
+    np.fill_diagonal(few, np.diagonal(shared) < ROWS_A_COLUMN * used.size)
+    gone: list[int] = []
+    # Of a complete column with few rows it is not the gaps that are to blame.
+    few &= shared < moments.rows * (1.0 - 1e-9)
+    while few.any():
+        worst = int(owner[np.lexsort((-np.diagonal(shared), few.sum(1)))[-1]])
+        gone.append(worst)
+        few[owner == worst] = False
+        few[:, owner == worst] = False
+    return np.array(sorted(gone), np.int64)
+
+
+def _repeated_levels(C: Floats, owner: Ints, category: Flags) -> Ints:
+    """Level columns that are exact combinations of earlier ones: a level that two categories share condemns neither."""
+    levels = np.flatnonzero(category[owner])
+    if levels.size < 2 or np.linalg.eigvalsh(C[np.ix_(levels, levels)])[0] > SINGULAR:
+        return np.empty(0, np.int64)
+    from chaff.stats.dependence import independent
+
+    values, vectors = np.linalg.eigh(C[np.ix_(levels, levels)])
+    rows = np.sqrt(np.maximum(values, 0.0))[:, None] * vectors.T  # columns with these products
+    keep = independent(rows, np.sqrt(SINGULAR))
+    gone = levels[~keep]
+    # A category that lost all its levels says nothing of its own: there the dependency is its own and shows as infinite.
+    emptied = np.setdiff1d(owner[gone], owner[levels[keep]])
+    return np.asarray(gone[~np.isin(owner[gone], emptied)])
+
+
+def _fitting(C: Floats, complete: bool) -> tuple[Floats, float]:
+    """(a positive definite matrix, the share by which it was shrunk towards no correlation).
+
+    The smallest eigenvalue comes to lie above zero by half of what it lay below, which tells how much of it was noise: so the
+    VIFs are of the size that complete rows give, not whatever a matrix on the brink would.
+    """
+    if complete or not C.size:
+        return C, 0.0
+    least = float(np.linalg.eigvalsh(C)[0])
+    if least >= -SINGULAR:
+        return C, 0.0
+    wanted = max(LEAST_EIGENVALUE, -ABOVE * least)
+    share = (wanted - least) / (1.0 - least)
+    return np.asarray((1.0 - share) * C + share * np.eye(C.shape[0])), share
+
+
+def infinite(found: InflationColumns, complete: bool) -> Ints:
+    """Features in an exact dependency; with gaps only among columns without any, for shrinking makes the others merely large."""
+    some = np.arange(found.plain.shape[0]) if complete else np.flatnonzero(found.whole)
+    bad = some[dependent_columns(found.plain[np.ix_(some, some)])] if some.size else some
+    counts = np.diff(found.starts)
+    owner = np.repeat(np.arange(counts.size), counts)
+    hit = np.bincount(owner[bad], minlength=counts.size)
+    return np.flatnonzero((hit > 0) & (hit == counts))
+
+
+def among(found: InflationColumns, features: Ints) -> InflationColumns:
+    """The same for fewer features."""
+    picks = [np.arange(found.starts[f], found.starts[f + 1]) for f in features]
+    flat = np.concatenate([*picks, np.empty(0, np.int64)]).astype(np.int64)
+    starts = np.concatenate([[0], np.cumsum([p.size for p in picks])]).astype(np.int64)
+    return replace(found, plain=found.plain[np.ix_(flat, flat)], C=found.C[np.ix_(flat, flat)], starts=starts, whole=found.whole[flat])

@@ -1,0 +1,142 @@
+"""Which test leads for a feature, and the one scale that its effect size stands on.
+
+By kind: Pearson r, one-way F, chi-square. Where few rows would carry a moment statistic - long tails or skew on both sides - its
+distribution under chance is far from t and F, and the rank test leads instead.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from chaff.arrays import Floats
+from chaff.methods.relevance.statistic import BC, BN, CC, CN, NC, NN, Pair, kind_of
+from chaff.methods.relevance.view import View
+from chaff.stats.effect import of_counts, on_the_scale_of_r
+from chaff.work import task
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+LEADS: dict[Pair, str] = {NN: "pearson_r", BN: "pearson_r", CN: "f", NC: "f", BC: "chi_square", CC: "chi_square"}
+BY_RANKS: dict[Pair, str] = {NN: "spearman_rho", BN: "spearman_rho", CN: "kruskal_h", NC: "kruskal_h"}
+FOURTH, THIRD = 0.5, 0.25  # excess kurtosis and skewness of r under shuffles, past which t does not describe it
+COLUMNS = ("p", "effect_size", "effect_size_low", "effect_size_high")
+
+
+def leads_of(view: View) -> dict[str, str]:
+    """The leading statistic of each feature; "" for what takes no part."""
+    task_of = view.table.target.task
+    by_kind = {f: LEADS.get((kind_of(view.table, f), task_of), "") for f in view.table.features}
+    if view.units is not None:  # score tests hold their spread against themselves: tails make them shy, not bold
+        return by_kind
+    able = [f for f in by_kind if (kind_of(view.table, f), task_of) in BY_RANKS]
+    carried = view.work.each(task(_carried_by_few, view), able)
+    ranked = {f: BY_RANKS[kind_of(view.table, f), task_of] for f, few in zip(able, carried, strict=True) if few}
+    return by_kind | ranked
+
+
+def _carried_by_few(view: View, name: str) -> bool:
+    """Whether shuffles would give r, or the F of some level, far longer tails than t has.  Source: Pitman, 1937."""
+    if view.regression:
+        some = ~view.table.column(name).missing
+        own = _shape(view.y[some]) if not some.all() else _shape_of_target(view)
+    else:
+        present, x = view.rest(view.table.column(name).values)
+        own, some = _shape(x), np.ones(len(view.y), bool) if present is None else present
+    n = int(some.sum())
+    if n < 4:
+        return False
+    if view.regression and view.table.kind(name) == "number":
+        sides = [_shape(view.table.column(name).values[some])]
+    else:
+        codes = view.levels_of(name)[0][some] if view.regression else view.classes[some]
+        sides = [_shape_of_flag(c / n) for c in np.bincount(codes[codes >= 0]).tolist() if 0 < c < n]
+    return any(abs(s[1] * own[1]) / n > FOURTH or abs(s[0] * own[0]) / np.sqrt(n) > THIRD for s in sides)
+
+
+def _shape_of_target(view: View) -> tuple[float, float]:
+    """Made once."""
+    if "shape of the target" not in view.memo:
+        view.memo["shape of the target"] = _shape(view.y)
+    made: tuple[float, float] = view.memo["shape of the target"]
+    return made
+
+
+def _shape(x: Floats) -> tuple[float, float]:
+    """(skewness, excess kurtosis)"""
+    off = x - x.mean() if x.size else x
+    square = float((off * off).mean()) if x.size else 0.0
+    if not square > 0:
+        return 0.0, 0.0
+    squares = off * off / square
+    return float((squares * off).mean() / np.sqrt(square)), float((squares * squares).mean()) - 3.0
+
+
+def _shape_of_flag(share: float) -> tuple[float, float]:
+    both = share * (1.0 - share)
+    return (1.0 - 2.0 * share) / float(np.sqrt(both)), (1.0 - 6.0 * both) / both
+
+
+def put_leads(frame: pd.DataFrame, leads: dict[str, str]) -> None:
+    """statistic, p and effect_size with bounds of the test that leads for each feature."""
+    frame["statistic"] = [leads.get(str(f), "") for f in frame.index]
+    for name in COLUMNS:
+        frame[name] = np.nan
+    for lead in set(leads.values()) - {""}:
+        at = frame["statistic"] == lead
+        part = frame.loc[at]
+        frame.loc[at, "p"] = part[f"{lead}_p"]
+        found = EFFECTS[lead](part)
+        found["effect_size_low"] = np.minimum(found["effect_size_low"], found["effect_size"])
+        found["effect_size_high"] = np.maximum(found["effect_size_high"], found["effect_size"])
+        for name, values in found.items():
+            frame.loc[at, name] = values
+
+
+def _of_r(stem: str) -> Callable[[pd.DataFrame], dict[str, Any]]:
+    def effect(part: pd.DataFrame) -> dict[str, Any]:
+        r, low, high = (part[f"{stem}{end}"].to_numpy(float) for end in ("", "_low", "_high"))
+        across = (low < 0) & (high > 0)
+        nearest, furthest = np.minimum(np.abs(low), np.abs(high)), np.maximum(np.abs(low), np.abs(high))
+        return {"effect_size": np.abs(r), "effect_size_low": np.where(across, 0.0, nearest), "effect_size_high": furthest}
+
+    return effect
+
+
+def _of_f(part: pd.DataFrame) -> dict[str, Any]:
+    share, df, within = (part[c].to_numpy(float) for c in ("eta_squared", "f_df", "f_df_within"))
+    low, high = (np.sqrt(part[f"omega_squared_{end}"].to_numpy(float)) for end in ("low", "high"))
+    return {"effect_size": on_the_scale_of_r(share, df, df + within + 1), "effect_size_low": low, "effect_size_high": high}
+
+
+def _of_h(part: pd.DataFrame) -> dict[str, Any]:
+    h, df, rows = (part[c].to_numpy(float) for c in ("kruskal_h", "kruskal_h_df", "rows"))
+    nan = np.full(h.size, np.nan)
+    return {"effect_size": on_the_scale_of_r(h / (rows - 1), df, rows), "effect_size_low": nan, "effect_size_high": nan}
+
+
+def _of_counts(part: pd.DataFrame) -> dict[str, Any]:
+    x, df, rows, smaller = (part[c].to_numpy(float) for c in ("chi_square", "chi_square_df", "rows", "cramers_v_sides"))
+    low, high = (part[f"cramers_v_{end}"].to_numpy(float) for end in ("low", "high"))
+    return {"effect_size": of_counts(x, df, rows, smaller), "effect_size_low": low, "effect_size_high": high}
+
+
+EFFECTS: dict[str, Callable[[pd.DataFrame], dict[str, Any]]] = {
+    "pearson_r": _of_r("pearson_r"),
+    "spearman_rho": _of_r("spearman_rho"),
+    "f": _of_f,
+    "kruskal_h": _of_h,
+    "chi_square": _of_counts,
+}
+
+
+def led_words(leads: dict[str, str]) -> tuple[str, ...]:
+    """Where ranks lead, said."""
+    some = [f for f, lead in leads.items() if lead in BY_RANKS.values()]
+    if not some:
+        return ()
+    names = ", ".join(some[:4]) + (f" and {len(some) - 4} more" if len(some) > 4 else "")
+    return (f"ranks lead for {names}: so few rows carry r or F there that its p would not hold",)

@@ -1,0 +1,55 @@
+"""Rows that are no independent witnesses: p-values from the score tests of each statistic's contrast, or none, with the reason."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from chaff.methods.relevance.catalogue import STATISTICS
+from chaff.methods.relevance.statistic import Statistic, kind_of
+from chaff.methods.relevance.view import View
+from chaff.stats.score_test import score_p
+from chaff.work import task
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+def corrected(frame: pd.DataFrame, view: View) -> tuple[str, ...]:
+    """Put the p-values that the groups, the order or the weights of the rows leave into the frame; say what was done.
+
+    Columns of other p-values, and intervals that hold for independent rows only, become blank.
+    """
+    if view.units is None:
+        return ()
+    blank = []
+    for s in STATISTICS.values():
+        column = s.p_column
+        if column not in frame:
+            continue
+        features = [str(f) for f in frame.index[frame[column].notna()]]
+        made = [f for f in features if (kind_of(view.table, f), view.table.target.task) in s.contrasts]
+        found = dict(zip(made, view.work.each(task(_of_feature, view, s), made), strict=True))
+        frame[column] = [found.get(str(f), float("nan")) for f in frame.index]
+        if len(made) < len(features):
+            blank.append(s.name)
+        for bound in s.plain_bounds:
+            if bound in frame:
+                frame[bound] = np.nan
+    words = view.shared_words
+    notes = [f"p-values take {words} into account: they count {view.witness_words}, not rows"]
+    if blank:
+        notes.append(f"no p of {', '.join(blank)}: each takes rows for independent, and with {words} they are not")
+    return tuple(notes)
+
+
+def _of_feature(view: View, statistic: Statistic, name: str) -> float:
+    assert view.units is not None
+    A, B, some = statistic.contrasts[kind_of(view.table, name), view.table.target.task](view, name)
+    units = view.units.take(np.flatnonzero(some))
+    if not statistic.class_by_class or view.count == 2:
+        return score_p(A, B, units)
+    each = [score_p(A, (view.classes[some] == k)[None].astype(float), units) for k in range(view.count)]
+    best = float(np.nanmin(each)) if not np.isnan(each).all() else float("nan")
+    return min(best * view.count, 1.0)  # the best of several: Bonferroni over the classes
