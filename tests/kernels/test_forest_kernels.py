@@ -9,7 +9,8 @@ import pytest
 from chaff.kernels.draws import draw_columns, draw_units
 from chaff.kernels.tree_walks import goes_left
 from chaff.metrics import log_loss, squared_loss
-from chaff.models.forest import Forest, Target
+from chaff.models.forest import Forest
+from chaff.models.growth import Target
 from chaff.models.protocols import Sample
 from chaff.table.bins import Bins
 from chaff.work import Work

@@ -27,10 +27,21 @@ def below(z, n):
 def draw_units(state, draws, cumulated, guide, times):
     """times[u]: how often unit u was drawn, with replacement. Modified in place.
 
+    draws : with replacement; below 0 so many without; 0 where `times` is given.
     cumulated : float64 (units,) weights summed up, so that the chance is in proportion to the weight; empty for equal chances.
     guide : int64 (units,), where a search in `cumulated` may begin.
     """
     n = times.size
+    if draws == 0:
+        return state
+    if draws < 0:  # selection sampling (Fan, Muller and Rezucha 1962)
+        wanted = -draws
+        for u in range(n):
+            state, z = mix(state)
+            take = np.int64(below(z, n - u) < wanted)
+            times[u] = take
+            wanted -= take
+        return state
     for u in range(n):
         times[u] = 0
     if cumulated.size == 0:

@@ -9,7 +9,17 @@ from __future__ import annotations
 import numpy as np
 
 from chaff.kernels.draws import draw_columns, draw_units
-from chaff.kernels.histograms import fill_by_columns, fill_by_rows, list_codes, order_levels, scan_counts, scan_sums, scan_tiny, sort_tiny
+from chaff.kernels.histograms import (
+    fill_by_columns,
+    fill_by_rows,
+    list_codes,
+    order_levels,
+    random_cut,
+    scan_counts,
+    scan_sums,
+    scan_tiny,
+    sort_tiny,
+)
 from chaff.kernels.jit import lean_helper, lean_kernel
 from chaff.kernels.tree_walks import CATEGORY, LEAF, MISSING_RIGHT, goes_left
 
@@ -52,9 +62,9 @@ def has_missing(sums, counts, classes):
 @lean_helper
 def best_split(
     codes, columns, front, want, rows, packed, classes, levels, category, total, shift, totals, m, square, lead, leaf, tiny,
-    dense, sums, counts, seen, sequence, winner, key, left, keys, values, best,
+    dense, sums, counts, seen, sequence, winner, key, left, keys, values, best, at_random, least, state,
 ):  # fmt: skip
-    """(score, place in `front` or -1, side, codes of `winner` on the left, codes in `winner`, packed left, missing cells)."""
+    """(score, place in `front` or -1, side, codes of `winner` on the left, codes in `winner`, packed left, missing cells, state)."""
     small = rows.size <= tiny
     by_columns = rows.size > BY_COLUMNS and not small
     sparse = (not by_columns) and (not small) and rows.size < dense
@@ -85,16 +95,20 @@ def best_split(
         size = levels[f]
         length = list_codes(seen[q], size, sparse, sequence)
         if category[f]:
-            length = order_levels(sums[h], counts[g], classes, lead, shift, length, sequence, key)
+            length = order_levels(sums[h], counts[g], classes, lead, shift, length, sequence, key, least)
         missing = has_missing(sums[h], counts[g], classes)
         found = np.int64(-1)
         found_side = 0
         kept = np.int64(0)
+        only = np.int64(-1)
+        whole = category[f] and least > 1
+        if at_random:
+            state, only = random_cut(sums[h], counts[g], classes, sequence, length, missing and not category[f], state)
         for side in range(1 if category[f] or not missing else 2):
             if classes == 1:
-                best, at, x = scan_sums(sums[h], sequence, side, length, total, shift, leaf, best)
+                best, at, x = scan_sums(sums[h], sequence, side, length, total, shift, leaf, best, only, key, whole)
             else:
-                best, at = scan_counts(counts[g], classes, sequence, side, length, totals, m, square, leaf, left, best)
+                best, at = scan_counts(counts[g], classes, sequence, side, length, totals, m, square, leaf, left, best, only, key, whole)
                 x = np.int64(0)
             if at >= 0:
                 found, found_side, kept = at, side, x
@@ -108,7 +122,7 @@ def best_split(
             else:
                 winner[0] = sequence[found]
         clear(sums[h], counts[g], seen[q], classes, sequence, length, size, sparse)
-    return best, place, place_side, cut, winner_length, left_kept, gap
+    return best, place, place_side, cut, winner_length, left_kept, gap, state
 
 
 @lean_helper
@@ -247,8 +261,8 @@ def split_word(child, f, category, side, last):
 
 @lean_kernel
 def grow_trees(
-    codes, columns, offered, levels, category, y, classes, shift, cumulated, guide, units, draws, want, leaf, deepest, tiny, dense,
-    streams, node, pick, sets, value, nodes, set_counts, gains, in_bag,
+    codes, columns, offered, levels, category, y, classes, shift, cumulated, guide, units, draws, in_play, want, leaf, deepest, tiny,
+    dense, at_random, least, streams, node, pick, sets, value, nodes, set_counts, gains, in_bag,
     times, rows, spare_rows, packed, spare_packed, go, sums, counts, seen, sequence, winner, key, keys, values, stack, totals, here,
     left, order, front,
 ):  # fmt: skip
@@ -256,7 +270,9 @@ def grow_trees(
 
     codes, columns : uint8 (n, p) and (p, n), code 0 = missing.  offered : int64 (q,) columns in play.  levels : int64 (p,)
     codes in use.  category : bool (p,).  y : int64 (n,) fixed-point target, or class where `classes` > 1.
-    units : int64 (n,) rows that are drawn together; empty where each row stands for itself.  draws : units to draw.
+    units : int64 (n,) rows that are drawn together; empty where each row stands for itself.  draws : units to draw, below 0
+    without replacement.  in_play : columns that a tree may use, drawn anew for each.  want : of these, columns drawn a node.
+    at_random : one cut a column, drawn at random, is looked at.  least : rows of a level that is told apart from others.
     streams : uint64 (trees,).  node : int64 (trees, most).  pick : int32, place of a category node's set in `sets` (…, 4).
     value : float64 (trees, most, classes), sum of weights and targets not yet smoothed.  gains : float64 (trees, p).
     in_bag : uint8 (trees, n), 1 where a row was drawn; empty where nobody asks.  Returns histogram updates done.
@@ -267,6 +283,8 @@ def grow_trees(
         state = draw_units(streams[tree], draws, cumulated, guide, times)
         for i in range(offered.size):
             order[i] = offered[i]
+        if in_play < offered.size:
+            state = draw_columns(state, order, in_play, front)
         m0, total = root_rows(times, units, y, classes, shift, rows, packed, totals[0])
         for i in range(in_bag.shape[1]):
             in_bag[tree, i] = times[units[i]] > 0 if units.size else times[i] > 0
@@ -280,13 +298,13 @@ def grow_trees(
             pick[tree, k] = m  # a leaf keeps its weight here
             if m < 2 * leaf or depth >= deepest or pure or hi - lo < 2:
                 continue
-            state = draw_columns(state, order, want, front)
+            state = draw_columns(state, order[:in_play], want, front)
             some, some_packed = rows[lo:hi], packed[lo:hi]
             updates += some.size * want
             start = 0.0 if one else float(square) / float(m)
-            best, q, side, cut, length, left_packed, gap = best_split(
+            best, q, side, cut, length, left_packed, gap, state = best_split(
                 codes, columns, front, want, some, some_packed, classes, levels, category, total, shift, here, m, square, lead, leaf,
-                tiny, dense, sums, counts, seen, sequence, winner, key, left, keys, values, start,
+                tiny, dense, sums, counts, seen, sequence, winner, key, left, keys, values, start, at_random, least, state,
             )  # fmt: skip
             if q < 0:
                 continue

@@ -11,6 +11,7 @@ from numba import types
 from numba.core import cgutils
 from numba.extending import intrinsic
 
+from chaff.kernels.draws import below, mix
 from chaff.kernels.jit import lean_helper
 
 ONE = np.uint64(1)
@@ -96,22 +97,38 @@ def list_codes(seen, size, sparse, sequence):
 
 
 @lean_helper
-def order_levels(sums, counts, classes, lead, shift, length, sequence, key):
-    """Keep the levels that have rows, ordered by the mean of the target, or by the share of class `lead`. Returns how many."""
+def level_sums(sums, counts, classes, lead, shift, b):
+    """(rows of a level, their target or how many of them are of class `lead`)."""
+    if classes == 1:
+        c = sums[b] >> shift
+        return c, sums[b] - (c << shift)
+    c = np.int64(0)
+    for t in range(classes):
+        c += counts[b * classes + t]
+    return c, np.int64(counts[b * classes + lead])
+
+
+@lean_helper
+def order_levels(sums, counts, classes, lead, shift, length, sequence, key, least):
+    """Keep the levels that have rows, ordered by the mean of the target, or by the share of class `lead`. Returns how many.
+
+    Levels with fewer rows than `least` share one mean, so that chance does not put them in order.
+    """
+    few = np.int64(0)
+    few_sum = np.int64(0)
+    if least > 1:
+        for i in range(length):
+            c, s = level_sums(sums, counts, classes, lead, shift, np.int64(sequence[i]))
+            if c < least:
+                few += c
+                few_sum += s
     kept = 0
     for i in range(length):
         b = np.int64(sequence[i])
-        if classes == 1:
-            c = sums[b] >> shift
-            s = sums[b] - (c << shift)
-        else:
-            c = np.int64(0)
-            for t in range(classes):
-                c += counts[b * classes + t]
-            s = np.int64(counts[b * classes + lead])
+        c, s = level_sums(sums, counts, classes, lead, shift, b)
         if c == 0:
             continue
-        x = float(s) / float(c)
+        x = float(s) / float(c) if c >= least else float(few_sum) / float(few)
         k = kept
         while k > 0 and key[k - 1] > x:
             key[k] = key[k - 1]
@@ -124,8 +141,29 @@ def order_levels(sums, counts, classes, lead, shift, length, sequence, key):
 
 
 @lean_helper
-def scan_sums(sums, sequence, lo, hi, total, shift, leaf, best):
-    """Best cut after sequence[k]: (score, k or -1, packed left side). score = d² / (c (m - c)), d = s m - t c."""
+def random_cut(sums, counts, classes, sequence, length, missing, state):
+    """(state, where to cut): after a code drawn evenly between the lowest and the highest that have rows."""
+    lo, hi = np.int64(length), np.int64(-1)
+    for k in range(np.int64(missing), length):
+        b = np.int64(sequence[k])
+        if classes == 1:
+            some = sums[b] != 0
+        else:
+            some = False
+            for t in range(b * classes, b * classes + classes):
+                some |= counts[t] != 0
+        if some:
+            lo = min(lo, k)
+            hi = np.int64(k)
+    state, z = mix(state)
+    return state, lo + below(z, hi - lo) if hi > lo else np.int64(0)
+
+
+@lean_helper
+def scan_sums(sums, sequence, lo, hi, total, shift, leaf, best, only, key, whole):
+    """Best cut after sequence[k]: (score, k or -1, packed left side). score = d² / (c (m - c)), d = s m - t c.
+
+    only : the one cut that is looked at; -1 for all.  whole : whether levels of one key stay on one side."""
     low = (np.int64(1) << shift) - 1
     m = total >> shift
     t = total & low
@@ -136,7 +174,7 @@ def scan_sums(sums, sequence, lo, hi, total, shift, leaf, best):
     for k in range(lo, hi - 1):
         left += sums[sequence[k]]
         c = left >> shift
-        if c < leaf:
+        if c < leaf or (only >= 0 and k != only) or (whole and key[k] == key[k + 1]):
             continue
         if c > most:
             break
@@ -150,7 +188,7 @@ def scan_sums(sums, sequence, lo, hi, total, shift, leaf, best):
 
 
 @lean_helper
-def scan_counts(counts, classes, sequence, lo, hi, totals, m, square, leaf, left, best):
+def scan_counts(counts, classes, sequence, lo, hi, totals, m, square, leaf, left, best, only, key, whole):
     """The same for several classes: score = (Ql (m - c) + Qr c) / (c (m - c)), Q the sum of squared counts of a side."""
     where = np.int64(-1)
     c = np.int64(0)
@@ -168,7 +206,7 @@ def scan_counts(counts, classes, sequence, lo, hi, totals, m, square, leaf, left
             cross += a * totals[t]
             left[t] = o + a
             c += a
-        if c < leaf:
+        if c < leaf or (only >= 0 and k != only) or (whole and key[k] == key[k + 1]):
             continue
         if c > most:
             break

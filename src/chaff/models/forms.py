@@ -8,9 +8,10 @@ from typing import Any
 
 import numpy as np
 
+from chaff.arrays import Ints
 from chaff.errors import ModelError, nearest
 from chaff.models.protocols import Prepared, Sample
-from chaff.table.bins import Binning
+from chaff.table.bins import Binning, Bins
 from chaff.table.design import Design
 from chaff.table.moments import table_moments
 from chaff.table.table import Table
@@ -125,7 +126,25 @@ def sample(table: Table, form: str, work: Work | None = None) -> Sample:
 
 def sample_of(table: Table, data: Any) -> Sample:
     """What belongs to the rows, beside their data."""
-    return Sample(table.features, data, table.targets, table.weights, table.target.classes, table.groups, table.order)
+    return Sample(table.features, data, table.targets, table.weights, table.target.classes, table.groups, table.order, table)
+
+
+def some_rows(rows: Sample, which: Ints) -> Sample:
+    """Fewer rows of a sample in a design, in bins or in a frame."""
+    data: Any = rows.data
+    if isinstance(data, Bins):
+        data = Bins(data.features, np.ascontiguousarray(data.codes[:, which]), data.counts, data.category)
+    else:
+        data = Design(data.layout, data.X[which]) if isinstance(data, Design) else data.iloc[which]
+    return replace(
+        rows,
+        data=data,
+        targets=rows.targets[which],
+        weights=None if rows.weights is None else rows.weights[which],
+        groups=None if rows.groups is None else rows.groups[which],
+        order=None if rows.order is None else rows.order[which],
+        table=None if rows.table is None else rows.table.take(which),
+    )
 
 
 def _sliced(rows: Sample, features: Sequence[str]) -> Sample:

@@ -31,6 +31,8 @@ class Sample:
     classes: tuple[str, ...] = ()
     groups: Ints | None = None
     order: Floats | None = None
+    table: Table | None = None
+    """Where the rows come from, for models that make folds of their own; None where that is not known."""
 
 
 class Fitted(Protocol):

@@ -13,7 +13,7 @@ from chaff.evaluate.fitted import PreparedSplit
 from chaff.folds import Folds
 from chaff.methods.importance.conditional import Conditional, dealt_given_others
 from chaff.metrics import log_loss, squared_loss
-from chaff.models.forms import BinsForm
+from chaff.models.forms import BinsForm, some_rows
 from chaff.models.protocols import Model, Sample, Shuffles
 from chaff.stats.paired_loss import MeanDifference
 from chaff.stats.pooled import Units
@@ -85,16 +85,6 @@ def judged_rows(n: int, work: Work) -> Ints:
     if n <= MOST_ROWS:
         return np.arange(n)
     return np.sort(work.stream("judged rows").choice(n, MOST_ROWS, replace=False))
-
-
-def some_rows(rows: Sample, which: Ints) -> Sample:
-    """Fewer rows of a sample in bins."""
-    bins: Bins = rows.data
-    if which.size == bins.codes.shape[1]:
-        return rows
-    fewer = Bins(bins.features, np.ascontiguousarray(bins.codes[:, which]), bins.counts, bins.category)
-    weights = None if rows.weights is None else rows.weights[which]
-    return replace(rows, data=fewer, targets=rows.targets[which], weights=weights, groups=None, order=None)
 
 
 def freely_dealt(rows: Sample, work: Work, shuffle: int) -> Sample:
