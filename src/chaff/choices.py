@@ -88,8 +88,8 @@ def files_of(package: str) -> list[types.ModuleType]:
 
 def told(choice: Any, key: str = "name") -> Any:
     """A choice as a plan says it: its name, with the settings that are not the default ones."""
-    settings = changed_fields(choice)
     name = getattr(choice, key)
+    settings = {} if getattr(choice, "own", False) else changed_fields(choice)  # a person's own is code, which no plan holds
     return {"name": name} | settings if settings else name
 
 

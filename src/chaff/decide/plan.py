@@ -28,7 +28,7 @@ from chaff.methods.search.stage import Search
 from chaff.metrics import METRICS, find_metric
 from chaff.models.forest import Forest
 from chaff.models.logistic import Logistic
-from chaff.models.named import as_model
+from chaff.models.named import as_model, own_models
 from chaff.models.protocols import Model
 from chaff.results.pin import Pin
 from chaff.table.table import Table
@@ -161,8 +161,15 @@ def built_in_plan() -> Plan:
     return Plan((Screen(), Relevance("leading"), Overlap(), Importance(BUILT_IN_FOREST), Search()))
 
 
-def read_plan(path: str | Path) -> Plan:
+def read_plan(path: str | Path, models: Mapping[str, Any] | None = None) -> Plan:
     """A plan from a TOML file; every mistake in it is named in one go.
+
+    Parameters
+    ----------
+    path : str or Path
+    models : dict, optional
+        Models of your own by the names they have in the plan: ``{"mine": chaff.models.adapt(MyModel)}``. A plan never names
+        code, so that reading one runs nothing.
 
     Raises
     ------
@@ -183,7 +190,8 @@ def read_plan(path: str | Path) -> Plan:
         raise PlanError(f"{file.name} is not TOML: {error}") from error
     except OSError as error:
         raise PlanError(f"{file.name} cannot be read: {error.strerror}") from error
-    return plan_from(data, file.name)
+    with own_models(models):
+        return plan_from(data, file.name)
 
 
 def plan_from(data: Mapping[str, Any], label: str = "plan") -> Plan:

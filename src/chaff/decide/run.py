@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
+from pathlib import Path
 from typing import Any
 
 from chaff.arrays import Ints
@@ -14,7 +15,7 @@ from chaff.decide.honest import Honest
 from chaff.decide.judging import StageReport
 from chaff.decide.ledger import Ledger
 from chaff.decide.pins import checked_pins
-from chaff.decide.plan import Plan, built_in_plan
+from chaff.decide.plan import Plan, built_in_plan, read_plan
 from chaff.decide.record import fingerprint, selection_of
 from chaff.decide.selection import Selection
 from chaff.decide.state import count_read
@@ -97,8 +98,9 @@ def _wrapped(text: str) -> list[str]:
 
 def select(
     table: Table,
-    plan: Plan | None = None,
+    plan: Plan | str | Path | None = None,
     *,
+    models: Mapping[str, Any] | None = None,
     holdout: float | None = None,
     pins: Iterable[Pin] = (),
     seed: int = 0,
@@ -114,8 +116,10 @@ def select(
     ----------
     table : Table
         From `chaff.open_table` or `chaff.open_arrays`.
-    plan : Plan, optional
-        From `chaff.read_plan`; `chaff.built_in_plan()` when left out.
+    plan : Plan or path of a TOML file, optional
+        `chaff.built_in_plan()` when left out.
+    models : dict, optional
+        Models of your own by the names they have in the plan's file: ``{"mine": chaff.models.adapt(MyModel)}``.
     holdout : float, optional
         Share of the rows set aside before anything is looked at (0: none); the plan's, 0.2 by default. The latest rows when
         the table has an order, whole groups when it has groups. Rows that came with ``open_table(…, holdout=…)`` are the
@@ -155,6 +159,8 @@ def select(
     >>> "crumb_score" in run.features
     False
     """
+    if isinstance(plan, str | Path):
+        plan = read_plan(plan, models)
     plan = built_in_plan() if plan is None else plan
     if not isinstance(plan, Plan):
         raise UsageError(f"plan must be a Plan, from chaff.read_plan(file) or chaff.Plan((stage, …)), not {type(plan).__name__}")

@@ -72,6 +72,8 @@ def tell_stage(stage: Stage, off: Any = None) -> dict[str, Any]:
 
 def _plain(value: Any) -> Any:
     """Choices by their names, sequences as lists."""
+    if getattr(value, "own", False):
+        return told(value, "label")
     for key in ("name", "label"):
         if dataclasses.is_dataclass(value) and isinstance(getattr(type(value), key, None), str):
             return told(value, key)

@@ -7,6 +7,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import product
+from typing import Any
 
 import numpy as np
 
@@ -61,7 +62,18 @@ def named_failure(model: Model, split: PreparedSplit, names: Sequence[str]) -> I
     except (ChaffError, KeyboardInterrupt):
         raise
     except Exception as error:
-        raise ModelError(f"model {model.label} failed on fold {split.number + 1} with {len(names)} features: {error}") from error
+        few = ", ".join(names[:3]) + (", …" if len(names) > 3 else "")
+        raise ModelError(f"model {model.label} failed on fold {split.number + 1} with {len(names)} features ({few}): {error}") from error
+
+
+def checked_predictions(predicted: Any, rows: Sample) -> Floats:
+    """What a model predicted, if it is a number for each row and column of the target."""
+    out = np.asarray(predicted, float)
+    if out.shape != rows.targets.shape:
+        raise ValueError(f"it predicted an array of shape {out.shape}, not {rows.targets.shape}")
+    if not np.isfinite(out).all():
+        raise ValueError(f"{int((~np.isfinite(out)).sum())} of its predictions are missing or infinite")
+    return out
 
 
 @dataclass(frozen=True)
@@ -76,7 +88,7 @@ class FitAndPredict:
             return np.repeat(split.truth.train_means[None, :], len(split.truth.targets), 0)
         train, test = split.learns.select(split.train, names), split.reads.select(split.test, names)
         with named_failure(self.model, split, names):
-            return self.model.fit(train, split.work).predict(test)
+            return checked_predictions(self.model.fit(train, split.work).predict(test), test)
 
 
 @dataclass(frozen=True)

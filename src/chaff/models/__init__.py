@@ -1,1 +1,21 @@
 """Learners. Each is a frozen dataclass whose fields are its settings."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from chaff.models.own import adapt as adapt
+    from chaff.models.single import fit as fit
+
+_PUBLIC = {"fit": "chaff.models.single", "adapt": "chaff.models.own"}
+
+
+def __getattr__(name: str) -> Any:
+    if name in _PUBLIC:
+        from importlib import import_module
+
+        from chaff.arguments import checked
+
+        return checked(getattr(import_module(_PUBLIC[name]), name))
+    raise AttributeError(f"module 'chaff.models' has no attribute {name!r}")

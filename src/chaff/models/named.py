@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from contextvars import ContextVar
 from typing import Any
 
 from chaff.choices import Registry
@@ -9,6 +12,26 @@ from chaff.errors import UsageError
 from chaff.models.protocols import Model
 
 MODELS = Registry("chaff.models", "model", key="label")
+_OWN: ContextVar[Mapping[str, Model]] = ContextVar("models of a person's own, by the names they have in a plan", default={})  # noqa: B039
+
+
+@contextmanager
+def own_models(models: Mapping[str, Any] | None) -> Iterator[None]:
+    """While a plan is read, these names are models too.
+
+    Raises
+    ------
+    UsageError
+        When a name is that of a model of Chaff's, or what goes by it is no model.
+    """
+    taken = sorted(set(models or {}) & set(MODELS.choices))
+    if taken:
+        raise UsageError(f"models: '{taken[0]}' is a model of Chaff's already: give yours another name")
+    before = _OWN.set({**_OWN.get(), **{name: as_model(m) for name, m in (models or {}).items()}})
+    try:
+        yield
+    finally:
+        _OWN.reset(before)
 
 
 def as_model(said: Any) -> Model:
@@ -17,6 +40,8 @@ def as_model(said: Any) -> Model:
     >>> as_model({"name": "ridge", "penalty": 0.1})
     Ridge(penalty=0.1)
     """
+    if isinstance(said, str) and said in _OWN.get():
+        return _OWN.get()[said]
     model: Model = MODELS.make(said)
     missing = [name for name in ("learns", "reads", "gives", "fit") if not hasattr(model, name)]
     if missing:

@@ -66,7 +66,7 @@ def fit_logistic(
     for step in range(1, MOST_STEPS + 1):
         gradient = problem.gradient(B, P)
         if np.abs(gradient).max() <= tolerance * total:
-            return LogisticFit(B, step - 1, True, _separated(P, shares))
+            return LogisticFit(B, step - 1, True, separated(P, shares))
         move = problem.newton(P, gradient)
         slope = float((gradient * move).sum())
         size = 1.0
@@ -76,9 +76,9 @@ def fit_logistic(
                 break
             size /= 2
         else:
-            return LogisticFit(B, step, True, _separated(P, shares))  # no step helps any more: rounding is all that is left
+            return LogisticFit(B, step, True, separated(P, shares))  # no step helps any more: rounding is all that is left
         B, value, P = B - size * move, new, P_new
-    return LogisticFit(B, MOST_STEPS, False, _separated(P, shares))
+    return LogisticFit(B, MOST_STEPS, False, separated(P, shares))
 
 
 def start_at(shares: Floats, weights: Floats, width: int) -> Floats:
@@ -166,10 +166,10 @@ def _quasi_newton(problem: _Problem, B: Floats, tolerance: float) -> LogisticFit
     found = minimize(value, (L.T @ B).ravel(), jac=True, method="L-BFGS-B", options=options)
     end = solve_triangular(L, found.x.reshape(B.shape), lower=True, trans="T", check_finite=False)
     P = problem.value(end)[1]
-    return LogisticFit(end, int(found.nit), bool(found.success), _separated(P, problem.shares))
+    return LogisticFit(end, int(found.nit), bool(found.success), separated(P, problem.shares))
 
 
-def _separated(P: Floats, shares: Floats) -> bool:
+def separated(P: Floats, shares: Floats) -> bool:
     """Whether every row's own class is predicted as the likeliest."""
     if P.shape[1] == 1:
         return bool((np.abs(P - shares) < 0.5).all())
