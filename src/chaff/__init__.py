@@ -82,7 +82,7 @@ _PUBLIC = {
     "ModelError": "chaff.errors",
 }
 # Rooms whose choices are found in their files: `chaff.Ridge`, `chaff.Forward` and whatever is added to them.
-_REGISTRIES = (("chaff.models.named", "MODELS"), ("chaff.methods.search.strategy", "STRATEGIES"))
+_REGISTRIES = (("chaff.models.named", "MODELS"), ("chaff.methods.search.strategy", "STRATEGIES"), ("chaff.methods.importance.way", "WAYS"))
 _ROOMS = ("demo", "models", "plots", "stats")
 
 __all__ = [*_PUBLIC, *_ROOMS, "__version__"]  # noqa: PLE0604  every entry is a string

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
 
 from chaff.arrays import Bytes, Flags, Floats, Ints
 from chaff.errors import UsageError
+from chaff.kernels.tree_effects import add_shapley, add_steps, node_means
 from chaff.kernels.tree_walks import DEEPEST, add_predictions, add_shuffle_changes, out_of_bag_drops
 from chaff.models.growth import Grown, Growth
 from chaff.models.protocols import Sample
@@ -70,6 +72,45 @@ class FittedForest:
             count[rows] += 1
         seen = count > 0
         return np.where(seen[:, None], total / np.maximum(count, 1)[:, None], np.nan), seen
+
+    @cached_property
+    def means(self) -> tuple[Floats, Floats]:
+        """(weight, mean value (nodes, t)) of every node, from its leaves."""
+        weight, mean = np.zeros(self.node.size), np.zeros(self.value.shape)
+        node_means(self.node, self.first, self.pick, self.value, weight, mean)
+        return weight, mean
+
+    def steps(self, rows: Sample) -> Floats:
+        """float64 (n, features, t): what the splits on each feature changed on a row's way; with the root they add up to the
+        prediction. Source: Saabas, 2014."""
+        n, p = rows.data.by_rows.shape
+        out = np.zeros((n, p, self.value.shape[1]))
+        add_steps(rows.data.by_rows, self.node, self.first, self.pick, self.sets, self.means[1], out)
+        return out / max(self.trees, 1)
+
+    def shapley(self, rows: Sample) -> Floats:
+        """float64 (n, features, t): Shapley values, a feature that is not known followed down both sides by the training rows'
+        weights; with the mean prediction they add up to the prediction. Source: Lundberg et al., 2020."""
+        n, p = rows.data.by_rows.shape
+        out = np.zeros((n, p, self.value.shape[1]))
+        codes, room = rows.data.by_rows, chances(self.deepest)
+        add_shapley(codes, self.node, self.first, self.pick, self.sets, self.value, self.means[0], room, out)
+        return out / max(self.trees, 1)
+
+    @property
+    def deepest(self) -> int:
+        """Splits on the longest way from a root to a leaf."""
+        depth = np.zeros(self.node.size, np.int64)
+        child = (self.node >> 32) + np.repeat(self.first[:-1], np.diff(self.first))
+        for k in range(self.node.size):
+            if child[k] != k:
+                depth[child[k]] = depth[child[k] + 1] = depth[k] + 1
+        return int(depth.max(initial=0))
+
+    @property
+    def expected(self) -> Floats:
+        """float64 (t,): mean of the roots."""
+        return np.asarray(self.means[1][self.first[:-1]].mean(0)) if self.trees else np.zeros(self.value.shape[1])
 
     def importance(self) -> Floats:
         """Drop in squared error that a feature's splits brought, as a share of the total."""
@@ -190,3 +231,13 @@ def together(features: tuple[str, ...], trees: Sequence[FittedForest], targets: 
         np.sum([np.zeros(len(features)), *(t.gains for t in trees)], axis=0),
         np.empty((len(trees), 0), np.uint8),
     )
+
+
+def chances(longest: int) -> Floats:
+    """float64 (longest + 1, longest + 1): |S|! (m - |S| - 1)! / m! at [m, |S|], how often a set of so many comes first."""
+    out = np.zeros((longest + 1, longest + 1))
+    for m in range(1, longest + 1):
+        out[m, 0] = 1.0 / m
+        for s in range(1, m):
+            out[m, s] = out[m, s - 1] * s / (m - s)
+    return out

@@ -37,6 +37,9 @@ class FittedLinear:
         design: Design = rows.data
         return self.centre + (design.filled(self.means) - self.means) @ self.coefficients
 
+    def on_columns(self) -> tuple[Floats, Floats]:
+        return self.coefficients * self.spread[:, None], self.coefficients
+
     def importance(self) -> Floats:
         """Length of each feature's standardised coefficients."""
         size = (self.coefficients * self.spread[:, None]) ** 2

@@ -35,6 +35,13 @@ class Standard:
         spread = np.sqrt((weights[:, None] * np.where(seen, X - means, 0.0) ** 2).sum(0) / weights.sum())
         return cls(means, spread, np.flatnonzero(spread > FLAT * np.maximum(np.abs(means), 1.0)))
 
+    def on_columns(self, coefficients: Floats) -> tuple[Floats, Floats]:
+        """Coefficients of the used columns (used, t) for all design columns: per standard deviation, and per unit."""
+        standardised, raw = np.zeros((2, self.means.size, coefficients.shape[1]))
+        standardised[self.used] = coefficients
+        raw[self.used] = coefficients / self.spread[self.used][:, None]
+        return standardised, raw
+
     def apply(self, X: Floats) -> Floats:
         """float64 (n, used)."""
         off = X[:, self.used] - self.means[self.used]
@@ -57,6 +64,9 @@ class FittedLogistic:
     def predict(self, rows: Sample) -> Floats:
         X = self.standard.apply(rows.data.X)
         return probabilities(self.coefficients[0] + X @ self.coefficients[1:])
+
+    def on_columns(self) -> tuple[Floats, Floats]:
+        return self.standard.on_columns(self.coefficients[1:])
 
     def importance(self) -> Floats:
         """Length of each feature's standardised coefficients."""

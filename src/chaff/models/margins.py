@@ -35,6 +35,9 @@ class FittedMargin:
         out = self.intercepts + self.standard.apply(rows.data.X) @ self.coefficients
         return 0.5 * (1 + out) if self.classes else np.asarray(out)
 
+    def on_columns(self) -> tuple[Floats, Floats]:
+        return self.standard.on_columns(self.coefficients)
+
     def importance(self) -> Floats:
         """Length of each feature's standardised coefficients."""
         size = np.zeros(self.starts[-1])

@@ -60,6 +60,9 @@ class FittedPenalised:
         size[self.standard.used] = (coefficients**2).sum(1)
         return np.array([np.sqrt(size[a:b].sum()) for a, b in pairwise(self.starts)])
 
+    def on_columns(self) -> tuple[Floats, Floats]:
+        return self.standard.on_columns(self.coefficients)
+
     def importance(self) -> Floats:
         return self.by_feature(self.coefficients)
 

@@ -83,6 +83,22 @@ class Weighs(Protocol):
 
 
 @runtime_checkable
+class OnColumns(Protocol):
+    """A fitted linear model's power of telling its coefficients."""
+
+    def on_columns(self) -> tuple[Floats, Floats]:
+        """float64 (design columns, t), twice: per standard deviation of the column, and per unit of it."""
+        ...
+
+
+@runtime_checkable
+class Remarks(Protocol):
+    """A fitted model's power of saying what a person should know of the fit."""
+
+    def remarks(self) -> tuple[str, ...]: ...
+
+
+@runtime_checkable
 class Shuffles(Protocol):
     """A fitted model's power of predicting cheaply what other cells in one feature would change."""
 

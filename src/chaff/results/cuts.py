@@ -12,7 +12,7 @@ from chaff.errors import UsageError, nearest
 if TYPE_CHECKING:
     import pandas as pd
 
-Rule = Literal["top", "share", "above", "below", "times_mean"]
+Rule = Literal["top", "share", "above", "below", "times_mean", "beyond_chance"]
 
 
 @dataclass(frozen=True)
@@ -20,7 +20,7 @@ class Cut:
     """One rule and its number.
 
     top : the best so many.  share : the best share of the features, rounded up.  above, below : by value.
-    times_mean : at least so many times the mean.
+    times_mean : at least so many times the mean.  beyond_chance : whose adjusted p is below, where there is a test.
     """
 
     rule: Rule
@@ -48,7 +48,7 @@ class Cut:
         known = values.notna()
         if self.rule == "above":
             return known & (values > self.value)
-        if self.rule == "below":
+        if self.rule in ("below", "beyond_chance"):
             return known & (values < self.value)
         if self.rule == "times_mean":
             return known & (values >= self.value * values.mean())
@@ -58,4 +58,6 @@ class Cut:
 
     def __str__(self) -> str:
         words = {"top": "top {:g}", "share": "best {:.0%}", "above": "above {:g}", "below": "below {:g}"}
+        if self.rule == "beyond_chance":
+            return f"beyond chance at {self.value:g}"
         return words.get(self.rule, "{:g} times the mean").format(self.value)

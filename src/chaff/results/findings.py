@@ -106,7 +106,10 @@ class Findings:
         """Features that a cut keeps, best first; nothing is computed again."""
         column = by or self.lead
         rule = cut if isinstance(cut, Cut) else Cut.from_mapping(cut)
-        flags = rule.stays(self.values(column), not self.ascending(column))
+        if rule.rule == "beyond_chance":
+            flags = rule.stays(self.values("q"), False)
+        else:
+            flags = rule.stays(self.values(column), not self.ascending(column))
         return tuple(str(f) for f in self.ranked(column).index if flags[f])
 
     def try_limits(self, limits: Iterable[float], by: str | None = None, rule: str | None = None) -> pd.DataFrame:

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
 from typing import Any, Literal
 
 from chaff.decide.calls.judged import findings_of, judge, stage_of, with_verdicts
 from chaff.errors import UsageError
 from chaff.methods.importance.stage import Importance
+from chaff.methods.importance.way import Way as ImportanceWay
 from chaff.methods.linear.pruning import Pruning, Rule
 from chaff.methods.overlap.ground import able
 from chaff.methods.search.stage import Search, SearchTrail
 from chaff.methods.search.strategy import Strategy
+from chaff.models.named import as_model
 from chaff.models.protocols import Model
 from chaff.results.findings import Findings, Way
 from chaff.results.pin import Pin
@@ -21,8 +24,10 @@ from chaff.table.table import Table
 def importance(
     table: Table,
     model: Model | str | Mapping[str, Any] = "forest",
+    by: ImportanceWay | str | Mapping[str, Any] = "given others",
     *,
-    shuffles: int = 5,
+    against: Model | str | Mapping[str, Any] | None = None,
+    shuffles: int | None = None,
     level: float = 0.05,
     cut: Mapping[str, float] | None = None,
     pins: Iterable[Pin] = (),
@@ -31,19 +36,27 @@ def importance(
     seed: int = 0,
     workers: int | None = None,
 ) -> Findings:
-    """How much worse a model predicts held-out rows when a feature's values are shuffled among them.
+    """What a model uses, by the way you ask for.
 
     Parameters
     ----------
     table : Table
     model : model, str or dict
-        What is fitted: ``chaff.Forest(trees=200)``, "forest" or ``{"name": "forest", "trees": 200}``.
-    shuffles : int
-        Times each feature is shuffled in each fold.
+        What is fitted: ``chaff.Forest(trees=200)``, "lasso", ``{"name": "boosting", "rounds": 100}``, or a model of your own
+        from ``chaff.models.adapt``.
+    by : way, str or dict
+        "given others" (trees: shuffled freely and given the others, with a test), "permutation" (every model), "coefficient"
+        (linear models), "impurity" (trees), "split standing", "drop column" (every model), "shapley" (trees, linear models),
+        "pooled" (several of them); or with settings, ``chaff.Permutation(together=0.9)``.
+    against : model, optional
+        The same for another model: ``more["against"]`` has both side by side, and which of the two kept sets a feature is in.
+    shuffles : int, optional
+        Times each feature is shuffled in each fold, for ways that shuffle.
     level : float
-        A feature is beyond chance when its Holm-adjusted one-sided p is below this.
+        A feature is beyond chance when its Holm-adjusted one-sided p is below this, for ways that test.
     cut : dict, optional
-        Which features stay, by importance, such as ``{"top": 20}``.
+        Which features stay, by importance: ``{"top": 20}``, ``{"share": 0.3}``, ``{"above": 0.01}``, ``{"times_mean": 1}`` or
+        ``{"beyond_chance": 0.05}``. `Findings.try_limits` tries several at once without computing anything again.
     pins : iterable of Pin
         Features pinned out take no part, those pinned in stay whatever is found.
     features : list of str, optional
@@ -52,15 +65,12 @@ def importance(
     Returns
     -------
     Findings
-        One row a feature: importance (R² lost, or log loss gained), importance_sd over folds, p, q, beyond_chance, verdict.
+        One row a feature: importance, importance_sd over folds, scaled (0 to 1), what the way has of its own, verdict.
+        ``more["by_fold"]`` has the importance in each fold; the first note says what the way measures and when it misleads.
 
     Raises
     ------
     UsageError, ModelError
-
-    Notes
-    -----
-    Source: Breiman, 2001; on held-out rows: Strobl et al., 2007.
 
     Examples
     --------
@@ -68,9 +78,37 @@ def importance(
     >>> table = chaff.demo.table(rows=200).with_features(["protein_pct", "ash_pct", "lab_temp_c"])
     >>> chaff.importance(table, chaff.Forest(trees=20)).ranked().index[0]
     'protein_pct'
+    >>> chaff.importance(table, "lasso", by="coefficient", cut={"top": 2}).frame["stays"].sum()
+    np.int64(2)
     """
-    stage = stage_of(Importance, {"model": model, "shuffles": shuffles, "level": level, "cut": cut})
-    return findings_of(judge(stage, table, pins=pins, features=features, folds=folds, seed=seed, workers=workers))
+    said = {"by": by, "shuffles": shuffles, "level": level, "cut": cut}
+    ground = {"pins": list(pins), "features": features, "folds": folds, "seed": seed, "workers": workers}
+    found = findings_of(judge(stage_of(Importance, {"model": model, **said}), table, **ground))  # type: ignore[arg-type]
+    if against is None:
+        return found
+    other = findings_of(judge(stage_of(Importance, {"model": against, **said}), table, **ground))  # type: ignore[arg-type]
+    return side_by_side(found, other, _name_of(model), _name_of(against))
+
+
+def _name_of(model: Any) -> str:
+    return str(as_model(model).label)
+
+
+def side_by_side(found: Findings, other: Findings, one: str, two: str) -> Findings:
+    """The findings of one model with another's beside them, and which of the two kept sets each feature is in."""
+    import pandas as pd
+
+    if one == two:
+        one, two = f"{one} (first)", f"{two} (second)"
+    frame = pd.DataFrame({one: found.frame["importance"], two: other.frame["importance"]})
+    frame[f"{one}, scaled"], frame[f"{two}, scaled"] = found.frame["scaled"], other.frame["scaled"]
+    a, b = (f.frame["stays"].reindex(frame.index).fillna(False).astype(bool) for f in (found, other))
+    frame["kept by"] = [(("both" if y else one) if x else (two if y else "neither")) for x, y in zip(a, b, strict=True)]
+    both = found.rank().corr(other.rank())
+    note = f"{one} and {two} rank the features with a correlation of {both:.2f}"
+    if (~a).any() or (~b).any():
+        note += f"; kept by both {int((a & b).sum())}, only by {one} {int((a & ~b).sum())}, only by {two} {int((b & ~a).sum())}"
+    return replace(found, notes=(*found.notes, note), more={**found.more, "against": frame})
 
 
 def search(

@@ -1,55 +1,45 @@
-"""Importance: how much worse a forest predicts held-out rows when a feature's values are shuffled among them."""
+"""Importance: what a model uses, by one of several ways."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass, fields, replace
 from typing import Any, ClassVar
-
-import numpy as np
 
 from chaff.choices import told
 from chaff.errors import UsageError
-from chaff.evaluate.fitted import FittedEngine
 from chaff.evaluate.setting import Setting
-from chaff.evaluate.stage import name_of
-from chaff.methods.importance.permutation import ShuffleFold, over_rows
+from chaff.methods.importance.way import Way, as_way
 from chaff.models.named import as_model
 from chaff.models.protocols import Model
 from chaff.results.cuts import Cut
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep
-from chaff.stats.adjust import holm
 from chaff.table.table import Table
 
 
 @dataclass(frozen=True)
 class Importance:
-    """Permutation importance on held-out rows.
+    """What a model uses.
 
     Parameters
     ----------
     model : model, str or dict
-        What is fitted; it must know what shuffling a feature changes, as a forest does: ``chaff.Forest(trees=200)``.
-    shuffles : int
-        Times each feature is shuffled in each fold.
+        What is fitted: ``chaff.Forest(trees=200)``, "lasso", a model of your own from ``chaff.models.adapt``.
+    by : way, str or dict
+        "given others" (trees), "permutation", "coefficient" (linear models), "impurity" (trees), "split standing", "drop column",
+        "shapley" (trees and linear models), "pooled"; or one with settings: ``chaff.Permutation(together=0.9)``.
+    shuffles : int or None
+        Times each feature is shuffled in each fold, for ways that shuffle; None for the way's own default.
     level : float
-        A feature is beyond chance when its Holm-adjusted one-sided p is below this.
+        A feature is beyond chance when its Holm-adjusted one-sided p is below this, for ways that test.
     cut : dict or None
-        Which features stay, by importance, such as ``{"top": 20}``; None measures only.
-
-    Notes
-    -----
-    Importance is R² lost (numbers) or log loss gained (classes) over the folds' held-out rows when a feature is shuffled freely:
-    a column that merely goes with one that matters has some too. `given_others` is the rise when only what the other features
-    do not say of it is shuffled (a line for numbers, rows alike for categories); its p-value asks whether that is above zero,
-    each row counted once whatever the repeats, over sums of groups, or with a long-run variance in time. A column and its
-    near copy need neither, so both may be within chance. Source: Breiman, 2001; on held-out rows: Strobl et al., 2007; given
-    the others: Watson and Wright, 2021.
+        Which features stay, by importance, such as ``{"top": 20}`` or ``{"beyond_chance": 0.05}``; None measures only.
     """
 
     model: Model | str | Mapping[str, Any] = "forest"
-    shuffles: int = 5
+    by: Way | str | Mapping[str, Any] = "given others"
+    shuffles: int | None = None
     level: float = 0.05
     cut: Mapping[str, float] | None = None
     name: str = ""
@@ -58,52 +48,45 @@ class Importance:
     loosen: ClassVar[str] = "loosen its cut, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
-        if self.shuffles < 1 or not 0 < self.level < 1:
+        if (self.shuffles is not None and self.shuffles < 1) or not 0 < self.level < 1:
             raise UsageError("importance: shuffles must be 1 or more and level between 0 and 1")
         object.__setattr__(self, "model", as_model(self.model))
+        object.__setattr__(self, "by", as_way(self.by))
         if self.cut is not None:
-            Cut.from_mapping(self.cut)
+            cut = Cut.from_mapping(self.cut)
+            if cut.rule == "beyond_chance" and "level" not in {f.name for f in fields(self.by)}:  # type: ignore[arg-type]
+                raise UsageError(f"importance: {self.way.name} has no test, so nothing is beyond chance: cut by top, share, above, …")
+
+    @property
+    def way(self) -> Way:
+        """The way with this stage's shuffles and level, where it has such settings."""
+        way: Any = as_way(self.by)
+        known = {f.name for f in fields(way)}
+        changed = {"level": self.level} if "level" in known and self.level != type(self).level else {}
+        if self.shuffles is not None and "shuffles" in known:
+            changed["shuffles"] = self.shuffles
+        made: Way = replace(way, **changed) if changed else way
+        return made
 
     def cuts_by_target(self) -> bool:
         """Only where it was given a cut: it measures otherwise."""
         return self.cut is not None
 
     def judge(self, table: Table, setting: Setting) -> Findings:
-        import pandas as pd
-
-        folds, model = setting.folds, as_model(self.model)
-        engine = setting.scorer(table, model).engine
-        fitted = engine if isinstance(engine, FittedEngine) else FittedEngine(table, model, engine.metrics, folds, setting.work)
-        units = [((s.repeat, s.test), p) for s, p in zip(folds.splits, fitted.splits, strict=True)]
-        parts = setting.work.each(ShuffleFold(table, folds, model, self.shuffles, setting.work), units, name_of(self))
-        by_fold = np.array([part.importance for part in parts])
-        tested = over_rows(parts, table, folds)
-        scale = float(np.mean([part.scale for part in parts]))
-        rows = tested[0].units if tested else 0
-        p = np.array([d.p_above(0.0) for d in tested])
-        frame = pd.DataFrame(index=pd.Index(table.features, name="feature"))
-        frame["importance"] = by_fold.mean(0)
-        frame["importance_sd"] = by_fold.std(0, ddof=1)
-        frame["given_others"] = np.array([d.mean for d in tested]) / scale
-        frame["p"], frame["q"] = p, holm(p)
-        frame["beyond_chance"] = frame["q"] < self.level
-        unit_name = "R² lost" if table.target.task == "regression" else "log loss gained"
-        witnesses = "groups" if table.groups is not None and table.order is None else "rows"
-        notes = (f"{unit_name} on held-out rows, {rows:,} {witnesses}, {self.shuffles} shuffles; p of the rise given the others",)
-        settings = {**asdict(self), "model": told(self.model, "label")}
-        return Findings(
-            self.use, frame, "importance", {"importance": "higher", "given_others": "higher", "p": "lower", "q": "lower"}, settings, notes
-        )
+        found = self.way.measure(table, as_model(self.model), setting)
+        return replace(found, settings={**found.settings, "cut": self.cut, "model": told(self.model, "label")})
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
-        values = result.frame["importance"]
         cut = Cut.from_mapping(self.cut) if self.cut is not None else None
-        stays = cut.stays(values) if cut is not None else None
+        stays = None if cut is None else set(result.stays(cut))
+        given = " given the others" if "given_others" in result.frame else ""
         out = []
-        for f, v in values.items():
+        for f, v in result.frame["importance"].items():
             figure = f"importance {v:.3g}"
-            if stays is None or stays[f]:
-                word = "beyond chance given the others" if result.frame.loc[f, "beyond_chance"] else "within chance given the others"
+            if stays is None or f in stays:
+                word = f"by {self.way.name}"
+                if "beyond_chance" in result.frame:
+                    word = f"{'beyond' if result.frame.loc[f, 'beyond_chance'] else 'within'} chance{given}"
                 out.append(keep(str(f), self.use, figure, "" if cut is None else str(cut), word))
             else:
                 out.append(drop(str(f), self.use, figure, str(cut), f"not in {cut} by importance"))
