@@ -5,15 +5,21 @@ from __future__ import annotations
 from chaff.plots.correlation_map import correlation_map
 from chaff.plots.feature_target import feature_target, two_features
 from chaff.plots.histograms import histograms, missing_map
+from chaff.plots.importance_figures import coefficient_path, disagreement, effects, fold_spread, importance_bars
 from chaff.plots.inflation import scree, vif_bars, vif_trail
 from chaff.plots.relevance_bars import relevance_bars
 from chaff.plots.residual_figures import predicted_true, residual_checks, residuals_by_feature
 from chaff.plots.size_curve import score_by_size
 
 __all__ = [
+    "coefficient_path",
     "correlation_map",
+    "disagreement",
+    "effects",
     "feature_target",
+    "fold_spread",
     "histograms",
+    "importance_bars",
     "missing_map",
     "predicted_true",
     "relevance_bars",

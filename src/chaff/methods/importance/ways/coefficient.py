@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any, ClassVar
 
@@ -77,7 +77,11 @@ class Coefficient:
         whole = model.fit(rows, work)
         extra, more = self._columns(whole, layout), {}
         if self.resamples:
-            halves = work.each(task(_kept_in_half, table, model, work), range(self.resamples), "half-samples")
+            # At the penalty that all rows chose: what varies is the rows, not the choice.
+            at: Any = model
+            if isinstance(whole, FittedPenalised):
+                at = replace(at, penalty=whole.penalty, penalties=None)
+            halves = work.each(task(_kept_in_half, table, at, work), range(self.resamples), "half-samples")
             extra["kept_share"] = np.mean(halves, axis=0)
         if isinstance(whole, FittedPenalised):
             extra["enters"] = _order(whole.path.entered(_used_starts(whole)), whole.path.penalties.size)
