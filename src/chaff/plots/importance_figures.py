@@ -15,6 +15,7 @@ BARS = 25
 LINES = 8  # coefficients that are named along the path
 PANELS = 6
 POINTS = 600
+TICKS = 12
 
 
 def importance_bars(findings: Findings, bars: int = BARS, figure: Any = None) -> Any:
@@ -48,7 +49,7 @@ def importance_bars(findings: Findings, bars: int = BARS, figure: Any = None) ->
     ax.errorbar(value, places, xerr=sd, fmt="none", ecolor=INK, elinewidth=1.1, capsize=3)
     words = f"{len(some)} of {len(findings.frame)} features" if len(some) < len(findings.frame) else f"{len(some)} features"
     told = _told(some)
-    dress(ax, f"{words} by importance{told}; whiskers: one standard deviation over folds", _axis(findings), "")
+    dress(ax, f"{words} by importance{told}", f"{_axis(findings)} (whiskers: one standard deviation over folds)", "")
     ax.set_yticks(places, [str(f) for f in some.index])
     ax.grid(axis="y", visible=False)
     ax.axvline(0, color=QUIET, linewidth=0.8)
@@ -108,7 +109,7 @@ def coefficient_path(findings: Findings, figure: Any = None) -> Any:
         top.plot(penalties, path[f], zorder=3 if k >= 0 else 2, **style)
     _name_ends(top, path, penalties, named, colours)
     top.axhline(0, color=QUIET, linewidth=0.8)
-    dress(top, f"Coefficients along the penalty: {_in_words(scored)}", "", "per standard deviation")
+    dress(top, f"Coefficients along the penalty: {_in_words(scored)}", "", "per standard deviation of the column")
     top.set_xscale("log")
     top.set_xlim(penalties.max(), penalties.min())
     if "loss" in scored:
@@ -191,24 +192,33 @@ def effects(findings: Findings, panels: int = PANELS, figure: Any = None) -> Any
     across = min(3, len(names))
     axes = np.atleast_1d(figure.subplots(-(-len(names) // across), across, sharey=True, squeeze=False)).ravel()
     for ax, f in zip(axes, names, strict=False):
-        x, y = values[f].to_numpy(float)[:POINTS], shown[f].to_numpy(float)[:POINTS]
+        x, y = _places(ax, values[f])[:POINTS], shown[f].to_numpy(float)[:POINTS]
         there = ~np.isnan(x)
         ax.axhline(0, color=QUIET, linewidth=0.8)
         ax.scatter(x[there], y[there], s=12, color=KEEP, alpha=0.55, linewidths=0)
         if (~there).any() and there.any():
             left = x[there].min() - 0.08 * (np.ptp(x[there]) or 1.0)
             ax.scatter(np.full(int((~there).sum()), left), y[~there], s=14, marker="x", color=SECOND, linewidths=1)
-            ax.annotate("missing", (left, 0), xytext=(0, -12), textcoords="offset points", fontsize=8, color=SECOND, ha="center")
+            ax.annotate("missing", (left, 0.02), xycoords=("data", "axes fraction"), fontsize=8, color=SECOND, ha="center")
         direction = float(findings.frame.loc[f, "direction"])
-        dress(ax, "" if np.isnan(direction) else _direction(direction), f, "")
-        ax.title.set_fontsize(10)
-        ax.title.set_fontweight("normal")
+        dress(ax, "", f, "")
+        ax.set_title("" if np.isnan(direction) else _direction(direction), loc="left", fontsize=10, color=QUIET, fontweight="normal", pad=6)
     for ax in axes[len(names) :]:
         ax.set_visible(False)
     for ax in axes[::across]:
         ax.set_ylabel("effect on the prediction", color=INK, fontsize=10)
     figure.suptitle("What a value does to the prediction, on held-out rows", x=0.01, ha="left", color=INK, fontsize=13, fontweight="bold")
     return figure
+
+
+def _places(ax: Any, values: Any) -> Any:
+    """Where values stand: numbers where they are, levels side by side in the order of their names."""
+    if values.dtype.kind in "fiu":
+        return values.to_numpy(float)
+    levels = sorted(set(values.dropna()))
+    some = levels if len(levels) <= TICKS else []
+    ax.set_xticks(range(len(some)), some, rotation=35 if len(some) > 3 else 0, ha="right" if len(some) > 3 else "center", fontsize=8)
+    return values.map({v: k for k, v in enumerate(levels)}).to_numpy(float)
 
 
 def _direction(direction: float) -> str:

@@ -88,8 +88,12 @@ class Shapley:
 
 
 def shown_values(table: Table, name: str) -> Any:
-    """Cells of a column: numbers, or the codes of levels."""
-    return table.column(name).values
+    """Cells of a column: numbers, or the names of levels."""
+    column = table.column(name)
+    if column.kind not in ("category", "text"):
+        return column.values
+    names = np.array([*column.levels, None], dtype=object)
+    return names[np.where(column.missing, len(column.levels), np.nan_to_num(column.values)).astype(int)]
 
 
 def _effects(model: Model, most: int, unit: tuple[FoldFit, Any]) -> tuple[Floats, Any]:
