@@ -204,7 +204,7 @@ def test_a_model_that_breaks_is_named(mill_table):
         def fit(self, train, work):
             raise ZeroDivisionError("oops")
 
-    with pytest.raises(chaff.ModelError, match="model broken failed on fold 1 with 2 features: oops"):
+    with pytest.raises(chaff.ModelError, match=r"failed on fold 1 with 2 features \(protein_pct, ash_pct\): oops"):
         SubsetScorer(mill_table, Broken(), work=chaff.Work(workers=1))(["protein_pct", "ash_pct"])
 
 

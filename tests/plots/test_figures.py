@@ -136,3 +136,48 @@ def test_residual_figures(mill_table):
     assert f"{checked.true.size} holdout rows" in ax.get_title(loc="left") and ax.get_xlabel() == "predicted loaf_volume (ml)"
     with pytest.raises(chaff.UsageError, match="no rows were held out"):
         chaff.plots.predicted_true(chaff.residuals(mill_table, ["protein_pct"], holdout=0))
+
+
+def _few(**settings):
+    names = ["protein_pct", "ash_pct", "variety", "mycotoxin_ppb", "lab_temp_c"]
+    return chaff.importance(chaff.demo.table(rows=200).with_features(names), folds=3, **settings)
+
+
+def test_bars_of_importance_have_whiskers_and_what_is_within_chance_is_pale():
+    found = _few(model="ridge", by="permutation")
+    ax = chaff.plots.importance_bars(found).axes[0]
+    assert [t.get_text() for t in ax.get_yticklabels()] == list(found.ranked().index)
+    widths = [bar.get_width() for bar in ax.patches]
+    assert widths == pytest.approx(found.ranked()["importance"].to_list())
+    strong = found.ranked()["beyond_chance"].to_numpy()
+    colours = {tuple(bar.get_facecolor()) for bar, s in zip(ax.patches, strong, strict=True) if s}
+    assert len(colours) <= 1 and "whiskers" in ax.get_xlabel()
+
+
+def test_the_path_marks_both_penalties_and_names_lie_apart():
+    found = _few(model="lasso", by=chaff.Coefficient(resamples=0))
+    top, below = chaff.plots.coefficient_path(found).axes
+    scored = found.more["penalties"]
+    marked = {round(float(line.get_xdata()[0]), 9) for line in below.lines if len(line.get_xdata()) == 2}
+    assert marked == {round(float(scored.index[scored[c]][0]), 9) for c in ("best", "one_standard_error")}
+    heights = sorted(t.xyann[1] for t in top.texts)
+    assert np.diff(heights).min() >= 0.05 * np.ptp(found.more["path"].to_numpy()) and below.get_xlim()[0] > below.get_xlim()[1]
+    with pytest.raises(chaff.UsageError, match="only a penalised model"):
+        chaff.plots.coefficient_path(_few(model="ridge", by="coefficient"))
+
+
+def test_effects_folds_and_disagreement_show_what_the_frames_hold():
+    found = _few(model="tree", by=chaff.Shapley(rows=60))
+    axes = chaff.plots.effects(found).axes
+    assert [ax.get_xlabel() for ax in axes if ax.get_visible()] == [str(f) for f in found.ranked().index]
+    variety = next(ax for ax in axes if ax.get_xlabel() == "variety")
+    assert {t.get_text() for t in variety.get_xticklabels()} <= set(chaff.demo.lots(rows=200)["variety"])
+    assert any(t.get_text() == "missing" for ax in axes for t in ax.texts)
+    folds = chaff.plots.fold_spread(_few(model="ridge", by="permutation")).axes[0]
+    assert sum(len(c.get_offsets()) for c in folds.collections if len(c.get_offsets()) == 3) == 15
+    pooled = _few(model="tree", by=chaff.Pooled(models=["ridge"]))
+    legend = chaff.plots.disagreement(pooled).axes[0].get_legend()
+    assert [t.get_text().split(" (")[0] for t in legend.get_texts()] == ["tree, permutation", "ridge, permutation", "pooled"]
+    for draw, wrong in ((chaff.plots.effects, pooled), (chaff.plots.disagreement, found)):
+        with pytest.raises(chaff.UsageError):
+            draw(wrong)

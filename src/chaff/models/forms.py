@@ -93,7 +93,7 @@ def _cells(rows: Table, name: str) -> Any:
     import pandas as pd
 
     column = rows.column(name)
-    if column.kind not in ("category", "text"):
+    if not column.levels:
         return column.values
     return pd.Categorical.from_codes(np.where(column.missing, -1, np.nan_to_num(column.values)).astype(int), list(column.levels))
 

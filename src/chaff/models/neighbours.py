@@ -83,7 +83,7 @@ class Neighbours:
     --------
     >>> import chaff
     >>> lots = chaff.demo.table(rows=300).with_features(["protein_pct", "ash_pct"])
-    >>> chaff.SubsetScorer(lots, chaff.Neighbours(25))(["protein_pct", "ash_pct"]).mean > 0.2
+    >>> chaff.SubsetScorer(lots, chaff.Neighbours(25))(["protein_pct", "ash_pct"]).mean > 0.05
     True
     """
 

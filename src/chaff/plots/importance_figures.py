@@ -38,7 +38,7 @@ def importance_bars(findings: Findings, bars: int = BARS, figure: Any = None) ->
     >>> lots = chaff.demo.table(rows=100).with_features(["protein_pct", "ash_pct"])
     >>> found = chaff.importance(lots, "ridge", by="permutation")
     >>> chaff.plots.importance_bars(found).axes[0].get_xlabel()
-    'importance by permutation, ridge'
+    'importance by permutation, ridge (whiskers: one standard deviation over folds)'
     """
     some = findings.ranked().head(bars)
     figure = figure or new_figure()
