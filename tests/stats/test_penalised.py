@@ -1,5 +1,7 @@
 """Penalised paths against their optimality conditions, closed forms and SciPy's minimiser."""
 
+import itertools
+
 import numpy as np
 import pytest
 from scipy.optimize import minimize
@@ -62,7 +64,7 @@ def test_blocks_come_and_go_as_a_whole_and_match_a_general_minimiser():
     penalty = Penalty(starts, 1.0, np.sqrt(np.diff(starts)))
     G, c = X.T @ X / 250, X.T @ y / 250
     for point, lam in zip(walk_path(FromMoments(G, c), penalty, np.array([0.25, 0.1, 0.03])), (0.25, 0.1, 0.03), strict=True):
-        blocks = [point.b[a:b] for a, b in zip(starts, starts[1:], strict=False)]
+        blocks = [point.b[a:b] for a, b in itertools.pairwise(starts)]
         assert all((np.abs(b) > 0).all() or not b.any() for b in blocks)
 
         def target(b, lam=lam):

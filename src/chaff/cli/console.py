@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+from chaff.cli.stopwatch import Stopwatch
 from chaff.results.shown import Cell, Line, Styled, TextColumn, columns_of, lay_out
 
 if TYPE_CHECKING:
@@ -51,6 +52,7 @@ class Show:
         self._began = self.started
         self._apart = True  # whether the next stage stands off by an empty line
         self._status: Any = None
+        self.stopwatch = Stopwatch()
 
     @property
     def width(self) -> int:
@@ -84,6 +86,7 @@ class Show:
         self.now = stage
         if fresh:
             self._began = time.perf_counter()
+            self.stopwatch.turn(stage)
         if not self.progress.is_terminal:
             if fresh and of == 0:
                 self.progress.print(f"{self.seconds()}  {stage}", soft_wrap=True)
@@ -120,6 +123,13 @@ class Show:
             return
         self.say()
         self.say(f" {'  '.join([*names, ''])}({self.seconds()})")
+
+    def times(self) -> None:
+        """Where the time went."""
+        from chaff.cli.grids import grid, title
+
+        title(self, "Where the time went")
+        grid(self, ["", "seconds", "share"], [list(row) for row in self.stopwatch.rows()], asked=("", "seconds", "share"), names=0)
 
     def table(self, table: Table) -> None:
         self._table = table

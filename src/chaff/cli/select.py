@@ -42,6 +42,7 @@ if TYPE_CHECKING:
 )
 @click.option("--quick", is_flag=True, help="Leave the honest score out, and promise nothing.")
 @click.option("--no-state", is_flag=True, help="Do not count, across runs, how often this holdout was read.")
+@click.option("--times", is_flag=True, help="Say where the time went, by stage.")
 @work_options
 def command(data: str, **said: Any) -> None:
     """Select features of the file DATA (.csv, .parquet, .feather, .jsonl) by a plan.
@@ -51,6 +52,7 @@ def command(data: str, **said: Any) -> None:
     from chaff.cli.console import QUIET, Show
     from chaff.cli.ground import open_said, pins_of, read_said_plan, save_pins
     from chaff.cli.output import free_for, leave, run_and_show
+    from chaff.cli.stopwatch import AFTER
     from chaff.decide.plan import built_in_plan
     from chaff.files import make_folder, reads
 
@@ -71,8 +73,12 @@ def command(data: str, **said: Any) -> None:
         show.say(note, QUIET)
     ways = {"honest": "quick" if said["quick"] else said["honest"], "state": not said["no_state"]}
     run = run_and_show(table, dataclasses.replace(plan, pins=()), list(pins), folder, show, said["seed"], said["workers"], share, **ways)
+    show.stopwatch.turn(AFTER)
     names = leave(run, folder, data, reduced, again=again)
-    show.finish("select", {"run": run}, [str(folder / n) for n in names])
+    if said["times"]:
+        show.times()
+    times = {"times": show.stopwatch.spent} if said["times"] else {}
+    show.finish("select", {"run": run, **times}, [str(folder / n) for n in names])
     show.command(f" next: chaff apply {folder}/selection.json NEW{Path(data).suffix} -o NEW_reduced.csv")
 
 

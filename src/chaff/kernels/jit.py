@@ -14,17 +14,19 @@ import numba
 
 LEAN: dict[str, Any] = {"nogil": True, "cache": True, "error_model": "numpy", "_nrt": False}
 
+BARE: dict[str, Any] = {"no_cfunc_wrapper": True}  # nothing calls kernels from C
+
 UNWRAPPED: dict[str, Any] = {"no_cpython_wrapper": True, "no_cfunc_wrapper": True}
 
 
 def kernel(fn: Callable[..., Any]) -> Any:
-    return numba.njit(nogil=True, cache=True, error_model="numpy")(fn)
+    return numba.njit(nogil=True, cache=True, error_model="numpy", **BARE)(fn)
 
 
 def lean_kernel(fn: Callable[..., Any]) -> Any:
     """Without reference counts, which cost some 10 ns for every array handed to a helper: twenty a column and node of a tree.
     Such code must not allocate."""
-    return numba.njit(**LEAN)(fn)
+    return numba.njit(**LEAN, **BARE)(fn)
 
 
 def lean_helper(fn: Callable[..., Any]) -> Any:
