@@ -20,6 +20,7 @@ from chaff.stats.logistic import probabilities
 from chaff.stats.tolerances import OPTIMAL
 from chaff.work import Work, task
 
+Walked = tuple[Floats, Floats, Floats, Floats]
 FOLD_TOLERANCE = 1e-4  # of the optimality conditions on inner folds: what only chooses need not be exact
 
 
@@ -124,8 +125,9 @@ class Penalised:
             penalties = np.sort(np.array(self.penalties))[::-1]
         else:
             penalties = default_penalties(ground.highest, len(train.targets) > ground.width and not train.classes)
-        losses = np.array(work.each(task(_fold_losses, self, train, penalties), list(zip(inner, splits, strict=True))))
-        coefficients, intercepts, violations, separated = ground.walk(penalties, OPTIMAL)
+        (walked, _), *by_fold = work.each(task(_walk, self, train, penalties), [(ground, None), *zip(inner, splits, strict=True)])
+        coefficients, intercepts, violations, separated = walked
+        losses = np.array([loss for _, loss in by_fold])
         path = PenaltyPath(penalties, coefficients, violations, losses, penalties.size - 1)
         if losses.size:
             path = replace(path, chosen=path.best if self.choose == "best" else path.one_standard_error)
@@ -155,10 +157,15 @@ def _down_to(penalty: float, top: float) -> Floats:
     return np.append(way, penalty)
 
 
-def _fold_losses(model: Penalised, train: Sample, penalties: Floats, fold: tuple[Ground, tuple[Ints, Ints]]) -> Floats:
-    """Mean loss on one inner fold at each penalty."""
-    ground, (_, rows) = fold
-    B, intercepts, _, _ = ground.walk(penalties, FOLD_TOLERANCE if train.classes else OPTIMAL)
+def _walk(model: Penalised, train: Sample, penalties: Floats, unit: tuple[Ground, tuple[Ints, Ints] | None]) -> tuple[Walked, Floats]:
+    """(the path, mean loss of each penalty on an inner fold); on all rows to the full tolerance, and no loss."""
+    ground, split = unit
+    walked = ground.walk(penalties, FOLD_TOLERANCE if train.classes and split is not None else OPTIMAL)
+    return (walked, np.empty(0)) if split is None else (walked, _fold_losses(train, ground, walked, split[1]))
+
+
+def _fold_losses(train: Sample, ground: Ground, walked: Walked, rows: Ints) -> Floats:
+    B, intercepts, _, _ = walked
     Z, y = ground.standard.apply(train.data.X[rows]), train.targets[rows]
     w = np.ones(rows.size) if train.weights is None else train.weights[rows]
     if not train.classes:
