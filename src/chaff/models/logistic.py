@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import ClassVar
 
 import numpy as np
@@ -14,6 +14,7 @@ from chaff.models.protocols import Form, Sample
 from chaff.stats.logistic import fit_logistic, probabilities
 from chaff.stats.tolerances import FLAT
 from chaff.table.design import Design
+from chaff.table.layout import LEVELS_IN_LINEAR_FORM, Layout
 from chaff.work import Work
 
 
@@ -34,6 +35,17 @@ class Standard:
             means = np.nan_to_num((w * np.where(seen, X, 0.0)).sum(0) / w.sum(0))
         spread = np.sqrt((weights[:, None] * np.where(seen, X - means, 0.0) ** 2).sum(0) / weights.sum())
         return cls(means, spread, np.flatnonzero(spread > FLAT * np.maximum(np.abs(means), 1.0)))
+
+    def pooled(self, layout: Layout) -> Standard:
+        """Without the rare levels of categories that have more than the linear form takes: together they are the level that no
+        column stands for."""
+        out = np.zeros(self.means.size, bool)
+        out[self.used] = True
+        for f in np.flatnonzero(layout.category & (np.diff(layout.starts) > LEVELS_IN_LINEAR_FORM)):
+            a, b = layout.starts[f], layout.starts[f + 1]
+            rare = np.argsort(-self.means[a:b], kind="stable")[LEVELS_IN_LINEAR_FORM - 1 :]
+            out[a + rare] = False
+        return replace(self, used=np.flatnonzero(out))
 
     def on_columns(self, coefficients: Floats) -> tuple[Floats, Floats]:
         """Coefficients of the used columns (used, t) for all design columns: per standard deviation, and per unit."""

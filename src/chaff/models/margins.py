@@ -85,7 +85,7 @@ class LinearMargin:
         y = train.targets
         w = np.ones(len(y)) if train.weights is None else np.asarray(train.weights, float)
         w = w / w.sum()
-        standard = Standard.learn(train.data.X, w)
+        standard = Standard.learn(train.data.X, w).pooled(train.data.layout)
         Z = standard.apply(train.data.X)
         centre, scale = np.zeros(y.shape[1]), np.ones(y.shape[1])
         if train.classes:

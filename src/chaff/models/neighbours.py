@@ -101,7 +101,7 @@ class Neighbours:
 
     def fit(self, train: Sample, work: Work) -> FittedNeighbours:
         w = np.ones(len(train.targets)) if train.weights is None else np.asarray(train.weights, float)
-        standard = Standard.learn(train.data.X, w)
+        standard = Standard.learn(train.data.X, w).pooled(train.data.layout)
         some = np.flatnonzero(w > 0)
         Z = standard.apply(train.data.X[some])
         shares = np.average(train.targets, axis=0, weights=w)

@@ -201,7 +201,8 @@ class Lasso(Penalised):
 
     Notes
     -----
-    A missing number counts as its training mean; every level of a category has a column of its own. Each point of the path is
+    A missing number counts as its training mean; every level of a category has a column of its own, past 50 levels the
+    commonest. Each point of the path is
     held to the optimality conditions (1e-8). Source: Tibshirani, 1996; adaptive: Zou, 2006; relaxed: Meinshausen, 2007;
     choice: Friedman, Hastie and Tibshirani, 2010.
 

@@ -153,7 +153,7 @@ def _weights(train: Sample, rows: Ints) -> Floats:
 def _from_rows(settings: Settings, train: Sample, rows: Ints, feature: Ints) -> Ground:
     w = _weights(train, rows)
     whole = rows.size == len(train.targets)
-    standard = Standard.learn(train.data.X if whole else train.data.X[rows], w)
+    standard = Standard.learn(train.data.X if whole else train.data.X[rows], w).pooled(train.data.layout)
     Z = standard.apply(train.data.X if whole else train.data.X[rows])
     y = train.targets[rows]
     centre, scale = (np.zeros(y.shape[1]), 1.0) if train.classes else _centred(y, w)
@@ -275,7 +275,8 @@ def _from_sums(settings: Settings, train: Sample, parts: Sequence[tuple[_Sums, F
     spread, means = np.sqrt(np.maximum(np.diagonal(C), 0.0)), mean + shift
     q = spread.size - 1
     used = np.flatnonzero(spread[:q] > FLAT * np.maximum(np.abs(means[:q]), 1.0))
-    standard, scale = Standard(means[:q], spread[:q], used), float(spread[q]) or 1.0
+    standard, scale = Standard(means[:q], spread[:q], used).pooled(train.data.layout), float(spread[q]) or 1.0
+    used = standard.used
     G = C[np.ix_(used, used)] / np.outer(spread[used], spread[used])
     c = C[used, q] / (spread[used] * scale)
     twins = _twins_of(G)
