@@ -124,13 +124,6 @@ class Show:
         self.say()
         self.say(f" {'  '.join([*names, ''])}({self.seconds()})")
 
-    def times(self) -> None:
-        """Where the time went."""
-        from chaff.cli.grids import grid, title
-
-        title(self, "Where the time went")
-        grid(self, ["", "seconds", "share"], [list(row) for row in self.stopwatch.rows()], asked=("", "seconds", "share"), names=0)
-
     def table(self, table: Table) -> None:
         self._table = table
         self.say(table.heading, "bold")

@@ -11,6 +11,7 @@ import click
 from chaff.cli.options import holdout_said, limits_said, pin_options, plan_option, table_options, work_options
 
 if TYPE_CHECKING:
+    from chaff.cli.console import Show
     from chaff.decide.plan import Plan
 
 
@@ -76,10 +77,18 @@ def command(data: str, **said: Any) -> None:
     show.stopwatch.turn(AFTER)
     names = leave(run, folder, data, reduced, again=again)
     if said["times"]:
-        show.times()
+        _times(show)
     times = {"times": show.stopwatch.spent} if said["times"] else {}
     show.finish("select", {"run": run, **times}, [str(folder / n) for n in names])
     show.command(f" next: chaff apply {folder}/selection.json NEW{Path(data).suffix} -o NEW_reduced.csv")
+
+
+def _times(show: Show) -> None:
+    """Where the time went."""
+    from chaff.cli.grids import grid, title
+
+    title(show, "Where the time went")
+    grid(show, ["", "seconds", "share"], [list(row) for row in show.stopwatch.rows()], asked=("", "seconds", "share"), names=0)
 
 
 def _with_options(plan: Plan, said: dict[str, Any]) -> Plan:

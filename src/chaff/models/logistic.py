@@ -77,6 +77,11 @@ class FittedLogistic:
         X = self.standard.apply(rows.data.X)
         return probabilities(self.coefficients[0] + X @ self.coefficients[1:])
 
+    def remarks(self) -> tuple[str, ...]:
+        if not self.separated:
+            return ()
+        return ("a plane tells the training classes apart without a mistake: only the penalty holds the coefficients",)
+
     def on_columns(self) -> tuple[Floats, Floats]:
         return self.standard.on_columns(self.coefficients[1:])
 

@@ -9,8 +9,10 @@ from typing import Any, ClassVar
 from chaff.choices import told
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
+from chaff.evaluate.stage import name_of
 from chaff.methods.importance.way import Way, as_way
 from chaff.models.named import as_model
+from chaff.models.needs import check_memory
 from chaff.models.protocols import Model
 from chaff.results.cuts import Cut
 from chaff.results.findings import Findings
@@ -73,7 +75,11 @@ class Importance:
         return self.cut is not None
 
     def judge(self, table: Table, setting: Setting) -> Findings:
-        found = self.way.measure(table, as_model(self.model), setting)
+        model = as_model(self.model)
+        memory = check_memory(table, model, setting.folds.count, setting.work.workers)
+        if memory:
+            setting.work.tell(f"{name_of(self)} ({memory})")
+        found = self.way.measure(table, model, setting)
         return replace(found, settings={**found.settings, "cut": self.cut, "model": told(self.model, "label")})
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:

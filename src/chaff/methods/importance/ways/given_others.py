@@ -78,7 +78,7 @@ class GivenOthers:
         frame["beyond_chance"] = frame["q"] < self.level
         unit_name = "R² lost" if table.target.task == "regression" else "log loss gained"
         witnesses = "groups" if table.groups is not None and table.order is None else "rows"
-        notes = (f"{unit_name} on held-out rows, {rows:,} {witnesses}, {self.shuffles} shuffles; p of the rise given the others",)
+        notes = (self.says, f"{unit_name} on held-out rows, {rows:,} {witnesses}, {self.shuffles} shuffles; p of the rise given the others")
         settings = {"by": self.name, "model": model.label, "shuffles": self.shuffles, "level": self.level}
         more = {"by_fold": pd.DataFrame({f"fold {k}": v for k, v in enumerate(by_fold, 1)}, index=frame.index)}
         better = {"importance": "higher", "given_others": "higher", "p": "lower", "q": "lower"}
