@@ -93,6 +93,15 @@ def test_penalties_of_nothing_and_of_infinity_one_feature_and_many_columns():
     assert wide.importance().argmax() == 5 and wide.path.violations.max() < 1e-8
 
 
+def test_penalties_are_said_in_a_plan_as_a_list():
+    from chaff.models.named import as_model
+
+    made = as_model({"name": "lasso", "penalties": [0.1, 0.05]})
+    assert made == chaff.Lasso(penalties=(0.1, 0.05)) and hash(made) == hash(chaff.Lasso(penalties=(0.1, 0.05)))
+    with pytest.raises(chaff.UsageError, match="not both"):
+        chaff.Lasso(penalty=1.0, penalties=[1.0])
+
+
 def test_a_category_comes_or_goes_as_a_whole_and_its_coding_does_not_matter():
     t = table(300)
     fitted = chaff.models.fit(t, chaff.GroupLasso())

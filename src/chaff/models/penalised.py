@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 from typing import ClassVar, Literal
@@ -86,7 +87,7 @@ class Penalised:
     """What all penalised linear models share; see `Lasso`."""
 
     penalty: float | None = None
-    penalties: tuple[float, ...] | None = None
+    penalties: Sequence[float] | None = None
     choose: Choose = "best"
     folds: int = 5
     adaptive: bool = False
