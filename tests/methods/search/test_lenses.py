@@ -51,6 +51,8 @@ def test_a_fifth_goes_and_then_one_at_a_time_and_pins_never():
     importance = {n: float(j) for j, n in enumerate(names)}
     assert without_weakest(names, (), importance) == names[4:]
     assert without_weakest(names[:9], (), importance) == names[1:9]
+    many = {f"c{j:03d}": float(j) for j in range(200)}
+    assert without_weakest(list(many), (), many) == list(many)[80:]  # of very many two fifths
     assert without_weakest(names[:8], {"c00"}, importance) == ["c00", *names[2:8]]
     assert without_weakest(["b", "a"], (), {"a": 0.0, "b": 0.0}) == ["b"]  # of equals the first by name goes
     assert without_weakest(["a"], {"a"}, {"a": 0.0}) == ["a"]
