@@ -14,8 +14,7 @@ if TYPE_CHECKING:
 
 CUTS = ("top", "share", "above", "times_mean", "beyond_chance")
 SHOWN = (
-    "given_others", "coefficient", "raw", "kept_share", "enters", "raw_share", "won_share", "direction", "spread", "low", "high",
-    "p", "q",
+    "given_others", "p", "q", "coefficient", "raw", "kept_share", "enters", "raw_share", "won_share", "direction", "spread", "low", "high",
 )  # fmt: skip
 FIGURES = (".png", ".svg", ".pdf")
 
