@@ -184,6 +184,9 @@ def test_early_stopping_stops_on_inner_folds():
     noise = chaff.open_arrays(rng.normal(size=(150, 5)), rng.normal(size=150))
     fitted = chaff.models.fit(noise, chaff.Boosting(rounds=150, stop_after=8))
     assert fitted.rounds < 15 and fitted.inner_losses.argmin() == fitted.rounds
+    never = chaff.Boosting(rounds=3, stop_after=1, rate=1.0, depth=9, leaf_rows=1)  # worse than nothing from the first round on
+    for by in ("permutation", "impurity", "shapley", "given others"):
+        assert not chaff.importance(noise, never, by).frame["importance"].any()
     assert chaff.models.fit(table(300), chaff.Boosting(rounds=80, stop_after=8)).rounds > 20
 
 

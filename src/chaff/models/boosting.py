@@ -55,9 +55,11 @@ class FittedBoosting:
 
     def shuffled(self, rows: Sample, foreign: Sequence[Sample], work: Work) -> tuple[Floats, list[tuple[slice, Floats]]]:
         """As `FittedForest.shuffled`, on the scale of the predictions."""
-        _, blocks = self.trees.shuffled(rows, foreign, work)
         margins = np.broadcast_to(self.margins(rows), rows.targets.shape)
         base = self._shares(margins.copy())
+        if not self.trees.trees:  # stopped before the first round: nothing moves
+            return base, [(slice(0, len(base)), np.zeros((len(foreign), len(self.features), *base.shape)))]
+        _, blocks = self.trees.shuffled(rows, foreign, work)
         told = [(where, self._shares(margins[where] + change * self.trees.trees) - base[where]) for where, change in blocks]
         return base, told
 
