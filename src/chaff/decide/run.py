@@ -117,9 +117,7 @@ def select(
     table : Table
         From `chaff.open_table` or `chaff.open_arrays`.
     plan : Plan or path of a TOML file, optional
-        `chaff.built_in_plan()` when left out.
-    models : dict, optional
-        Models of your own by the names they have in the plan's file: ``{"mine": chaff.models.adapt(MyModel)}``.
+        `chaff.built_in_plan()` when left out; `models` are your own by their names in the file, as of `chaff.read_plan`.
     holdout : float, optional
         Share of the rows set aside before anything is looked at (0: none); the plan's, 0.2 by default. The latest rows when
         the table has an order, whole groups when it has groups. Rows that came with ``open_table(…, holdout=…)`` are the
@@ -159,11 +157,7 @@ def select(
     >>> "crumb_score" in run.features
     False
     """
-    if isinstance(plan, str | Path):
-        plan = read_plan(plan, models)
-    plan = built_in_plan() if plan is None else plan
-    if not isinstance(plan, Plan):
-        raise UsageError(f"plan must be a Plan, from chaff.read_plan(file) or chaff.Plan((stage, …)), not {type(plan).__name__}")
+    plan = _plan_of(plan, models)
     if honest not in WAYS:
         raise UsageError(f"honest must be one of {', '.join(WAYS)}, not {honest!r}")
     work = Work(seed, workers, watch)
@@ -181,6 +175,13 @@ def select(
     ledger = replace(walked.ledger, holdout_reads=reads, kept_shares=_kept_shares(walked))
     selection = selection_of(table, train, plan, pinned, closing, ledger, held_part, seed)
     return Run(table, train, walked.reports, closing, ledger, selection, held)
+
+
+def _plan_of(said: Plan | str | Path | None, models: Mapping[str, Any] | None) -> Plan:
+    plan = read_plan(said, models) if isinstance(said, str | Path) else built_in_plan() if said is None else said
+    if not isinstance(plan, Plan):
+        raise UsageError(f"plan must be a Plan, from chaff.read_plan(file) or chaff.Plan((stage, …)), not {type(plan).__name__}")
+    return plan
 
 
 def _kept_shares(walked: Walked) -> dict[str, float]:

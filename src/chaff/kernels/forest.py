@@ -181,6 +181,21 @@ def root_rows(times, units, y, classes, shift, rows, packed, totals):
 
 
 @lean_helper
+def columns_in_play(state, offered, order, in_play, front):
+    """Put the columns that a tree may use at the front of `order`."""
+    for i in range(offered.size):
+        order[i] = offered[i]
+    return draw_columns(state, order, in_play, front) if in_play < offered.size else state
+
+
+@lean_helper
+def mark_rows(times, units, marks):
+    """Which rows were drawn; `marks` is empty where nobody asks. Modified in place."""
+    for i in range(marks.size):
+        marks[i] = times[units[i]] > 0 if units.size else times[i] > 0
+
+
+@lean_helper
 def count_left(packed, split, classes, here, left):
     """Class counts of the left side from the smaller side; returns their sum."""
     small_left = 2 * split <= packed.size
@@ -272,8 +287,8 @@ def grow_trees(
     codes in use.  category : bool (p,).  y : int64 (n,) fixed-point target, or class where `classes` > 1.
     units : int64 (n,) rows that are drawn together; empty where each row stands for itself.  draws : units to draw, below 0
     without replacement.  in_play : columns that a tree may use, drawn anew for each.  want : of these, columns drawn a node.
-    at_random : one cut a column, drawn at random, is looked at.  least : rows of a level that is told apart from others.
-    streams : uint64 (trees,).  node : int64 (trees, most).  pick : int32, place of a category node's set in `sets` (…, 4).
+    at_random : one cut a column, drawn at random.  least : rows of a level that is told apart.  streams : uint64 (trees,).
+    node : int64 (trees, most).  pick : int32, place of a category node's set in `sets` (…, 4).
     value : float64 (trees, most, classes), sum of weights and targets not yet smoothed.  gains : float64 (trees, p).
     in_bag : uint8 (trees, n), 1 where a row was drawn; empty where nobody asks.  Returns histogram updates done.
     """
@@ -281,13 +296,9 @@ def grow_trees(
     updates = np.int64(0)
     for tree in range(streams.size):
         state = draw_units(streams[tree], draws, cumulated, guide, times)
-        for i in range(offered.size):
-            order[i] = offered[i]
-        if in_play < offered.size:
-            state = draw_columns(state, order, in_play, front)
+        state = columns_in_play(state, offered, order, in_play, front)
         m0, total = root_rows(times, units, y, classes, shift, rows, packed, totals[0])
-        for i in range(in_bag.shape[1]):
-            in_bag[tree, i] = times[units[i]] > 0 if units.size else times[i] > 0
+        mark_rows(times, units, in_bag[tree])
         push(stack, 0, 0, m0, 0, 0, total)
         top, count, used = 1, 1, 0
         while top > 0:
@@ -340,6 +351,5 @@ def grow_trees(
                         totals[top, t] = here[t] - left[t] if side else left[t]
                 top += 1
             count += 2
-        nodes[tree] = count
-        set_counts[tree] = used
+        nodes[tree], set_counts[tree] = count, used
     return updates
