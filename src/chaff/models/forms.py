@@ -130,7 +130,7 @@ def sample_of(table: Table, data: Any) -> Sample:
 
 
 def some_rows(rows: Sample, which: Ints) -> Sample:
-    """Fewer rows of a sample in a design, in bins or in a frame."""
+    """Fewer rows of a sample in a design, in bins or in a frame; `which` in ascending order, as a table keeps them."""
     data: Any = rows.data
     if isinstance(data, Bins):
         data = Bins(data.features, np.ascontiguousarray(data.codes[:, which]), data.counts, data.category)
