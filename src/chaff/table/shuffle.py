@@ -2,26 +2,36 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+import hashlib
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from chaff.arrays import Floats, Ints
+from chaff.errors import DataError
 from chaff.table.table import Table
+from chaff.work import Work
 
-AWAY = 0.1  # of the rows: a series is turned round by at least so much
+TRIES, MORE_TRIES = 20, 200  # shuffles drawn for each that is asked for, before those found are all there are
 ALIKE = 8  # groups, next to each other by size, that swap their targets
 
 
-def shuffled(table: Table, stream: np.random.Generator) -> Table:
+def shuffled(table: Table, stream: np.random.Generator, away: float = 0.0) -> Table:
     """The same rows with the target dealt out anew.
+
+    away : share of the rows by which a series is turned round at least. Above 0 for a limit that nothing may reach; for a rate it
+    must be 0: were turns by little left out, the real series would be the largest too often, being alike to those.
 
     Groups swap whole with others of about their size, so that what their rows have in common stays together: the larger gives
     some of its targets, the smaller gives some twice. In time the series of targets is turned round, so that neighbours stay
     neighbours; with groups too, each group's own series is.
     """
+    return with_dealt(table, _dealt(table, stream, away))
+
+
+def with_dealt(table: Table, dealt: Ints) -> Table:
+    """The table with the target, and the weight that goes with it, of other rows: int64 (rows,), who gives to each."""
     rows = table.rows
-    dealt = _dealt(table, stream)
     y = table.y_all.copy()
     y[rows] = table.y[dealt]
     weights = table.weights_all
@@ -31,41 +41,143 @@ def shuffled(table: Table, stream: np.random.Generator) -> Table:
     return replace(table, y_all=y, weights_all=weights)
 
 
-def _dealt(table: Table, stream: np.random.Generator) -> Ints:
+@dataclass(frozen=True)
+class Deals:
+    """Shuffles of a target that differ from it and from each other."""
+
+    orders: tuple[Ints, ...]
+    """int64 (rows,) each: which row gives its target to each row."""
+    how: str
+    """In words: `within groups`."""
+    all_there_are: bool
+    """Whether fewer were found than asked for, so that these are all."""
+
+
+def deals(table: Table, count: int, work: Work, name: str = "deal") -> Deals:
+    """Distinct shuffles of the target that keep what the rows share.
+
+    Within groups where the target varies in most of them (in time: each group's own series turned round), whole groups
+    otherwise; a series in time is turned round. Named by number, so that the first fifty of a hundred are the fifty.
+
+    Raises
+    ------
+    DataError
+        When no shuffle changes the target.
+    """
+    within = varies_within(table)
+    seen = {_print(table, np.arange(len(table)))}
+    orders: list[Ints] = []
+    for k in range(TRIES * count + MORE_TRIES):
+        stream = work.stream(name, k)
+        order = _within_groups(table, stream) if within else _dealt(table, stream)
+        mark = _print(table, order)
+        if mark not in seen:
+            seen.add(mark)
+            orders.append(order)
+        if len(orders) == count:
+            break
+    if not orders:
+        raise DataError(f"shuffling cannot change {table.target.name}: {_why_not(table)}")
+    return Deals(tuple(orders), _how(table, within), len(orders) < count)
+
+
+def varies_within(table: Table) -> bool:
+    """Whether rows of one group differ in the target, in more than half of the groups of two rows or more."""
+    if table.groups is None:
+        return False
+    codes = np.unique(table.groups, return_inverse=True)[1]
+    size = np.bincount(codes)
+    return bool(2 * (_spread_within(table.y, codes)[size > 1] > 0).sum() > (size > 1).sum())
+
+
+def constant_within(values: Floats, groups: Ints) -> bool:
+    """Whether a column says the same in all rows of each group; missing is a value."""
+    codes = np.unique(groups, return_inverse=True)[1]
+    return bool((_spread_within(np.where(np.isnan(values), np.inf, values), codes) == 0).all())
+
+
+def _spread_within(values: Floats, codes: Ints) -> Floats:
+    """Largest less smallest value of each group, infinite values alike."""
+    ranks = np.unique(values, return_inverse=True)[1]
+    count = int(codes.max(initial=-1)) + 1
+    low, high = np.full(count, ranks.size), np.full(count, -1)
+    np.minimum.at(low, codes, ranks)
+    np.maximum.at(high, codes, ranks)
+    return (high - low).astype(float)
+
+
+def _print(table: Table, order: Ints) -> bytes:
+    digest = hashlib.blake2b(np.ascontiguousarray(table.y[order]).tobytes(), digest_size=16)
+    if table.weights is not None:
+        digest.update(np.ascontiguousarray(table.weights[order]).tobytes())
+    return digest.digest()
+
+
+def _within_groups(table: Table, stream: np.random.Generator) -> Ints:
+    """Rows of each group give their targets to one another; in time the group's series is turned round."""
+    groups, order = table.groups, table.order
+    assert groups is not None  # asked for by `varies_within`
+    out = np.empty(len(table), np.int64)
+    first = stream.random(len(table)) if order is None else order
+    for members in _members(groups, first):
+        out[members] = stream.permutation(members) if order is None else _turned(members, stream)[members]
+    return out
+
+
+def _how(table: Table, within: bool) -> str:
+    if within:
+        return "within groups" + (", each group's series turned round" if table.order is not None else "")
+    if table.groups is not None:
+        return "whole groups swap"
+    return "rows" if table.order is None else "the series turned round"
+
+
+def _why_not(table: Table) -> str:
+    if np.unique(table.y).size < 2:
+        return "it has one value"
+    if table.groups is not None:
+        return f"{np.unique(table.groups).size} groups, and their rows or the groups themselves have nothing to swap"
+    return f"{len(table):,} rows have nothing to swap"
+
+
+def _dealt(table: Table, stream: np.random.Generator, away: float = 0.0) -> Ints:
     """Which row gives its target to each row."""
     n = len(table)
     if table.groups is not None:
         return _between_groups(table.groups, table.order, stream)
     if table.order is None:
         return stream.permutation(n)
-    return _turned(np.argsort(table.order, kind="stable"), stream)
+    return _turned(np.argsort(table.order, kind="stable"), stream, away)
 
 
-def _turned(in_order: Ints, stream: np.random.Generator) -> Ints:
+def _turned(in_order: Ints, stream: np.random.Generator, away: float = 0.0) -> Ints:
+    """Who gives to whom when a series (places of its rows, in order) is turned round; by the largest place."""
     n = in_order.size
-    least = int(np.ceil(AWAY * n))
-    by = int(stream.integers(least, n - least + 1)) if n > 2 * least else int(stream.integers(0, n))
-    out = np.empty(n, np.int64)
+    least = int(np.ceil(away * n))
+    by = int(stream.integers(least, n - least + 1)) if 0 < least < n / 2 else int(stream.integers(0, n))
+    out = np.empty(int(in_order.max(initial=-1)) + 1, np.int64)
     out[in_order] = np.roll(in_order, by)
     return out
 
 
 def _between_groups(groups: Ints, order: Floats | None, stream: np.random.Generator) -> Ints:
-    codes = np.unique(groups, return_inverse=True)[1]
-    count = int(codes.max(initial=-1)) + 1
     # Rows of each group side by side: in time where there is an order, in any order otherwise.
-    within = stream.random(codes.size) if order is None else order
-    sorted_rows = np.lexsort((within, codes))
-    members = np.split(sorted_rows, np.cumsum(np.bincount(codes, minlength=count))[:-1])
+    members = _members(groups, stream.random(groups.size) if order is None else order)
     sizes = np.array([m.size for m in members])
-    by_size = np.lexsort((stream.random(count), sizes))
-    out = np.empty(codes.size, np.int64)
+    by_size = np.lexsort((stream.random(len(members)), sizes))
+    out = np.empty(groups.size, np.int64)
     for some in _strata(by_size):
         for taker, giver in zip(some, stream.permutation(some), strict=True):
             given = members[giver]
             start = int(stream.integers(given.size))
             out[members[taker]] = given[(start + np.arange(members[taker].size)) % given.size]
     return out
+
+
+def _members(groups: Ints, within: Floats) -> list[Ints]:
+    """Places of the rows of each group, in the order of `within`."""
+    codes = np.unique(groups, return_inverse=True)[1]
+    return np.split(np.lexsort((within, codes)), np.cumsum(np.bincount(codes))[:-1])
 
 
 def _strata(by_size: Ints) -> list[Ints]:

@@ -70,7 +70,7 @@ def test_levels_of_a_view_with_and_without_missing_as_one():
     table = table_of()
     word, gaps = table.column("variety"), int(table.column("variety").missing.sum())
     for asked, count, own in ((None, len(word.levels) + 1, gaps), (True, len(word.levels) + 1, gaps), (False, len(word.levels), 0)):
-        view = Relevance(missing_level=asked)._view(table, Work())
+        view = Relevance(missing_level=asked).view(table, Work())
         levels, found = view.levels_of("variety")
         assert found == count and int((levels == len(word.levels)).sum()) == own
         assert int((levels < 0).sum()) == gaps - own
@@ -81,7 +81,7 @@ def test_equal_width_bins_have_equal_width():
 
     rng = np.random.default_rng(0)
     table = chaff.open_arrays(np.column_stack([rng.gamma(1, size=500), rng.normal(size=500)]), rng.normal(size=500))
-    view = Relevance(bins=5, bin_kind="equal width")._view(table, Work())
+    view = Relevance(bins=5, bin_kind="equal width").view(table, Work())
     codes = coded(view, ["x1"]).codes[0]
     x = table.column("x1").values
     edges = np.linspace(x.min(), x.max(), 6)

@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 SAMPLE_ROWS = 2 * kernels.SPAN
+AWAY = 0.1  # of the rows: a series is turned round by at least so much
 SHUFFLES = kernels.LANES
 FOLDS = 5
 LEAST_SHARE = 0.005  # of the variation, from which company is worth a flag
@@ -145,7 +146,7 @@ def code(table: Table, features: list[str], bins: int, targets: Floats, work: Wo
     steps = _steps(targets)
     rows = table.take(sampled)
     places = replace(rows, y_all=_at(rows, np.arange(sampled.size)))  # a target that says which row it came from
-    dealt = [steps[:, sampled][:, shuffled(places, work.stream("pair shuffle", k)).y.astype(np.int64)] for k in range(SHUFFLES)]
+    dealt = [steps[:, sampled][:, shuffled(places, work.stream("pair shuffle", k), AWAY).y.astype(np.int64)] for k in range(SHUFFLES)]
     return Coded(tuple(features), codes, steps, sampled, np.ascontiguousarray(np.stack(dealt, 1)))
 
 

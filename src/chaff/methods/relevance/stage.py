@@ -138,7 +138,7 @@ class Relevance:
         work = setting.work
         self.check_table(table)
         names = resolve(self.statistics, table)
-        view = self._view(table, work)
+        view = self.view(table, work)
         leads = leads_of(view)
         frame, more = self._measured(view, set(names) | set(leads.values()) - {""})
         shared = corrected(frame, view)
@@ -154,7 +154,12 @@ class Relevance:
         ways = {str(c): better(str(c)) for c in frame.columns if _ranks(str(c))}
         return Findings(self.use, frame, self.by, ways, asdict(self), (*self._notes(view, frame), *led_words(leads), *shared), more)
 
-    def _view(self, table: Table, work: Work) -> View:
+    def values(self, view: View, name: str) -> pd.Series:
+        """One statistic of every feature, missing where it does not fit; nothing else is computed."""
+        return self._measured(view, {name})[0][name].astype(float)
+
+    def view(self, table: Table, work: Work) -> View:
+        """What the statistics read."""
         return View(
             table,
             work,

@@ -1,0 +1,217 @@
+"""Shuffled target: what a measure gives by chance, from the same computation on targets that were dealt out anew."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+
+from chaff.arrays import Flags, Floats
+from chaff.choices import told
+from chaff.errors import DataError, UsageError, nearest
+from chaff.evaluate.setting import Setting
+from chaff.methods.chance.measures import Measure, as_measure
+from chaff.methods.importance.way import Way
+from chaff.models.named import as_model
+from chaff.models.protocols import Model
+from chaff.results.findings import Findings
+from chaff.results.verdict import Verdict, drop, keep, look
+from chaff.stats.adjust import benjamini_hochberg
+from chaff.stats.chance import AgainstChance, against_chance, shuffles_to_adjust
+from chaff.table.shuffle import Deals, constant_within, deals
+from chaff.table.table import Table
+
+RULES = ("beyond_chance", "maximum")
+LIMITS = (2.0, 2.5, 3.0, 3.5, 4.0, 5.0)  # standard deviations that are always counted
+LEAST_ROWS = 20
+LEAST_SHUFFLES = 3
+
+
+@dataclass(frozen=True)
+class ChanceBaseline:
+    """A measure on the real target against the same on shuffled ones.
+
+    Parameters
+    ----------
+    by : str, way or dict
+        "split standing" (1,500 trees of two levels on three columns each, the same for all targets), a statistic of
+        `chaff.relevance` ("pearson_r", "mutual_information", …) or a way of `chaff.importance` ("permutation", …).
+    model : model, str or dict
+        What is fitted, for ways of importance.
+    shuffles : int
+        Shuffled targets.
+    seeds : int
+        Times the real target is measured, so that it has a spread of its own; split standing shares its trees out over them.
+    keep : dict or None
+        ``{"beyond_chance": 3}``: more than so many standard deviations above chance; ``{"maximum": 0.05}``: the p of the largest
+        score over all columns is no more than this, so that in at most 5 % of tables without effect anything is kept; None only
+        measures.
+    trees : int
+        Of split standing, over all seeds.
+    draws : "shared" or "independent"
+        Whether all targets share the trees' draws of columns, which is several times faster: given the draws, the real target and
+        its shuffles are exchangeable all the same. "independent" draws anew for each, so that shuffles tell of the draws too.
+    level : float
+        At which the single p-values, adjusted, are said to be beyond chance; only where the shuffles suffice.
+    """
+
+    by: Way | str | Mapping[str, Any] = "split standing"
+    model: Model | str | Mapping[str, Any] = "forest"
+    shuffles: int = 50
+    seeds: int = 5
+    keep: Mapping[str, float] | None = field(default_factory=lambda: {"beyond_chance": 3.0})
+    trees: int = 1500
+    draws: Literal["shared", "independent"] = "shared"
+    level: float = 0.05
+    name: str = ""
+
+    use: ClassVar[str] = "chance"
+    loosen: ClassVar[str] = "ask for fewer standard deviations (keep), or pin a feature (--pin-keep)"
+
+    def __post_init__(self) -> None:
+        if self.shuffles < LEAST_SHUFFLES or self.seeds < 1 or self.trees < self.seeds:
+            raise UsageError(f"chance: shuffles must be {LEAST_SHUFFLES} or more, seeds 1 or more, trees at least as many as seeds")
+        if not 0 < self.level < 1:
+            raise UsageError(f"chance: level must be between 0 and 1, not {self.level}")
+        if self.draws not in ("shared", "independent"):
+            raise UsageError(f"chance: draws must be 'shared' or 'independent', not {self.draws!r}")
+        if self.keep is not None:
+            check_keep(self.keep)
+        object.__setattr__(self, "model", as_model(self.model))
+        self.measure  # noqa: B018  says what is wrong with `by`
+
+    @property
+    def measure(self) -> Measure:
+        return as_measure(self.by, self.model, self.trees, self.draws == "independent")
+
+    def cuts_by_target(self) -> bool:
+        """Only where it was told what to keep: it measures otherwise."""
+        return self.keep is not None
+
+    def judge(self, table: Table, setting: Setting) -> Findings:
+        if len(table) < LEAST_ROWS:
+            raise DataError(f"chance: {len(table):,} rows are too few to say what chance gives: at least {LEAST_ROWS}")
+        dealt = deals(table, self.shuffles, setting.work, "chance")
+        if len(dealt.orders) < LEAST_SHUFFLES:
+            raise DataError(
+                f"chance: only {len(dealt.orders)} shuffles of {table.target.name} differ ({dealt.how}): too few to compare with"
+            )
+        real, shuffled = self.measure.measure(table, dealt.orders, self.seeds, setting)
+        blind = _blind(table, dealt)
+        real, shuffled = np.where(blind, np.nan, real), np.where(blind, np.nan, shuffled)
+        mean, spread = _over_seeds(real)
+        return self._findings(table, (mean, spread, real), shuffled, against_chance(mean, shuffled), dealt, blind)
+
+    def _findings(
+        self, table: Table, measured: tuple[Floats, Floats, Floats], shuffled: Floats, found: AgainstChance, dealt: Deals, blind: Flags
+    ) -> Findings:  # fmt: skip
+        """measured : mean and spread over seeds, (features,), and every seed, (seeds, features)."""
+        import pandas as pd
+
+        mean, spread, real = measured
+
+        frame = pd.DataFrame(index=pd.Index(table.features, name="feature"))
+        frame["importance"], frame["importance_sd"] = mean, spread
+        frame["chance_mean"], frame["chance_sd"], frame["chance_largest"] = found.mean, found.sd, found.largest
+        frame["standard_score"], frame["p"], frame["family_p"] = found.score, found.p, found.family_p
+        need = shuffles_to_adjust(int((~np.isnan(found.p)).sum()), self.level)
+        enough = len(shuffled) >= need
+        frame["q"] = benjamini_hochberg(found.p) if enough else np.nan
+        limits = sorted({*LIMITS, *([self.keep["beyond_chance"]] if self.keep and "beyond_chance" in self.keep else [])})
+        more = {
+            "limits": limits_table(frame["standard_score"].to_numpy(float), found.chance_scores, limits),
+            "shuffles": pd.DataFrame(shuffled.T, index=frame.index, columns=[f"shuffle {k}" for k in range(1, len(shuffled) + 1)]),
+            "chance_scores": pd.DataFrame(found.chance_scores.T, index=frame.index),
+            "by_seed": pd.DataFrame(real.T, index=frame.index, columns=[f"seed {k}" for k in range(1, len(real) + 1)]),
+        }
+        settings = {
+            "by": self.measure.label, "model": told(self.model, "label"), "shuffles": len(shuffled), "seeds": len(real),
+            "keep": dict(self.keep) if self.keep else None, "draws": self.draws, "how": dealt.how,
+        }  # fmt: skip
+        notes = _notes(table, frame, dealt, self.shuffles, need, blind)
+        better: Any = {"importance": "higher", "standard_score": "higher", "p": "lower", "family_p": "lower", "q": "lower"}
+        return Findings(self.use, frame, "standard_score", better, settings, notes, more)
+
+    def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
+        out = []
+        for f, r in result.frame.iterrows():
+            name, score = str(f), float(r["standard_score"])
+            figure = f"{score:.1f} standard deviations above chance, family p {r['family_p']:.2g}"
+            if np.isnan(score):
+                words = "no value, or constant within every group, so that shuffling within groups cannot tell"
+                out.append(look(name, self.use, "", "", words, stays=True))
+            elif self.keep is None:
+                out.append(keep(name, self.use, figure, "", "beyond chance" if r["family_p"] <= self.level else "within chance"))
+            elif _beyond(self.keep, score, float(r["family_p"])):
+                out.append(keep(name, self.use, figure, _limit(self.keep), "beyond chance"))
+            else:
+                out.append(drop(name, self.use, figure, _limit(self.keep), "within chance"))
+        return tuple(out)
+
+
+def check_keep(said: Mapping[str, float]) -> None:
+    """One rule and its number."""
+    if len(said) != 1:
+        raise UsageError("chance: keep is one rule and its number, { beyond_chance = 3 } or { maximum = 0.05 }")
+    ((rule, value),) = said.items()
+    if rule not in RULES:
+        raise UsageError(f"chance: unknown rule '{rule}' to keep by; there are {' and '.join(RULES)}.{nearest(rule, RULES)}")
+    if value != value or (rule == "maximum" and not 0 < value < 1):
+        raise UsageError(f"chance: {rule} must be {'between 0 and 1' if rule == 'maximum' else 'a number'}, not {value}")
+
+
+def _over_seeds(real: Floats) -> tuple[Floats, Floats]:
+    """Mean and standard deviation of what was measured, (features,) each; NaN where nothing was, or once only."""
+    known = ~np.isnan(real)
+    count = known.sum(0)
+    mean = np.divide(np.where(known, real, 0.0).sum(0), count, out=np.full(count.shape, np.nan), where=count > 0)
+    squares = np.where(known, real - np.nan_to_num(mean), 0.0) ** 2
+    return mean, np.sqrt(np.divide(squares.sum(0), count - 1, out=np.full(count.shape, np.nan), where=count > 1))
+
+
+def _beyond(rule: Mapping[str, float], score: float, family_p: float) -> bool:
+    return score > rule["beyond_chance"] if "beyond_chance" in rule else family_p <= rule["maximum"]
+
+
+def _limit(rule: Mapping[str, float]) -> str:
+    ((name, value),) = rule.items()
+    return f"{value:g} standard deviations" if name == "beyond_chance" else f"family p {value:g}"
+
+
+def limits_table(score: Floats, chance_scores: Floats, limits: Any) -> Any:
+    """How many columns lie beyond so many standard deviations, and how many do in a shuffle; frame indexed by limit."""
+    import pandas as pd
+
+    rows = [
+        (float(k), int((score > k).sum()), float((chance_scores > k).sum() / len(chance_scores)), int((chance_scores > k).sum(1).max()))
+        for k in limits
+    ]
+    return pd.DataFrame(rows, columns=["standard deviations", "beyond", "by_chance", "by_chance_at_most"]).set_index("standard deviations")
+
+
+def _blind(table: Table, dealt: Deals) -> Flags:
+    """Columns that a shuffle within groups cannot tell of: they say the same in all rows of a group."""
+    if table.groups is None or not dealt.how.startswith("within"):
+        return np.zeros(len(table.features), bool)
+    return np.array([constant_within(table.column(f).values, table.groups) for f in table.features], bool)
+
+
+def _notes(table: Table, frame: Any, dealt: Deals, asked: int, need: int, blind: Flags) -> tuple[str, ...]:
+    count = len(dealt.orders)
+    notes = [f"{count} shuffles of {table.target.name} ({dealt.how}) on {len(table):,} rows; a proxy of what matters is beyond chance too"]
+    if dealt.all_there_are:
+        notes.append(
+            f"{asked} shuffles were asked for, only {count} differ: all of them were taken, and no p is below {1 / (1 + count):.2g}"
+        )
+    if count < need:
+        notes.append(
+            f"{count} shuffles are too few to adjust single p-values over {int(frame['p'].notna().sum())} features (that takes {need:,}): "
+            "go by family_p, from the largest standard score of each shuffle"
+        )
+    if blind.any():
+        names = [f for f, b in zip(table.features, blind, strict=True) if b]
+        some = ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
+        notes.append(f"{some}: constant within every group, so that shuffling within groups cannot tell")
+    return tuple(notes)
