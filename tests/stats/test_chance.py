@@ -1,5 +1,7 @@
 """Real values against shuffled ones: standard scores, p, the maximum step by step, and its rate under no effect."""
 
+from itertools import pairwise
+
 import numpy as np
 import pytest
 
@@ -31,7 +33,7 @@ def step_down(score, chance):
     for place, j in enumerate(order):
         rest = order[place:]
         p[j] = (1 + (chance[:, rest].max(1) >= score[j]).sum()) / (1 + len(chance))
-    for before, j in zip(order[:-1], order[1:], strict=True):
+    for before, j in pairwise(order):
         p[j] = max(p[j], p[before])
     return p
 

@@ -227,6 +227,35 @@ def levels_of_child(P, S, count, size, right, m, totals, leaf, classes, lead, t,
     return best_levels(size, classes, lead, leaf, m[at], mine, c, s, key, order, left)[0]
 
 
+@lean_helper
+def send_left(S, counts, sizes, category, cols, n, totals, leaf, classes, lead, t, full, best, cut, M, m, tt, c, s, key, order, mine, left):
+    """Split the root by the best column of target t: mark its bins on the left in M, count their rows in m[0] and sum them up in
+    tt[0], in the lanes of the target. Modified in place."""
+    win = 0
+    for j in range(1, cols.size):
+        if best[j, t] > best[win, t]:
+            win = j
+    if best[win, t] <= 0.0:
+        return
+    f = cols[win]
+    if category[f]:
+        _, at = levels_of_root(S[win], counts[f], sizes[f], n, totals, leaf, classes, lead, t, c, s, key, order, mine, left)
+        for b in range(sizes[f]):
+            c[b] = counts[f, b]
+        for k in range(classes):
+            mark_levels(c, leaf, sizes[f], order, at, M[win, :, t * classes + k], full)
+    else:
+        for b in range(int(cut[win, t]) + 1):
+            for k in range(classes):
+                M[win, b, t * classes + k] = full
+    for b in range(sizes[f]):
+        for k in range(classes):
+            l = t * classes + k
+            if M[win, b, l] != 0:
+                m[0, l] += counts[f, b]
+                tt[0, l] += float(S[win, b, l])
+
+
 @lean_kernel
 def lanes_of_trees(
     columns, Y, drawn, sizes, category, counts, classes, targets, lead, leaf, levels, full, one, gains,
@@ -278,31 +307,9 @@ def lanes_of_trees(
             m[0, l] = 0.0
             tt[0, l] = 0.0
         for t in range(targets):
-            win = 0
-            for j in range(1, q):
-                if best[j, t] > best[win, t]:
-                    win = j
-            if best[win, t] <= 0.0:
-                continue
-            f = cols[win]
-            if category[f]:
-                x, at = levels_of_root(
-                    S[win], counts[f], sizes[f], n, totals, leaf, classes, lead, t, c, s, key, order, mine, left
-                )  # fmt: skip
-                for b in range(sizes[f]):
-                    c[b] = counts[f, b]
-                for k in range(classes):
-                    mark_levels(c, leaf, sizes[f], order, at, M[win, :, t * classes + k], full)
-            else:
-                for b in range(int(cut[win, t]) + 1):
-                    for k in range(classes):
-                        M[win, b, t * classes + k] = full
-            for b in range(sizes[f]):
-                for k in range(classes):
-                    l = t * classes + k
-                    if M[win, b, l] != 0:
-                        m[0, l] += counts[f, b]
-                        tt[0, l] += float(S[win, b, l])
+            send_left(
+                S, counts, sizes, category, cols, n, totals, leaf, classes, lead, t, full, best, cut, M, m, tt, c, s, key, order, mine, left
+            )
         add_left(columns[cols[0]], columns[cols[1]], columns[cols[2]], Y, M[0], M[1], M[2], L, one, P[0], P[1], P[2])
         for l in range(LANES):
             m[1, l] = n - m[0, l]
@@ -387,96 +394,107 @@ def unpack(H, size, classes, shift, c, s):
                 c[b] += x
 
 
+@lean_helper
+def node_alone(H, size, category, classes, shift, lead, leaf, c, s, totals, key, order, left):
+    """(best gain, cut) of one column in one node, from its packed histogram; levels to the left are the first `cut` of `order`."""
+    unpack(H, size, classes, shift, c, s)
+    m = 0.0
+    for k in range(classes):
+        totals[k] = 0.0
+    for b in range(size):
+        m += c[b]
+        for k in range(classes):
+            totals[k] += s[b, k]
+    if category:
+        return best_levels(size, classes, lead, leaf, m, totals, c, s, key, order, left)
+    return scan_alone(s, c, size, m, totals, leaf, classes, left)
+
+
+@lean_helper
+def fill_root(c, packed, y, few, count, size, classes, shift, H):
+    for b in range(size * classes):
+        H[b] = 0
+    if few.size:
+        add_few(c, few, count, size, shift, H)
+    elif classes == 1:
+        add_packed(c, packed, H)
+    else:
+        for i in range(c.size):
+            H[np.int64(c[i]) * classes + y[i]] += packed[i]
+
+
+@lean_helper
+def mark_below(H, size, category, classes, shift, leaf, cut, c, s, order, below):
+    """below[b] = 1 for the codes on the left. Modified in place."""
+    for b in range(256):
+        below[b] = 0
+    if category:
+        unpack(H, size, classes, shift, c, s)
+        mark_levels(c, leaf, size, order, cut, below, 1)
+    else:
+        for b in range(cut + 1):
+            below[b] = 1
+
+
+@lean_helper
+def fill_children(c, packed, y, side_of, size, classes, C):
+    """Both children of the root side by side, from the rows."""
+    for side in range(2):
+        for b in range(size * classes):
+            C[256 * classes * side + b] = 0
+    if classes == 1:
+        add_sides(c, side_of, packed, C)
+    else:
+        for i in range(c.size):
+            C[(np.int64(side_of[i]) + np.int64(c[i])) * classes + y[i]] += packed[i]
+
+
+@lean_helper
+def share_root(H, size, classes, below, C):
+    """Both children in the column that splits: the two pieces of its root."""
+    for b in range(size):
+        for k in range(classes):
+            C[b * classes + k] = H[b * classes + k] if below[b] else 0
+            C[(256 + b) * classes + k] = 0 if below[b] else H[b * classes + k]
+
+
 @lean_kernel
 def trees_of_target(
     columns, packed, y, few, counts, drawn, sizes, category, classes, shift, lead, leaf, levels, gains,
-    H, C, side_of, below, c, s, totals, tt, key, order, left,
+    H, C, side_of, below, c, s, totals, key, order, left,
 ):  # fmt: skip
     """The same as `lanes_of_trees` for one target with weights: gains float64 (p,).
 
     packed : int64 (n,), weight << shift | weight x target; with several classes the weight.  y : int64 (n,) class.
     few : int64, the rows whose target is 1 where all others are 0 and none has a weight, and counts : float64 (p, 256) rows of
     each code; empty otherwise.
-    H : int64 (q, 256 * classes), C : int64 (q, 512 * classes), rooms for histograms of the root and of both children.
+    H : int64 (q, 256 * classes), C : int64 (512 * classes,), rooms for histograms of the root and of both children.
     side_of : uint16 (n,).  below : uint8 (256,).
     """
-    n = packed.size
-    q = drawn.shape[1]
     for tree in range(drawn.shape[0]):
         cols = drawn[tree]
         top = 0.0
         win = -1
-        for j in range(q):
+        for j in range(cols.size):
             f = cols[j]
-            size = sizes[f]
-            for b in range(size * classes):
-                H[j, b] = 0
-            if few.size:
-                add_few(columns[f], few, counts[f], size, shift, H[j])
-            elif classes == 1:
-                add_packed(columns[f], packed, H[j])
-            else:
-                for i in range(n):
-                    H[j, np.int64(columns[f, i]) * classes + y[i]] += packed[i]
-            unpack(H[j], size, classes, shift, c, s)
-            m = 0.0
-            for k in range(classes):
-                totals[k] = 0.0
-            for b in range(size):
-                m += c[b]
-                for k in range(classes):
-                    totals[k] += s[b, k]
-            if category[f]:
-                g, cut = best_levels(size, classes, lead, leaf, m, totals, c, s, key, order, left)
-            else:
-                g, cut = scan_alone(s, c, size, m, totals, leaf, classes, left)
+            fill_root(columns[f], packed, y, few, counts[f] if few.size else left, sizes[f], classes, shift, H[j])
+            g, cut = node_alone(H[j], sizes[f], category[f], classes, shift, lead, leaf, c, s, totals, key, order, left)
             gains[f] += g
             if g > top:
                 top = g
                 win = j
-                for b in range(256):
-                    below[b] = 0
-                if category[f]:
-                    unpack(H[j], size, classes, shift, c, s)
-                    mark_levels(c, leaf, size, order, cut, below, 1)
-                else:
-                    for b in range(cut + 1):
-                        below[b] = 1
+                mark_below(H[j], sizes[f], category[f], classes, shift, leaf, cut, c, s, order, below)
         if levels < 2 or win < 0:
             continue
         w = columns[cols[win]]
-        for i in range(n):
+        for i in range(w.size):
             side_of[i] = np.uint16(256) * np.uint16(1 - below[w[i]])
-        for j in range(q):
+        for j in range(cols.size):
             f = cols[j]
-            size = sizes[f]
-            for side in range(2):
-                for b in range(size * classes):
-                    C[j, 256 * classes * side + b] = 0
             if j == win:
-                for b in range(size):
-                    for k in range(classes):
-                        C[j, 256 * classes * np.int64(1 - below[b]) + b * classes + k] = H[j, b * classes + k]
-            elif classes == 1:
-                add_sides(columns[f], side_of, packed, C[j])
+                share_root(H[j], sizes[f], classes, below, C)
             else:
-                col = columns[f]
-                for i in range(n):
-                    C[j, (np.int64(side_of[i]) + np.int64(col[i])) * classes + y[i]] += packed[i]
-        for j in range(q):
-            f = cols[j]
-            size = sizes[f]
+                fill_children(columns[f], packed, y, side_of, sizes[f], classes, C)
             for side in range(2):
-                unpack(C[j, 256 * classes * side :], size, classes, shift, c, s)
-                m = 0.0
-                for k in range(classes):
-                    tt[k] = 0.0
-                for b in range(size):
-                    m += c[b]
-                    for k in range(classes):
-                        tt[k] += s[b, k]
-                if category[f]:
-                    g, cut = best_levels(size, classes, lead, leaf, m, tt, c, s, key, order, left)
-                else:
-                    g, cut = scan_alone(s, c, size, m, tt, leaf, classes, left)
-                gains[f] += g
+                child = C[256 * classes * side : 256 * classes * (side + 1)]
+                gains[f] += node_alone(child, sizes[f], category[f], classes, shift, lead, leaf, c, s, totals, key, order, left)[0]

@@ -190,7 +190,7 @@ def _alone(ground: Ground, targets: Targets, unit: tuple[list[int], int, Ints]) 
     gains, room = np.zeros(ground.columns.shape[0]), np.zeros
     trees_of_target(
         ground.columns, packed, y, few, ground.counts, drawn, ground.sizes, ground.category, k, shift, targets.lead, leaf, LEVELS, gains,
-        room((q, 256 * k), np.int64), room((q, 512 * k), np.int64), room(n, np.uint16), room(256, np.uint8), room(256), room((256, k)),
-        room(k), room(k), room(256), room(256, np.int64), room(k),
+        room((q, 256 * k), np.int64), room(512 * k, np.int64), room(n, np.uint16), room(256, np.uint8), room(256), room((256, k)),
+        room(k), room(256), room(256, np.int64), room(k),
     )  # fmt: skip
     return gains[None]
