@@ -10,6 +10,7 @@ from typing import Any
 from chaff.choices import told, wrong_fields
 from chaff.errors import ChaffError, nearest
 from chaff.evaluate.stage import Stage
+from chaff.methods.chance.shadows import ShadowTest
 from chaff.methods.chance.shuffled_target import ChanceBaseline
 from chaff.methods.importance.stage import Importance
 from chaff.methods.overlap.elimination import Inflation
@@ -19,7 +20,7 @@ from chaff.methods.relevance.stage import Relevance
 from chaff.methods.screen.stage import Screen
 from chaff.methods.search.stage import Search
 
-STAGES: dict[str, type] = {s.use: s for s in (Screen, Relevance, Correlation, Inflation, Overlap, Importance, ChanceBaseline, Search)}
+STAGES: dict[str, type] = {s.use: s for s in (Screen, Relevance, Correlation, Inflation, Overlap, Importance, ChanceBaseline, ShadowTest, Search)}
 
 
 def stage_from(entry: Mapping[str, Any], where: str, problems: list[str]) -> Stage | None:

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import hashlib
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.errors import DataError
-from chaff.table.table import Table
 from chaff.work import Work
+
+if TYPE_CHECKING:
+    from chaff.table.table import Table
 
 TRIES, MORE_TRIES = 20, 200  # shuffles drawn for each that is asked for, before those found are all there are
 ALIKE = 8  # groups, next to each other by size, that swap their targets
@@ -79,6 +82,14 @@ def deals(table: Table, count: int, work: Work, name: str = "deal") -> Deals:
     if not orders:
         raise DataError(f"shuffling cannot change {table.target.name}: {_why_not(table)}")
     return Deals(tuple(orders), _how(table, within), len(orders) < count)
+
+
+def order_of_rows(table: Table, stream: np.random.Generator, within: bool = False) -> Ints:
+    """Which row gives its cells to each row, so that columns lose the target and keep what their rows share: whole groups swap, a
+    series is turned round; `within` groups where that is asked for."""
+    if within and table.groups is not None:
+        return _within_groups(table, stream)
+    return _dealt(table, stream)
 
 
 def varies_within(table: Table) -> bool:

@@ -72,6 +72,9 @@ class Source:
     codes: Mapping[str, Sequence[str]] = field(default_factory=dict)
     """Per column, the values that stand for missing in it."""
     derived: tuple[Derived, ...] = ()
+    made: Mapping[str, Column] = field(default_factory=dict, repr=False)
+    """Columns that are in no file: twins and decoys, over every row; never written out."""
+    decoys: tuple[str, ...] = ()
     decoded: BoundedCache[Column] = field(default_factory=_decoded_cache, repr=False)
     gaps: dict[str, bool] = field(default_factory=dict, repr=False)
     """Which columns have any missing cell, looked up once."""
@@ -82,6 +85,20 @@ class Source:
         gaps = {k: v for k, v in self.gaps.items() if k not in changed}
         return replace(self, derived=(*self.derived, *more), decoded=self.decoded.without(changed), gaps=gaps)
 
+    def with_made(self, columns: Sequence[Column], decoys: Sequence[str] = ()) -> Source:
+        """The same data with further columns that are in no file; what is decoded already is shared.
+
+        Raises
+        ------
+        DataError
+            When a column of such a name is there.
+        """
+        taken = [c.name for c in columns if c.name in self.known]
+        if taken:
+            raise DataError(f"a column '{taken[0]}' is in {self.label} already: rename it, so that nobody takes it for a made one")
+        made = {**self.made, **{c.name: c for c in columns}}
+        return replace(self, made=made, decoys=(*self.decoys, *decoys), decoded=self.decoded.without(()), gaps=dict(self.gaps))
+
     def named(self, label: str) -> Source:
         """The same data under another label."""
         return replace(self, label=label)
@@ -89,7 +106,7 @@ class Source:
     @cached_property
     def known(self) -> frozenset[str]:
         """Every column there is, derived ones too."""
-        return frozenset((*self.arrow.column_names, *self.together, *(d.name for d in self.derived)))
+        return frozenset((*self.arrow.column_names, *self.together, *(d.name for d in self.derived), *self.made))
 
     def has_gaps(self, name: str) -> bool:
         """Whether any row of the source lacks this column."""
@@ -105,6 +122,8 @@ class Source:
         return self.decoded.get(name, self._decode)
 
     def _decode(self, name: str) -> Column:
+        if name in self.made:
+            return self.made[name]
         if name in self.together:
             return self._join(name)
         for d in self.derived:
@@ -203,6 +222,11 @@ class Table:
         """Columns that take no part; what the target was made from is one of them."""
         made_from = (self.terms.target,) if self.terms.derives_target else ()
         return tuple(dict.fromkeys([*self.terms.ignore, *made_from]))
+
+    @property
+    def decoys(self) -> tuple[str, ...]:
+        """Features that are known to be noise, from `with_decoys`."""
+        return tuple(f for f in self.features if f in self.source.decoys)
 
     @property
     def costs(self) -> Mapping[str, float]:
@@ -339,6 +363,57 @@ class Table:
         terms = replace(self.terms, missing_flags=tuple(dict.fromkeys([*self.terms.missing_flags, *names])))
         features = [f for f in (*features, *behind.values()) if f]
         return replace(self, source=self.source.deriving(flags), features=tuple(features), meanings=meanings, terms=terms)
+
+    def with_decoys(self, count: int = 10, *, seed: int = 0) -> Table:
+        """Further features that are known to be noise, to see how many of them a method keeps.
+
+        Every other one is a shuffled copy of a feature, the others are drawn anew from a feature's values; with groups whole
+        groups swap their cells, in time the series is turned round, so that a decoy hangs together as its original does. Named
+        `decoy_01_shuffled_…` and `decoy_02_drawn_like_…`; never written out by anything.
+
+        Parameters
+        ----------
+        count : int
+        seed : int
+            Fixes which features are copied, and how.
+
+        Raises
+        ------
+        UsageError, DataError
+            When there is nothing to copy, or a column has such a name.
+
+        Examples
+        --------
+        >>> import chaff
+        >>> table = chaff.demo.table(rows=200).with_features(["protein_pct", "variety"]).with_decoys(2)
+        >>> table.decoys
+        ('decoy_01_shuffled_protein_pct', 'decoy_02_drawn_like_variety')
+        """
+        from chaff.table.decoys import made_decoys
+
+        columns = made_decoys(self, count, seed)
+        names = tuple(c.name for c in columns)
+        return replace(self, source=self.source.with_made(columns, names), features=(*self.features, *names))
+
+    def with_label_noise(self, share: float, *, seed: int = 0) -> Table:
+        """The same rows with some targets wrong, to see what a method withstands.
+
+        Parameters
+        ----------
+        share : float
+            Of the rows in view, above 0 and at most 1, whose targets are dealt out among them anew.
+        seed : int
+
+        Examples
+        --------
+        >>> import chaff
+        >>> table = chaff.demo.table(rows=200)
+        >>> 0.1 < (table.with_label_noise(0.2).y != table.y).mean() <= 0.2
+        np.True_
+        """
+        from chaff.table.decoys import noisy_target
+
+        return replace(self, y_all=noisy_target(self, share, seed))
 
     def with_fill(self, values: Mapping[str, Any]) -> Table:
         """The same features with the gaps of some filled: for what is missing because it is zero, or none.
