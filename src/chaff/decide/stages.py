@@ -7,11 +7,13 @@ import typing
 from collections.abc import Mapping
 from typing import Any
 
-from chaff.choices import told, wrong_fields
+from chaff.choices import changed_fields, told, wrong_fields
 from chaff.errors import ChaffError, nearest
 from chaff.evaluate.stage import Stage
+from chaff.methods.chance.knockoffs import Knockoffs
 from chaff.methods.chance.shadows import ShadowTest
 from chaff.methods.chance.shuffled_target import ChanceBaseline
+from chaff.methods.chance.stability import Stability
 from chaff.methods.importance.stage import Importance
 from chaff.methods.overlap.elimination import Inflation
 from chaff.methods.overlap.pair_cut import Correlation
@@ -20,7 +22,9 @@ from chaff.methods.relevance.stage import Relevance
 from chaff.methods.screen.stage import Screen
 from chaff.methods.search.stage import Search
 
-STAGES: dict[str, type] = {s.use: s for s in (Screen, Relevance, Correlation, Inflation, Overlap, Importance, ChanceBaseline, ShadowTest, Search)}
+STAGES: dict[str, type] = {
+    s.use: s for s in (Screen, Relevance, Correlation, Inflation, Overlap, Importance, ChanceBaseline, ShadowTest, Stability, Knockoffs, Search)
+}
 
 
 def stage_from(entry: Mapping[str, Any], where: str, problems: list[str]) -> Stage | None:
@@ -76,6 +80,8 @@ def _plain(value: Any) -> Any:
     """Choices by their names, sequences as lists."""
     if getattr(value, "own", False):
         return told(value, "label")
+    if dataclasses.is_dataclass(value) and isinstance(getattr(type(value), "use", None), str):
+        return {"use": getattr(value, "use")} | {k: _plain(v) for k, v in changed_fields(value).items()}  # noqa: B009
     for key in ("name", "label"):
         if dataclasses.is_dataclass(value) and isinstance(getattr(type(value), key, None), str):
             return told(value, key)

@@ -6,12 +6,16 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, Literal
 
 from chaff.decide.calls.judged import findings_of, judge, stage_of
+from chaff.evaluate.stage import Stage
+from chaff.methods.chance.knockoffs import Knockoffs
 from chaff.methods.chance.shadows import ShadowTest
 from chaff.methods.chance.shuffled_target import ChanceBaseline
+from chaff.methods.chance.stability import Stability
 from chaff.methods.importance.way import Way
 from chaff.models.protocols import Model
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
+from chaff.stats.knockoffs import Form
 from chaff.table.table import Table
 
 BEYOND = {"beyond_chance": 3.0}
@@ -163,3 +167,126 @@ def shadow_test(
         "model": model, "by": by, "rounds": rounds, "percentile": percentile, "keep_share": keep_share, "drop_share": drop_share, "level": level,
     }  # fmt: skip
     return findings_of(judge(stage_of(ShadowTest, said), table, pins=pins, features=features, folds=0, seed=seed, workers=workers))
+
+
+def stability(
+    table: Table,
+    stage: Stage | str | Mapping[str, Any] = "relevance",
+    size: int | None = None,
+    *,
+    pairs: int = 50,
+    threshold: float = 0.75,
+    pins: Iterable[Pin] = (),
+    features: Sequence[str] | None = None,
+    seed: int = 0,
+    workers: int | None = None,
+) -> Findings:
+    """How often a stage chooses each column on complementary halves of the rows.
+
+    Parameters
+    ----------
+    table : Table
+        20 rows or more. Classes keep their shares, groups stay whole; with an order, halves are made of blocks in time.
+    stage : stage, str or dict
+        What chooses: ``chaff.Relevance()``, "importance", ``{"use": "importance", "model": "lasso", "by": "coefficient"}``,
+        ``chaff.Search("ridge")``, "chance", "shadow".
+    size : int, optional
+        How many it chooses in each half; a fifth of the columns, ten at most, when left out.
+    pairs : int
+        Pairs of halves, so twice as many halves.
+    threshold : float
+        Kept: chosen in at least this share of the halves; above 0.5.
+    pins : iterable of Pin
+    features : list of str, optional
+    seed, workers : int
+
+    Returns
+    -------
+    Findings
+        One row a feature: chosen_share, stand_in (who is chosen in its place), verdict. ``more["thresholds"]``: how many are chosen at
+        each, and how many accidental picks are expected at most, by complementary pairs and by plain half-samples;
+        ``more["pairs"]``: columns that stand in for each other; ``settings["stability"]`` of the whole set with its interval.
+
+    Raises
+    ------
+    UsageError, DataError
+
+    Notes
+    -----
+    An accidental pick is a column that a half chooses no more often than one in the mean. The bound holds for these, not for
+    proxies. Source: Shah and Samworth, 2013; Meinshausen and Bühlmann, 2010; of the set: Nogueira, Sechidis and Brown, 2018.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> lots = chaff.demo.table(rows=200).with_features(["protein_pct", "ash_pct", "lab_temp_c", "line_voltage_v", "straw_pct"])
+    >>> found = chaff.stability(lots, chaff.Relevance(["pearson_r"], by="pearson_r"), size=1, pairs=20)
+    >>> found.ranked().index[0], found.frame["chosen_share"].sum()
+    ('protein_pct', np.float64(1.0))
+    """
+    said = {"stage": stage, "size": size, "pairs": pairs, "threshold": threshold}
+    return findings_of(judge(stage_of(Stability, said), table, pins=pins, features=features, folds=0, seed=seed, workers=workers))
+
+
+def knockoffs(
+    table: Table,
+    q: float = 0.1,
+    *,
+    statistic: Literal["lasso difference", "forest difference"] = "lasso difference",
+    form: Form = "minimum reconstructability",
+    marginals: Literal["as they are", "normal scores"] = "as they are",
+    runs: int = 10,
+    pins: Iterable[Pin] = (),
+    features: Sequence[str] | None = None,
+    seed: int = 0,
+    workers: int | None = None,
+) -> Findings:
+    """Columns that beat copies which know nothing of the target, with a limit on the share of false picks.
+
+    Parameters
+    ----------
+    table : Table
+        Numbers only, rows that are independent (no groups, order or weights), fewer columns than rows; twice as many rows as
+        columns for the rate. Exact combinations of other columns are left out first, gaps are filled by the median.
+    q : float
+        Share of false picks that is allowed in the mean, between 0 and 1.
+    statistic : "lasso difference" or "forest difference"
+    form : "minimum reconstructability", "semidefinite" or "equicorrelated"
+        How far copies stand from their originals.
+    marginals : "as they are" or "normal scores"
+    runs : int
+        Times copies are drawn. With 1 the picks are those of knockoff+; with more, e-values are averaged, so that the answer hardly
+        depends on the draw.
+    pins : iterable of Pin
+    features : list of str, optional
+    seed, workers : int
+
+    Returns
+    -------
+    Findings
+        One row a feature: difference (what the column is worth less what its copy is, mean over runs), difference_sd, picked_share
+        (of the runs), e_value, apart (variance that sets the copy apart; near 0 there is no power), verdict. No column is a
+        possible answer: q = 0.1 picks ten at once or none. A note says how well the normal law fits the columns.
+
+    Raises
+    ------
+    UsageError, DataError
+        For categories, for rows that hang together, for more columns than rows: says what is possible.
+
+    Notes
+    -----
+    A column without effect *given all others* is a false pick; a proxy is one. Source: Barber and Candès, 2015; Candès, Fan, Janson
+    and Lv, 2018; Spector and Janson, 2022; Ren and Barber, 2024.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> import numpy as np
+    >>> X = np.random.default_rng(0).normal(size=(200, 12))
+    >>> table = chaff.open_arrays(X, X[:, :8].sum(1) + np.random.default_rng(1).normal(size=200))
+    >>> found = chaff.knockoffs(table, q=0.2, runs=5)
+    >>> found.frame["stays"].sum() >= 8
+    np.True_
+    """
+    said = {"q": q, "statistic": statistic, "form": form, "marginals": marginals, "runs": runs}
+    return findings_of(judge(stage_of(Knockoffs, said), table, pins=pins, features=features, folds=0, seed=seed, workers=workers))

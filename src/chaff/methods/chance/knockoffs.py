@@ -1,0 +1,222 @@
+"""Knockoffs: copies of the columns that know nothing of the target, and columns that beat their copies at a rate of false picks."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from scipy import special
+
+from chaff.arrays import Floats, Ints
+from chaff.errors import DataError, UsageError
+from chaff.evaluate.setting import Setting
+from chaff.methods.chance.normality import fit_in_words
+from chaff.models.forest import Forest
+from chaff.models.forms import sample
+from chaff.models.penalised import Lasso
+from chaff.results.findings import Findings
+from chaff.results.verdict import Verdict, drop, keep, look
+from chaff.stats.inflation import dependent_columns
+from chaff.stats.knockoffs import FORMS, Form, beyond, copies, distances, e_values, threshold
+from chaff.stats.matrices import shrinkage
+from chaff.table.opening import open_arrays
+from chaff.table.table import Table
+from chaff.work import Work, task
+
+LEAST_ROWS = 20
+ROWS_A_COLUMN = 2  # from which correlations are taken as they are
+TREES, DEPTH, LEAF_ROWS = 300, 8, 10
+STATISTICS = ("lasso difference", "forest difference")
+
+
+@dataclass(frozen=True)
+class Knockoffs:
+    """Columns that beat their knockoff copies, with a limit on the share of false picks.
+
+    Parameters
+    ----------
+    q : float
+        Share of false picks that is allowed in the mean.
+    statistic : "lasso difference" or "forest difference"
+        Coefficient of the column less that of its copy, at the penalty that inner folds choose (classes as 0/1 numbers); or what
+        the splits of a forest on both explain.
+    form : "minimum reconstructability", "semidefinite" or "equicorrelated"
+        How far copies stand from their originals.
+    marginals : "as they are" or "normal scores"
+        Whether columns are put on normal scores first, for columns that are far from normal each by itself.
+    runs : int
+        Times copies are drawn; over several, e-values are averaged, so that the answer hardly depends on the draw.
+    """
+
+    q: float = 0.1
+    statistic: Literal["lasso difference", "forest difference"] = "lasso difference"
+    form: Form = "minimum reconstructability"
+    marginals: Literal["as they are", "normal scores"] = "as they are"
+    runs: int = 10
+    name: str = ""
+
+    use: ClassVar[str] = "knockoffs"
+    loosen: ClassVar[str] = "raise its q, or pin a feature (--pin-keep)"
+
+    def __post_init__(self) -> None:
+        if not 0 < self.q < 1:
+            raise UsageError(f"knockoffs: q must be between 0 and 1, not {self.q}: at 0 nothing is ever picked, at 1 everything may be false")
+        if self.statistic not in STATISTICS or self.form not in FORMS or self.marginals not in ("as they are", "normal scores"):
+            raise UsageError(
+                f"knockoffs: statistic is one of {', '.join(STATISTICS)}; form of {', '.join(FORMS)}; marginals 'as they are' or 'normal scores'"
+            )
+        if self.runs < 1:
+            raise UsageError(f"knockoffs: runs must be 1 or more, not {self.runs}")
+
+    def cuts_by_target(self) -> bool:
+        return True
+
+    def check_table(self, table: Table) -> None:
+        """Numbers, independent rows, and more rows than columns."""
+        others = [f for f in table.features if table.kind(f) != "number"]
+        if others:
+            some = ", ".join(others[:4]) + (f" and {len(others) - 4} more" if len(others) > 4 else "")
+            raise UsageError(
+                f"knockoffs: {some}: only numbers have Gaussian copies, a category's levels have none. Pass the numbers as features, "
+                "and judge categories by `chance` or `shadow`"
+            )
+        roles = [w for w, r in (("groups", table.groups), ("an order", table.order), ("weights", table.weights)) if r is not None]
+        if roles:
+            raise UsageError(
+                f"knockoffs: the rows have {' and '.join(roles)}, but copies are drawn row by row as if rows were independent and alike; "
+                "`chance` and `shadow` follow groups and time"
+            )
+
+    def judge(self, table: Table, setting: Setting) -> Findings:
+        self.check_table(table)
+        n, p = len(table), len(table.features)
+        if n < LEAST_ROWS:
+            raise DataError(f"knockoffs: {n:,} rows are too few to learn how columns go together: at least {LEAST_ROWS}")
+        names = sorted(table.features)
+        Z, gaps = standardised(table, names, self.marginals == "normal scores")
+        used, pruned = independent(Z)
+        if used.size >= n:
+            raise DataError(
+                f"knockoffs: {used.size:,} columns on {n:,} rows: how they go together cannot be learned. Possible here: at most "
+                f"{n // ROWS_A_COLUMN:,} columns (choose them without the target, or on other rows), or `chance`, which knows no such limit"
+            )
+        Z = Z[:, used]
+        C, share = correlations(Z)
+        s = distances(C, self.form)
+        units = [(k, setting.work.key("knockoffs", k)) for k in range(self.runs)]
+        found = setting.work.each(task(_differences, self, table, Z, C, s), units, "knockoffs")
+        return self._findings(table, [names[k] for k in used], [names[k] for k in pruned], np.array(found), s, Z, C, share, gaps)
+
+    def _findings(
+        self, table: Table, used: list[str], pruned: list[str], W: Floats, s: Floats, Z: Floats, C: Floats, share: float, gaps: list[str]
+    ) -> Findings:  # fmt: skip
+        import pandas as pd
+
+        e = np.array([e_values(w, self.q) for w in W])
+        kept = beyond(e.mean(0), self.q) if self.runs > 1 else threshold(W[0], self.q) <= W[0]
+        frame = pd.DataFrame(index=pd.Index(table.features, name="feature"))
+        for name, values in (
+            ("difference", W.mean(0)), ("difference_sd", W.std(0, ddof=1) if self.runs > 1 else np.full(len(used), np.nan)),
+            ("picked_share", (e > 0).mean(0)), ("e_value", e.mean(0)), ("apart", s), ("picked", kept.astype(float)),
+        ):  # fmt: skip
+            frame[name] = pd.Series(values, used).reindex(frame.index)
+        words = fit_in_words(Z, C, used)
+        notes = [f"{int(kept.sum())} of {len(used)} columns picked at q = {self.q:g} ({self.statistic}, {self.form}, {self.runs} runs)"]
+        if not kept.any():
+            notes.append(
+                f"no column is a possible answer: q = {self.q:g} picks at least {int(np.ceil(1 / self.q - 1e-9))} columns at once or none"
+                + (" (in each run alike)" if self.runs > 1 else "")
+            )
+        notes.append(words)
+        if pruned:
+            notes.append(f"{', '.join(pruned[:4])}{' and more' if len(pruned) > 4 else ''}: exact combinations of others, left out first")
+        if share > 0:
+            notes.append(f"with fewer than two rows a column correlations were shrunk by {share:.2f}: the rate was not measured there")
+        if gaps:
+            notes.append(f"gaps of {', '.join(gaps[:4])}{' and more' if len(gaps) > 4 else ''} were filled by the median")
+        settings = {"q": self.q, "statistic": self.statistic, "form": self.form, "marginals": self.marginals, "runs": self.runs}
+        by_run = pd.DataFrame(W.T, index=pd.Index(used, name="feature"), columns=range(1, self.runs + 1))
+        better: Any = {"difference": "higher", "e_value": "higher", "picked_share": "higher"}
+        return Findings(self.use, frame, "e_value" if self.runs > 1 else "difference", better, settings, tuple(notes), {"runs": by_run})
+
+    def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
+        out = []
+        for f, r in result.frame.iterrows():
+            figure, limit = f"beats its copies by {r['difference']:.3g}, picked in {r['picked_share']:.0%} of the runs", f"q {self.q:g}"
+            if np.isnan(r["difference"]):
+                out.append(look(str(f), self.use, "", limit, "an exact combination of other columns: no copy can tell it apart", stays=True))
+            elif r["picked"] > 0:
+                out.append(keep(str(f), self.use, figure, limit, "beyond its knockoffs"))
+            else:
+                out.append(drop(str(f), self.use, figure, limit, "not beyond its knockoffs"))
+        return tuple(out)
+
+
+def standardised(table: Table, names: list[str], normal_scores: bool) -> tuple[Floats, list[str]]:
+    """(columns of mean 0 and spread 1, float64 (n, p), constant ones 0; which had gaps)."""
+    Z, gaps = np.empty((len(table), len(names))), []
+    for j, name in enumerate(names):
+        x = table.column(name).values.copy()
+        missing = np.isnan(x)
+        if missing.any():
+            gaps.append(name)
+            x[missing] = np.median(x[~missing]) if not missing.all() else 0.0
+        if normal_scores:
+            from scipy.stats import rankdata
+
+            x = special.ndtri(rankdata(x) / (x.size + 1))
+        spread = x.std(ddof=1)
+        Z[:, j] = (x - x.mean()) / spread if spread > 0 else 0.0
+    return Z, gaps
+
+
+def independent(Z: Floats) -> tuple[Ints, Ints]:
+    """(columns that are left when of every exact dependency the last by name goes, those that went)."""
+    alive = [k for k in range(Z.shape[1]) if Z[:, k].any()]
+    while len(alive) > 1:
+        involved = dependent_columns(np.atleast_2d(np.corrcoef(Z[:, alive], rowvar=False)))
+        if not involved.size:
+            break
+        alive.pop(int(involved[-1]))
+    used = np.array(alive, np.int64)
+    return used, np.setdiff1d(np.arange(Z.shape[1]), used)
+
+
+def correlations(Z: Floats) -> tuple[Floats, float]:
+    """Correlations, shrunk where rows are few, and by what share."""
+    n, p = Z.shape
+    C = np.atleast_2d(np.corrcoef(Z, rowvar=False))
+    share = shrinkage(Z.T) if n < ROWS_A_COLUMN * p else 0.0
+    C = (1 - share) * C
+    np.fill_diagonal(C, 1.0)
+    return C, share
+
+
+def _differences(stage: Knockoffs, table: Table, Z: Floats, C: Floats, s: Floats, unit: tuple[int, int]) -> Floats:
+    """What each column is worth less what its copy is, float64 (p,), with copies of one run."""
+    _, key = unit
+    work, p = Work(key, 1), Z.shape[1]
+    swap = work.stream("sides").random(p) < 0.5  # neither side is first, so that no tie ever favours originals
+    beside = copies(Z, C, s, work.stream("copies"))
+    left, right = np.where(swap, beside, Z), np.where(swap, Z, beside)
+    worth = np.zeros(2 * p)
+    for y in _targets(table, stage.statistic):
+        both = open_arrays(np.hstack([left, right]), y, names=[f"c{k:05}" for k in range(2 * p)])
+        if stage.statistic == "lasso difference":
+            worth += np.abs(Lasso().fit(sample(both, "design"), work).importance())
+        else:
+            forest = Forest(TREES, int(np.ceil(np.sqrt(2 * p))), LEAF_ROWS, DEPTH)
+            worth += forest.fit(sample(both, "bins"), work).importance()
+    difference = worth[:p] - worth[p:]
+    return np.where(swap, -difference, difference)
+
+
+def _targets(table: Table, statistic: str) -> list[Any]:
+    """What the statistic is computed on: the number, an indicator of each class, or the classes themselves."""
+    if table.target.task == "regression":
+        return [table.y]
+    if statistic == "lasso difference":
+        return [t + np.linspace(0, 1e-9, t.size) for t in table.targets.T]  # a hair, so that 0 and 1 are read as numbers
+    return [np.array(table.target.classes, object)[table.y.astype(int)]]
+

@@ -1,0 +1,190 @@
+"""Stability: how often a stage chooses a column on halves of the rows."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any, ClassVar
+
+import numpy as np
+
+from chaff.arrays import Flags, Ints
+from chaff.choices import wrong_fields
+from chaff.errors import DataError, UsageError, nearest
+from chaff.evaluate.setting import Setting
+from chaff.evaluate.stage import Stage
+from chaff.folds import make_folds, time_blocks
+from chaff.methods.chance.measures import statistic_values
+from chaff.methods.chance.shadows import ShadowTest
+from chaff.methods.chance.shuffled_target import ChanceBaseline
+from chaff.methods.importance.stage import Importance
+from chaff.methods.relevance.catalogue import NAMES
+from chaff.methods.relevance.stage import Relevance
+from chaff.methods.search.stage import Search, SearchTrail
+from chaff.results.findings import Findings
+from chaff.results.verdict import Verdict, drop, keep
+from chaff.stats.stability import accidental_picks, in_turn, picks_at, set_stability
+from chaff.table.table import Table
+from chaff.work import Work, task
+
+CHOOSERS: dict[str, type] = {s.use: s for s in (Relevance, Importance, Search, ChanceBaseline, ShadowTest)}
+THRESHOLDS = (0.55, 0.6, 0.65, 0.7, 0.75, 0.8, 0.85, 0.9, 0.95)
+LEAST_ROWS = 20
+FOLDS = 5
+BLOCKS = 20  # in time, half of which make a half-sample
+LEAST_SHARE = 0.15  # of the halves, to stand in for another
+
+
+@dataclass(frozen=True)
+class Stability:
+    """How often a stage chooses a column on complementary halves of the rows.
+
+    Parameters
+    ----------
+    stage : stage, str or dict
+        What chooses: ``chaff.Relevance()``, "importance", ``{"use": "importance", "model": "lasso", "by": "coefficient"}``,
+        ``chaff.Search("ridge")``; of findings the best `size` by their leading column.
+    size : int or None
+        How many it chooses in each half; None for a fifth of the columns, ten at most.
+    pairs : int
+        Pairs of halves: each pair splits all rows in two (whole groups; in time, blocks).
+    threshold : float
+        Kept: chosen in at least this share of the halves, above one half.
+    """
+
+    stage: Stage | str | Mapping[str, Any] = "relevance"
+    size: int | None = None
+    pairs: int = 50
+    threshold: float = 0.75
+    name: str = ""
+
+    use: ClassVar[str] = "stability"
+    loosen: ClassVar[str] = "lower its threshold or raise its size, or pin a feature (--pin-keep)"
+
+    def __post_init__(self) -> None:
+        if self.pairs < 2 or (self.size is not None and self.size < 1):
+            raise UsageError("stability: pairs must be 2 or more and size 1 or more")
+        if not 0.5 < self.threshold <= 1:
+            raise UsageError(f"stability: threshold must be above 0.5 and at most 1, not {self.threshold}")
+        object.__setattr__(self, "stage", as_chooser(self.stage))
+
+    def cuts_by_target(self) -> bool:
+        return True
+
+    def judge(self, table: Table, setting: Setting) -> Findings:
+        if len(table) < LEAST_ROWS:
+            raise DataError(f"stability: {len(table):,} rows are too few to halve: at least {LEAST_ROWS}")
+        size = self._size(table)
+        chooser = as_chooser(self.stage)
+        units = [(k, half) for k, half in enumerate(halves(table, self.pairs, setting.work))]
+        work = replace(setting.work, watch=None)
+        found = setting.work.each(task(_chosen, chooser, size, table, work), units, "stability")
+        return self._findings(table, np.array(found), size, chooser)
+
+    def _size(self, table: Table) -> int:
+        p = len(table.features)
+        size = self.size if self.size is not None else min(10, max(1, p // 5))
+        if size >= p:
+            raise UsageError(f"stability: a size of {size} of {p} features chooses nothing: take a smaller one")
+        return size
+
+    def _findings(self, table: Table, chosen: Flags, size: int, chooser: Any) -> Findings:
+        import pandas as pd
+
+        p, names = len(table.features), np.array(table.features)
+        share, mean = chosen.mean(0), float(chosen.sum(1).mean())
+        frame = pd.DataFrame({"chosen_share": share}, index=pd.Index(table.features, name="feature"))
+        whole = set_stability(chosen)
+        turns = in_turn(chosen, LEAST_SHARE, 0.6)
+        frame["stand_in"] = [", ".join(names[j if i == k else i] for i, j, *_ in turns if k in (i, j)) for k in range(p)]
+        limits = sorted({*THRESHOLDS, self.threshold})
+        bounds = [accidental_picks(t, mean, p, self.pairs) for t in limits]
+        rows = [(t, picks_at(share, t), b, m) for t, (b, m) in zip(limits, bounds, strict=True)]
+        columns = ["threshold", "chosen", "accidental_at_most", "accidental_plain_halves"]
+        more = {
+            "thresholds": pd.DataFrame(rows, columns=columns).set_index("threshold"),
+            "pairs": pd.DataFrame(
+                [(names[i], names[j], e, b) for i, j, e, b in turns], columns=["feature", "stand_in", "either_share", "both_share"]
+            ),
+            "halves": pd.DataFrame(chosen.T, index=frame.index, columns=range(1, len(chosen) + 1)),
+        }
+        bound = bounds[limits.index(self.threshold)]
+        settings = {
+            "stage": chooser.use, "size": size, "pairs": self.pairs, "threshold": self.threshold, "stability": whole.value,
+            "stability_low": whole.low, "stability_high": whole.high, "accidental_at_most": bound[0],
+        }  # fmt: skip
+        notes = (
+            f"{len(chosen)} halves of {len(table):,} rows, {mean:.3g} of {p} chosen in each by {chooser.use}",
+            f"at {self.threshold:g} at most {bound[0]:.2g} accidental picks are expected (plain half-samples: {bound[1]:.2g}): columns "
+            f"that a half picks no more often than one in the mean ({mean / p:.2f})",
+            f"stability of the whole set {whole.value:.2f} (95 %: {whole.low:.2f} to {whole.high:.2f}; 0 chance, 1 always the same)",
+            *[
+                f"{names[i]} and {names[j]} stand in for each other: one of them in {e:.0%} of the halves, both in {b:.0%}"
+                for i, j, e, b in turns[:4]
+            ],
+        )
+        return Findings(self.use, frame, "chosen_share", {"chosen_share": "higher"}, settings, notes, more)
+
+    def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
+        out, limit = [], f"{self.threshold:g} of the halves"
+        for f, r in result.frame.iterrows():
+            figure = f"chosen in {r['chosen_share']:.0%} of the halves"
+            if r["chosen_share"] >= self.threshold - 1e-12:
+                out.append(keep(str(f), self.use, figure, limit, "chosen again and again"))
+            else:
+                words = f"chosen in turn with {r['stand_in']}" if r["stand_in"] else "not chosen often enough"
+                out.append(drop(str(f), self.use, figure, limit, words))
+        return tuple(out)
+
+
+def as_chooser(said: Any) -> Any:
+    """A stage that ranks or searches, from itself, its word, or a mapping with `use` and settings."""
+    if isinstance(said, str):
+        said = {"use": said}
+    if isinstance(said, Mapping):
+        use = str(said.get("use", ""))
+        if use not in CHOOSERS:
+            raise UsageError(f"stability: '{use}' does not choose features; {', '.join(CHOOSERS)} do.{nearest(use, CHOOSERS)}")
+        settings = {k: v for k, v in said.items() if k != "use"}
+        wrong = wrong_fields(CHOOSERS[use], settings)
+        if wrong:
+            raise UsageError(f"stability: {use}: " + "; ".join(wrong))
+        return CHOOSERS[use](**settings)
+    if not isinstance(said, tuple(CHOOSERS.values())):
+        raise UsageError(f"stability: {said!r} does not choose features; {', '.join(CHOOSERS)} do")
+    return said
+
+
+def halves(table: Table, pairs: int, work: Work) -> list[Ints]:
+    """Rows of both halves of each pair, positions in the table: classes in their shares, whole groups, equal rows together; in time
+    half of the blocks that the series is cut into."""
+    out = []
+    if table.order is not None:
+        block = time_blocks(table.order, min(BLOCKS, len(table) // 2))
+        count = int(block.max()) + 1
+        for k in range(pairs):
+            first = work.stream("halves", k).permutation(count)[: count // 2]
+            out += [np.flatnonzero(np.isin(block, first)), np.flatnonzero(~np.isin(block, first))]
+        return out
+    for part in make_folds(table, 2, pairs, work).parts:
+        out += [np.flatnonzero(part == 0), np.flatnonzero(part == 1)]
+    return out
+
+
+def _chosen(stage: Any, size: int, table: Table, work: Work, unit: tuple[int, Ints]) -> Flags:
+    """bool (features,): what the stage chooses on one half."""
+    k, rows = unit
+    half = table.take(rows)
+    seed = replace(work, seed=work.key("half", k))
+    if isinstance(stage, Relevance) and stage.by in NAMES:  # the one statistic that ranks, and nothing else
+        values = statistic_values(stage, NAMES[stage.by], stage.view(half, seed))
+        order = np.lexsort((np.array(table.features), -np.nan_to_num(values, nan=-np.inf)))[:size]
+        return np.isin(np.arange(len(values)), order) & ~np.isnan(values)
+    result = stage.judge(half, Setting.of(half, FOLDS, work=seed))
+    if isinstance(result, SearchTrail):
+        sets = [s for s in result.decided.sets if len(s) <= size]
+        best = max(sets, key=len) if sets else frozenset()
+    else:
+        ranked = result.ranked()
+        best = frozenset(str(f) for f in ranked.index[ranked[result.lead].notna()][:size])
+    return np.array([f in best for f in table.features], bool)
