@@ -25,8 +25,10 @@ from chaff.table.table import Table
 from chaff.work import Work, task
 
 LEAST_ROWS = 20
+MOST_VIF = 1000.0  # beyond, a copy could stand so little apart that nothing is ever told
 ROWS_A_COLUMN = 2  # from which correlations are taken as they are
 TREES, DEPTH, LEAF_ROWS = 300, 8, 10
+RUN_SHARE = 0.75  # of q, the level of each of several runs: at q itself hardly any e-value would be large enough in the mean
 STATISTICS = ("lasso difference", "forest difference")
 
 
@@ -113,7 +115,8 @@ class Knockoffs:
     ) -> Findings:  # fmt: skip
         import pandas as pd
 
-        e = np.array([e_values(w, self.q) for w in W])
+        level = RUN_SHARE * self.q if self.runs > 1 else self.q
+        e = np.array([e_values(w, level) for w in W])
         kept = beyond(e.mean(0), self.q) if self.runs > 1 else threshold(W[0], self.q) <= W[0]
         frame = pd.DataFrame(index=pd.Index(table.features, name="feature"))
         for name, values in (
@@ -125,12 +128,12 @@ class Knockoffs:
         notes = [f"{int(kept.sum())} of {len(used)} columns picked at q = {self.q:g} ({self.statistic}, {self.form}, {self.runs} runs)"]
         if not kept.any():
             notes.append(
-                f"no column is a possible answer: q = {self.q:g} picks at least {int(np.ceil(1 / self.q - 1e-9))} columns at once or none"
-                + (" (in each run alike)" if self.runs > 1 else "")
+                f"no column is a possible answer: q = {self.q:g} picks at least {int(np.ceil(1 / level - 1e-9))} columns at once or none"
+                + (f" in a run; {int(np.ceil(1 / self.q - 1e-9))} where runs = 1" if self.runs > 1 else "")
             )
         notes.append(words)
         if pruned:
-            notes.append(f"{', '.join(pruned[:4])}{' and more' if len(pruned) > 4 else ''}: exact combinations of others, left out first")
+            notes.append(f"{', '.join(pruned[:4])}{' and more' if len(pruned) > 4 else ''}: combinations of other columns, or all but (VIF over {MOST_VIF:,.0f}): left out first")
         if share > 0:
             notes.append(f"with fewer than two rows a column correlations were shrunk by {share:.2f}: the rate was not measured there")
         if gaps:
@@ -145,7 +148,7 @@ class Knockoffs:
         for f, r in result.frame.iterrows():
             figure, limit = f"beats its copies by {r['difference']:.3g}, picked in {r['picked_share']:.0%} of the runs", f"q {self.q:g}"
             if np.isnan(r["difference"]):
-                out.append(look(str(f), self.use, "", limit, "an exact combination of other columns: no copy can tell it apart", stays=True))
+                out.append(look(str(f), self.use, "", limit, "a combination of other columns, or all but: no copy can tell it apart", stays=True))
             elif r["picked"] > 0:
                 out.append(keep(str(f), self.use, figure, limit, "beyond its knockoffs"))
             else:
@@ -172,13 +175,18 @@ def standardised(table: Table, names: list[str], normal_scores: bool) -> tuple[F
 
 
 def independent(Z: Floats) -> tuple[Ints, Ints]:
-    """(columns that are left when of every exact dependency the last by name goes, those that went)."""
+    """(columns that are left, those that went): of every exact dependency the last by name, then the largest VIF over the limit."""
     alive = [k for k in range(Z.shape[1]) if Z[:, k].any()]
     while len(alive) > 1:
-        involved = dependent_columns(np.atleast_2d(np.corrcoef(Z[:, alive], rowvar=False)))
-        if not involved.size:
+        C = np.atleast_2d(np.corrcoef(Z[:, alive], rowvar=False))
+        involved = dependent_columns(C)
+        if involved.size:
+            alive.pop(int(involved[-1]))
+            continue
+        vif = np.diag(np.linalg.inv(C)) if len(Z) > ROWS_A_COLUMN * len(alive) else np.ones(len(alive))
+        if vif.max() <= MOST_VIF:
             break
-        alive.pop(int(involved[-1]))
+        alive.pop(int(np.flatnonzero(vif > vif.max() * (1 - 1e-6))[-1]))
     used = np.array(alive, np.int64)
     return used, np.setdiff1d(np.arange(Z.shape[1]), used)
 
