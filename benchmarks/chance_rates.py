@@ -2,6 +2,7 @@
 
     python benchmarks/chance_rates.py noise [seeds] [test …]
     python benchmarks/chance_rates.py power [seeds] [test …]
+    python benchmarks/chance_rates.py knockoffs [seeds]
 
 Noise: numbers; categories of many levels; columns that go together; groups that columns and target share levels by; series in
 time; several classes. Printed: share of tables in which anything was kept, share of columns kept, each with a 95 % interval.
@@ -81,14 +82,55 @@ def known(rng: np.random.Generator) -> tuple[chaff.Table, dict[str, str]]:
     }  # fmt: skip
 
 
+FOREST = chaff.Forest(trees=150, columns_per_split=7, leaf_rows=10, depth=8)  # a smaller one than the default, to be done today
+
+
 def kept(found: chaff.Findings) -> list[str]:
     return [str(f) for f in found.frame.index[found.frame["verdict"] == "keep"]]
 
 
-TESTS: dict[str, Callable[[chaff.Table, int], list[str]]] = {
-    "standing, maximum": lambda t, s: kept(chaff.chance_baseline(t, keep={"maximum": 0.05}, seed=s)),
-    "standing, 3 sd": lambda t, s: kept(chaff.chance_baseline(t, seed=s)),
-    "mutual information, maximum": lambda t, s: kept(chaff.chance_baseline(t, "mutual_information", keep={"maximum": 0.05}, seed=s)),
+Told = tuple[list[str], pd.Series]
+"""Columns kept, and a score of every column by which more or fewer would be."""
+
+
+def chance(t: chaff.Table, s: int, rule: dict[str, float], by: str = "split standing") -> Told:
+    found = chaff.chance_baseline(t, by, keep=rule, seed=s, workers=1)
+    return kept(found), found.frame["standard_score"]
+
+
+def shadow(t: chaff.Table, s: int, share: float) -> Told:
+    found = chaff.shadow_test(t, FOREST, keep_share=share, seed=s, workers=1)
+    return kept(found), found.frame["hit_share"] + 1e-3 * (found.frame["worth"] / found.frame["to_beat"].abs()).clip(0, 100)
+
+
+def stability(t: chaff.Table, s: int) -> Told:
+    found = chaff.stability(
+        t, {"use": "chance", "shuffles": 10, "trees": 100, "keep": {"beyond_chance": 3.0}}, 4, pairs=15, seed=s, workers=1
+    )
+    return kept(found), found.frame["chosen_share"]
+
+
+def knockoffs(t: chaff.Table, s: int, statistic: str, runs: int) -> Told:
+    numbers = [f for f in t.features if t.kind(f) == "number"]
+    found = chaff.knockoffs(t, 0.2, statistic=statistic, runs=runs, features=numbers, seed=s, workers=1)  # type: ignore[arg-type]
+    return [f for f in kept(found) if f in numbers], found.frame["difference"] / found.frame["difference"].abs().max()
+
+
+def given_others(t: chaff.Table, s: int) -> Told:
+    found = chaff.importance(t, cut={"beyond_chance": 0.05}, seed=s, workers=1)
+    return kept(found), -found.frame["p"]
+
+
+TESTS: dict[str, Callable[[chaff.Table, int], Told]] = {
+    "chance, maximum 0.05": lambda t, s: chance(t, s, {"maximum": 0.05}),
+    "chance, 3 sd": lambda t, s: chance(t, s, {"beyond_chance": 3}),
+    "chance of mutual information, maximum 0.05": lambda t, s: chance(t, s, {"maximum": 0.05}, "mutual_information"),
+    "shadow, 0.9 of the rounds": lambda t, s: shadow(t, s, 0.9),
+    "shadow, 0.5 of the rounds": lambda t, s: shadow(t, s, 0.5),
+    "stability of chance, 0.75": stability,
+    "knockoffs 0.2, lasso, 1 run": lambda t, s: knockoffs(t, s, "lasso difference", 1),
+    "knockoffs 0.2, forest, 10 runs": lambda t, s: knockoffs(t, s, "forest difference", 10),
+    "importance given others, 0.05": given_others,
 }
 
 
@@ -105,7 +147,7 @@ def noise(seeds: int, asked: list[str]) -> None:
             try:
                 for seed in range(seeds):
                     table = make(np.random.default_rng(seed + 10_000))
-                    stays = TESTS[name](table, seed)
+                    stays, _ = TESTS[name](table, seed)
                     tables, columns, of = tables + bool(stays), columns + len(stays), of + len(table.features)
             except chaff.ChaffError as error:
                 print(f"| {name} | {kind} | {error} | | |")
@@ -115,20 +157,56 @@ def noise(seeds: int, asked: list[str]) -> None:
 
 
 def power(seeds: int, asked: list[str]) -> None:
-    print("| test | strong | weak | pair | twice | columns of noise kept | seconds a table |\n|---|---:|---:|---:|---:|---:|---:|")
+    """Share found of each kind by the test's own rule, and with its limit set so that one column of noise in a hundred passes."""
+    print("| test | strong | weak | pair | twice | columns of noise kept | at 1 % of noise: weak | pair | seconds a table |")
+    print("|---|---:|---:|---:|---:|---:|---:|---:|---:|")
     for name in asked:
         found: dict[str, list[bool]] = {"strong": [], "weak": [], "pair": [], "twice": [], "noise": []}
+        scores: dict[str, list[float]] = {k: [] for k in found}
         start = time.perf_counter()
         for seed in range(seeds):
             table, role = known(np.random.default_rng(seed + 20_000))
-            stays = TESTS[name](table, seed)
-            for f in table.features:
+            stays, score = TESTS[name](table, seed)
+            for f in score.index:
                 found[role.get(f, "noise")].append(f in stays)
+                scores[role.get(f, "noise")].append(float(np.nan_to_num(score[f], nan=-np.inf)))
         took = (time.perf_counter() - start) / seeds
+        limit = float(np.quantile(scores["noise"], 0.99, method="higher"))
+        equal = [float(np.mean(np.array(scores[k]) > limit)) for k in ("weak", "pair")]
         shares = " | ".join(f"{np.mean(found[k]):.2f}" for k in ("strong", "weak", "pair", "twice"))
-        print(f"| {name} | {shares} | {interval(sum(found['noise']), len(found['noise']))} | {took:.2f} |", flush=True)
+        noise_kept = interval(sum(found["noise"]), len(found["noise"]))
+        print(f"| {name} | {shares} | {noise_kept} | {equal[0]:.2f} | {equal[1]:.2f} | {took:.2f} |", flush=True)
+
+
+def false_discoveries(seeds: int, _: list[str]) -> None:
+    """Knockoffs on columns that go together alike, and in blocks: 40 columns, 400 rows, 15 with an effect."""
+    print("| columns | form | runs | share of false picks (q 0.2) | power |\n|---|---|---:|---:|---:|")
+    designs = {"all alike (0.5)": np.full((40, 40), 0.5), "blocks of 5 (0.6)": np.kron(np.eye(8), np.full((5, 5), 0.6))}
+    for name, C in designs.items():
+        np.fill_diagonal(C, 1.0)
+        root = np.linalg.cholesky(C)
+        for form, runs in (
+            ("minimum reconstructability", 1),
+            ("semidefinite", 1),
+            ("equicorrelated", 1),
+            ("minimum reconstructability", 10),
+        ):
+            wrong, right = [], []
+            for seed in range(seeds if runs == 1 else max(1, seeds // 4)):
+                rng = np.random.default_rng(seed + 30_000)
+                X = rng.normal(size=(400, 40)) @ root.T
+                on = rng.permutation(40)[:15]
+                b = np.zeros(40)
+                b[on] = rng.choice([-1, 1], 15) * 0.25
+                names = [f"c{j:02}" for j in range(40)]
+                table = chaff.open_arrays(X, X @ b + rng.normal(size=400), names=names)
+                picked = [names.index(f) for f in kept(chaff.knockoffs(table, 0.2, form=form, runs=runs, seed=seed, workers=1))]  # type: ignore[arg-type]
+                wrong.append(float(np.mean(~np.isin(picked, on))) if picked else 0.0)
+                right.append(float(np.isin(on, picked).mean()))
+            error = 2 * np.std(wrong) / np.sqrt(len(wrong))
+            print(f"| {name} | {form} | {runs} | {np.mean(wrong):.3f} ± {error:.3f} | {np.mean(right):.2f} |", flush=True)
 
 
 if __name__ == "__main__":
     what, count = sys.argv[1], int(sys.argv[2]) if len(sys.argv) > 2 else 200
-    {"noise": noise, "power": power}[what](count, sys.argv[3:] or list(TESTS))
+    {"noise": noise, "power": power, "knockoffs": false_discoveries}[what](count, sys.argv[3:] or list(TESTS))

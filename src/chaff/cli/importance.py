@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import click
 
+from chaff.cli import against_chance
 from chaff.cli.options import all_option, columns_option, file_ending, pin_options, plan_option, rows_options, table_options, work_options
 
 if TYPE_CHECKING:
@@ -41,6 +43,7 @@ FIGURES = (".png", ".svg", ".pdf")
 @click.option("--times-mean", type=float, help="Cut: at least so many times the mean.")
 @click.option("--beyond-chance", type=float, help="Cut: adjusted p below this, for ways that test.")
 @click.option("--limits", metavar="A,B,…", help="Importances to try as limits, side by side.")
+@against_chance.options
 @click.option("--folds", type=click.IntRange(2), default=5, show_default=True, help="Folds.")
 @all_option
 @click.option("--out", metavar="FILE", help="Save the findings: .json, .csv or .parquet.")
@@ -48,7 +51,10 @@ FIGURES = (".png", ".svg", ".pdf")
 @click.option("--close-up", metavar="FILE", help="Draw what the way has of its own: the path, effects, folds, disagreement.")
 @work_options
 def command(data: str, **said: Any) -> None:
-    """What a model uses of DATA: by shuffling, coefficients, splits, leaving out, sharing out, or several together."""
+    """What a model uses of DATA: by shuffling, coefficients, splits, leaving out, sharing out, or several together.
+
+    With --chance, --shadow, --stability or --knockoffs: which columns are beyond what chance alone would give.
+    """
     from chaff.cli.console import Show, tell_of_compiling
     from chaff.cli.ground import stand
     from chaff.decide.calls.judged import findings_of, judge
@@ -63,8 +69,14 @@ def command(data: str, **said: Any) -> None:
         if model not in (None, "forest"):
             raise click.UsageError("--trees is the forest's; say them with the model: --model '{ name = \"boosting\", rounds = 100 }'")
         model = {"name": "forest", "trees": said["trees"]}
+    test = against_chance.asked_for(said)
     show = Show(said["form"])
-    ground = stand(data, said, show, before=("importance",))
+    ground = stand(data, said, show, before=("importance", *against_chance.TESTS))
+    if said["decoys"]:
+        ground = replace(ground, table=ground.table.with_decoys(said["decoys"], seed=said["seed"]))
+    if test:
+        _against_chance(test, ground, said, model, limits, show)
+        return
     options = {"by": _choice(said["by"], "--by"), "shuffles": said["shuffles"], "cut": _cut(said)}
     stage = ground.stage(Importance, model=model, **options)
     other = ground.stage(Importance, model=against, **options) if against is not None else None
@@ -81,6 +93,23 @@ def command(data: str, **said: Any) -> None:
         show.stop()
     _table(show, found, said["everything"])
     _more(show, found, limits, said["everything"])
+    show.finish("importance", {"table": ground, "found": found}, _leave(found, said))
+
+
+def _against_chance(test: str, ground: Any, said: dict[str, Any], model: Any, limits: list[float], show: Show) -> None:
+    from chaff.cli.console import tell_of_compiling
+    from chaff.decide.calls.judged import findings_of, judge
+
+    stage = against_chance.stage_of(test, ground, said, model, _choice(said["by"], "--by"))
+    ground.tell(show)
+    tell_of_compiling(show)
+    show.watch(test)
+    pins = [p for p in ground.pins if p.feature in ground.table.features]
+    try:
+        found = findings_of(judge(stage, ground.table, pins=pins, seed=said["seed"], workers=said["workers"], watch=show.watch))
+    finally:
+        show.stop()
+    against_chance.show_table(show, found, said["everything"], limits)
     show.finish("importance", {"table": ground, "found": found}, _leave(found, said))
 
 
@@ -175,8 +204,18 @@ def _leave(found: Findings, said: dict[str, Any]) -> list[str]:
     for option in ("figure", "close_up"):
         if said[option]:
             from chaff.files import write_with
-            from chaff.plots.importance_figures import close_up, importance_bars
 
-            write_with(said[option], (importance_bars if option == "figure" else close_up)(found).savefig)
+            write_with(said[option], _figure(found, option).savefig)
             names.append(said[option])
     return names
+
+
+def _figure(found: Findings, option: str) -> Any:
+    from chaff.plots.chance_figures import decoys_among
+    from chaff.plots.importance_figures import close_up, importance_bars
+
+    if found.method in against_chance.TESTS:
+        return against_chance.draw(found, option)
+    if option == "close_up" and any(str(f).startswith("decoy_") for f in found.frame.index):
+        return decoys_among(found)
+    return (importance_bars if option == "figure" else close_up)(found)

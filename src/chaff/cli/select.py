@@ -43,6 +43,9 @@ if TYPE_CHECKING:
 )
 @click.option("--quick", is_flag=True, help="Leave the honest score out, and promise nothing.")
 @click.option("--no-state", is_flag=True, help="Do not count, across runs, how often this holdout was read.")
+@click.option(
+    "--decoys", type=click.IntRange(1), metavar="N", help="Put N columns of known noise in, and count those kept; none is written out."
+)
 @click.option("--times", is_flag=True, help="Say where the time went, by stage.")
 @work_options
 def command(data: str, **said: Any) -> None:
@@ -61,6 +64,7 @@ def command(data: str, **said: Any) -> None:
     plan = _with_options(given or built_in_plan(), said)
     share, rows = holdout_said(said["holdout"])
     table, wins = open_said(data, said, given, rows)
+    table = table.with_decoys(said["decoys"], seed=said["seed"]) if said["decoys"] else table
     pins = pins_of(said, given)
     folder = make_folder(said["out"])
     reads(data)

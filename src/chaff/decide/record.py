@@ -40,12 +40,12 @@ def selection_of(
     told = replace(plan, table=table.terms, pins=tuple(pins.values()))
     return Selection(
         target=TargetPart(name=target.name, task=target.task, unit=target.unit, classes=list(target.classes), positive=target.positive),
-        kept=[_kept_part(train, f, ledger) for f in closing.kept],
+        kept=[_kept_part(train, f, ledger) for f in closing.kept if f not in table.decoys],
         dropped=dropped,
         look=look,
         derived=[DerivedPart(name=d.name, made=d.made, of=d.of, value=d.value) for d in table.source.derived if d.name in kept],
         holdout=holdout,
-        scores=_scores(closing),
+        scores=_scores(closing, table.decoys),
         plan=told.as_mapping(),
         seed=seed,
         data=DataPart(
@@ -79,6 +79,8 @@ def _gone(table: Table, kept: set[str], ledger: Ledger) -> tuple[list[DroppedPar
     """What went, and what a person should look at, with the word that decided."""
     dropped, look = [], []
     for f in table.features:
+        if f in table.decoys:
+            continue
         v = ledger.last(f)
         if v is None:
             continue
@@ -124,7 +126,7 @@ def fingerprint(table: Table) -> str:
     return "sha256:" + digest.hexdigest()
 
 
-def _scores(closing: Closing) -> dict[str, Any]:
+def _scores(closing: Closing, decoys: tuple[str, ...] = ()) -> dict[str, Any]:
     def one(line: Line) -> dict[str, Any]:
         said = [("honest folds", closing.model, closing.metric, line.honest), ("holdout", closing.model, closing.metric, line.holdout)]
         if closing.beside is not None:
@@ -136,7 +138,7 @@ def _scores(closing: Closing) -> dict[str, Any]:
             for on, model, metric, s in said
             if s.mean == s.mean
         ]
-        return {"features": list(line.features), "scores": scores}
+        return {"features": [f for f in line.features if f not in decoys], "scores": scores}
 
     out = {"full": one(closing.line("full")), "kept": one(closing.line("kept")), "none": one(closing.line("nothing"))}
     out["folds"] = closing.folds  # type: ignore[assignment]

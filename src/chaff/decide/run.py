@@ -27,6 +27,7 @@ from chaff.evaluate.stage import name_of
 from chaff.folds import make_folds
 from chaff.methods.search.stage import SearchTrail
 from chaff.models.named import as_model
+from chaff.results.decoys import DecoyRate
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
 from chaff.results.plain import records
@@ -57,8 +58,13 @@ class Run:
 
     @property
     def features(self) -> tuple[str, ...]:
-        """The kept features."""
-        return self.closing.kept
+        """The kept features; decoys are none, whatever the run made of them."""
+        return tuple(f for f in self.closing.kept if f not in self.table.decoys)
+
+    @property
+    def decoys(self) -> DecoyRate | None:
+        """How many of the table's decoys were kept; None where there are none."""
+        return DecoyRate.of(self.table.decoys, self.closing.kept) if self.table.decoys else None
 
     def result(self, stage: str) -> Findings | Trail:
         """What a stage measured, by its name."""
@@ -85,11 +91,11 @@ class Run:
         return table_html(answer_line(self.closing), head, rows, [*str(self.selection).splitlines(), *closing_words(self)])
 
     def as_plain(self) -> dict[str, Any]:
-        return {
-            "features": list(self.features),
-            "ledger": records(self.ledger.frame),
-            "selection": self.selection.model_dump(mode="json"),
-        } | ({} if self.honest is None else {"honest": self.honest.as_plain()})
+        return (
+            {"features": list(self.features), "ledger": records(self.ledger.frame), "selection": self.selection.model_dump(mode="json")}
+            | ({} if self.honest is None else {"honest": self.honest.as_plain()})
+            | ({} if self.decoys is None else {"decoys": self.decoys.as_plain()})
+        )
 
 
 def _wrapped(text: str) -> list[str]:

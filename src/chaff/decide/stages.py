@@ -23,7 +23,8 @@ from chaff.methods.screen.stage import Screen
 from chaff.methods.search.stage import Search
 
 STAGES: dict[str, type] = {
-    s.use: s for s in (Screen, Relevance, Correlation, Inflation, Overlap, Importance, ChanceBaseline, ShadowTest, Stability, Knockoffs, Search)
+    s.use: s
+    for s in (Screen, Relevance, Correlation, Inflation, Overlap, Importance, ChanceBaseline, ShadowTest, Stability, Knockoffs, Search)
 }
 
 

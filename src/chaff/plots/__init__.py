@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from chaff.plots.chance_figures import chance_band, decoys_among, knockoff_differences, shadow_rounds, stability_shares
 from chaff.plots.correlation_map import correlation_map
 from chaff.plots.feature_target import feature_target, two_features
 from chaff.plots.histograms import histograms, missing_map
@@ -12,6 +13,11 @@ from chaff.plots.residual_figures import predicted_true, residual_checks, residu
 from chaff.plots.size_curve import score_by_size
 
 __all__ = [
+    "chance_band",
+    "decoys_among",
+    "knockoff_differences",
+    "shadow_rounds",
+    "stability_shares",
     "coefficient_path",
     "correlation_map",
     "disagreement",

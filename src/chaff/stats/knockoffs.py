@@ -102,7 +102,7 @@ def threshold(W: Floats, q: float) -> float:
     1.0
     """
     for t in np.unique(np.abs(W[W != 0])):
-        if (1 + (W <= -t).sum()) / max(1, int((W >= t).sum())) <= q:
+        if (1 + (-t >= W).sum()) / max(1, int((t <= W).sum())) <= q:
             return float(t)
     return float("inf")
 
@@ -111,7 +111,7 @@ def e_values(W: Floats, level: float) -> Floats:
     """p / (1 + columns below minus the limit) for columns above the limit of this level, else 0: their sum over columns without
     effect is p at most in the mean. Source: Ren and Barber, 2024."""
     t = threshold(W, level)
-    return np.where(t <= W, W.size / (1.0 + (W <= -t).sum()), 0.0) if np.isfinite(t) else np.zeros(W.size)
+    return np.where(t <= W, W.size / (1.0 + (-t >= W).sum()), 0.0) if np.isfinite(t) else np.zeros(W.size)
 
 
 def beyond(e: Floats, q: float) -> Flags:

@@ -164,7 +164,8 @@ def shadow_test(
     ('keep', 'drop')
     """
     said = {
-        "model": model, "by": by, "rounds": rounds, "percentile": percentile, "keep_share": keep_share, "drop_share": drop_share, "level": level,
+        "model": model, "by": by, "rounds": rounds, "percentile": percentile, "keep_share": keep_share, "drop_share": drop_share,
+        "level": level,
     }  # fmt: skip
     return findings_of(judge(stage_of(ShadowTest, said), table, pins=pins, features=features, folds=0, seed=seed, workers=workers))
 
@@ -266,7 +267,8 @@ def knockoffs(
     Findings
         One row a feature: difference (what the column is worth less what its copy is, mean over runs), difference_sd, picked_share
         (of the runs), e_value, apart (variance that sets the copy apart; near 0 there is no power), verdict. No column is a
-        possible answer: q = 0.1 picks ten at once or none (14 in a run where there are several). A note says how well the normal law fits the columns.
+        possible answer: q = 0.1 picks ten at once or none (14 in a run where there are several). A note says how well
+        the normal law fits the columns.
 
     Raises
     ------

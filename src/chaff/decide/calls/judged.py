@@ -13,6 +13,7 @@ from chaff.decide.pins import checked_pins
 from chaff.errors import ArgumentError, UsageError
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import ChecksTable, Stage
+from chaff.results.decoys import DecoyRate, best_decoy
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
 from chaff.results.trail import Trail
@@ -74,7 +75,19 @@ def findings_of(judged: Judged) -> Findings:
     """The findings of a stage that measures, with its verdicts."""
     if not isinstance(judged.result, Findings):
         raise UsageError("this stage leaves a trail, not findings")
-    return with_verdicts(judged.result, judged.verdicts)
+    return with_decoys_told(with_verdicts(judged.result, judged.verdicts), judged.table.decoys)
+
+
+def with_decoys_told(found: Findings, planted: Sequence[str]) -> Findings:
+    """Findings that say what became of the decoys: how many were kept, or where the best of them stands when nothing was dropped."""
+    if not planted:
+        return found
+    judged = found.frame["stays"].astype(bool) if "stays" in found.frame else found.frame.index.notna()
+    rate = DecoyRate.of([f for f in planted if f in found.frame.index], {str(f) for f in found.frame.index[judged]})
+    cut = not judged.all()
+    words = str(rate) if cut else best_decoy([str(f) for f in found.ranked().index], set(planted))
+    settings = {**found.settings, "decoys": rate.as_plain()} if cut else found.settings
+    return replace(found, notes=(*found.notes, words), settings=settings)
 
 
 def stage_of(cls: type, settings: Mapping[str, Any]) -> Any:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from chaff.decide.calls.judged import Judged, findings_of, judge, stage_of
+from chaff.decide.calls.judged import Judged, findings_of, judge, stage_of, with_decoys_told
 from chaff.methods.relevance.stage import Relevance
 from chaff.methods.screen.stage import Screen
 from chaff.results.cuts import Cut
@@ -109,4 +109,4 @@ def relevance(
 
 def measured_by(judged: Judged) -> Findings:
     """What a stage measured, where it was asked for no verdict."""
-    return judged.result if isinstance(judged.result, Findings) else findings_of(judged)
+    return with_decoys_told(judged.result, judged.table.decoys) if isinstance(judged.result, Findings) else findings_of(judged)

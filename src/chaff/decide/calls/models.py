@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Literal
 
-from chaff.decide.calls.judged import findings_of, judge, stage_of, with_verdicts
+from chaff.decide.calls.judged import findings_of, judge, stage_of, with_decoys_told, with_verdicts
 from chaff.errors import UsageError
 from chaff.methods.importance.stage import Importance
 from chaff.methods.importance.way import Way as ImportanceWay
@@ -180,7 +180,7 @@ def search(
         more["trail"] = trail.decided.trail.frame
     by = "worth" if worth else "kept_share"
     found = Findings("search", frame, by, better, {}, trail.notes, more)
-    return with_verdicts(found, judged.verdicts)
+    return with_decoys_told(with_verdicts(found, judged.verdicts), judged.table.decoys)
 
 
 def prune_linear(

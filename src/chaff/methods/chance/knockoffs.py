@@ -63,10 +63,13 @@ class Knockoffs:
 
     def __post_init__(self) -> None:
         if not 0 < self.q < 1:
-            raise UsageError(f"knockoffs: q must be between 0 and 1, not {self.q}: at 0 nothing is ever picked, at 1 everything may be false")
+            raise UsageError(
+                f"knockoffs: q must be between 0 and 1, not {self.q}: at 0 nothing is ever picked, at 1 everything may be false"
+            )
         if self.statistic not in STATISTICS or self.form not in FORMS or self.marginals not in ("as they are", "normal scores"):
             raise UsageError(
-                f"knockoffs: statistic is one of {', '.join(STATISTICS)}; form of {', '.join(FORMS)}; marginals 'as they are' or 'normal scores'"
+                f"knockoffs: statistic is one of {', '.join(STATISTICS)}; form of {', '.join(FORMS)}; marginals "
+                "'as they are' or 'normal scores'"
             )
         if self.runs < 1:
             raise UsageError(f"knockoffs: runs must be 1 or more, not {self.runs}")
@@ -80,8 +83,8 @@ class Knockoffs:
         if others:
             some = ", ".join(others[:4]) + (f" and {len(others) - 4} more" if len(others) > 4 else "")
             raise UsageError(
-                f"knockoffs: {some}: only numbers have Gaussian copies, a category's levels have none. Pass the numbers as features, "
-                "and judge categories by `chance` or `shadow`"
+                f"knockoffs: {some}: only numbers have Gaussian copies, a category's levels have none. Pass the "
+                "numbers alone (features=[…], --ignore the others), and judge categories by `chance` or `shadow`"
             )
         roles = [w for w, r in (("groups", table.groups), ("an order", table.order), ("weights", table.weights)) if r is not None]
         if roles:
@@ -92,17 +95,17 @@ class Knockoffs:
 
     def judge(self, table: Table, setting: Setting) -> Findings:
         self.check_table(table)
-        n, p = len(table), len(table.features)
+        n = len(table)
         if n < LEAST_ROWS:
             raise DataError(f"knockoffs: {n:,} rows are too few to learn how columns go together: at least {LEAST_ROWS}")
         names = sorted(table.features)
         Z, gaps = standardised(table, names, self.marginals == "normal scores")
-        used, pruned = independent(Z)
-        if used.size >= n:
+        if len(names) >= n:
             raise DataError(
-                f"knockoffs: {used.size:,} columns on {n:,} rows: how they go together cannot be learned. Possible here: at most "
+                f"knockoffs: {len(names):,} columns on {n:,} rows: how they go together cannot be learned. Possible here: at most "
                 f"{n // ROWS_A_COLUMN:,} columns (choose them without the target, or on other rows), or `chance`, which knows no such limit"
             )
+        used, pruned = independent(Z)
         Z = Z[:, used]
         C, share = correlations(Z)
         s = distances(C, self.form)
@@ -117,7 +120,7 @@ class Knockoffs:
 
         level = RUN_SHARE * self.q if self.runs > 1 else self.q
         e = np.array([e_values(w, level) for w in W])
-        kept = beyond(e.mean(0), self.q) if self.runs > 1 else threshold(W[0], self.q) <= W[0]
+        kept = beyond(e.mean(0), self.q) if self.runs > 1 else W[0] >= threshold(W[0], self.q)
         frame = pd.DataFrame(index=pd.Index(table.features, name="feature"))
         for name, values in (
             ("difference", W.mean(0)), ("difference_sd", W.std(0, ddof=1) if self.runs > 1 else np.full(len(used), np.nan)),
@@ -133,7 +136,10 @@ class Knockoffs:
             )
         notes.append(words)
         if pruned:
-            notes.append(f"{', '.join(pruned[:4])}{' and more' if len(pruned) > 4 else ''}: combinations of other columns, or all but (VIF over {MOST_VIF:,.0f}): left out first")
+            notes.append(
+                f"{', '.join(pruned[:4])}{' and more' if len(pruned) > 4 else ''}: combinations of other columns, or all but "
+                f"(VIF over {MOST_VIF:,.0f}), left out first"
+            )
         if share > 0:
             notes.append(f"with fewer than two rows a column correlations were shrunk by {share:.2f}: the rate was not measured there")
         if gaps:
@@ -148,7 +154,9 @@ class Knockoffs:
         for f, r in result.frame.iterrows():
             figure, limit = f"beats its copies by {r['difference']:.3g}, picked in {r['picked_share']:.0%} of the runs", f"q {self.q:g}"
             if np.isnan(r["difference"]):
-                out.append(look(str(f), self.use, "", limit, "a combination of other columns, or all but: no copy can tell it apart", stays=True))
+                out.append(
+                    look(str(f), self.use, "", limit, "a combination of other columns, or all but: no copy can tell it apart", stays=True)
+                )
             elif r["picked"] > 0:
                 out.append(keep(str(f), self.use, figure, limit, "beyond its knockoffs"))
             else:
@@ -227,4 +235,3 @@ def _targets(table: Table, statistic: str) -> list[Any]:
     if statistic == "lasso difference":
         return [t + np.linspace(0, 1e-9, t.size) for t in table.targets.T]  # a hair, so that 0 and 1 are read as numbers
     return [np.array(table.target.classes, object)[table.y.astype(int)]]
-

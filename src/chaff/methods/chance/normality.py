@@ -27,9 +27,12 @@ def strange_pairs(Z: Floats, C: Floats) -> float:
     p = Z.shape[1]
     if p < 2:
         return 0.0
-    Q = np.atleast_2d(np.corrcoef(Z**2, rowvar=False))
+    S = Z**2 - (Z**2).mean(0)
+    size = np.sqrt((S**2).sum(0))
+    S = S / np.where(size > 1e-9, size, 1.0)
+    Q = S.T @ S
     off = np.triu_indices(p, 1)
-    return float((np.abs(np.nan_to_num(Q)[off] - C[off] ** 2) > APART / np.sqrt(len(Z))).mean())
+    return float((np.abs(Q[off] - C[off] ** 2) > APART / np.sqrt(len(Z))).mean())
 
 
 def fit_in_words(Z: Floats, C: Floats, names: list[str]) -> str:

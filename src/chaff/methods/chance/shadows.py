@@ -112,8 +112,8 @@ class ShadowTest:
         }  # fmt: skip
         left = int((frame["decided"] == "").sum())
         notes = [
-            f"{record.done} rounds by {rounds.label} on {len(table):,} rows, {rounds.how}: rounds on the same rows measure how repeatable a "
-            "place is, not whether other rows would show it"
+            f"{record.done} rounds by {rounds.label} on {len(table):,} rows, {rounds.how}: rounds on the same rows measure how "
+            "repeatable a place is, not whether other rows would show it"
         ]
         if left:
             notes.append(f"{left} undecided: `to_decide` says how many rounds more would decide, if their share stays as it is")

@@ -17,10 +17,12 @@ from chaff.folds import make_folds, time_blocks
 from chaff.methods.chance.measures import statistic_values
 from chaff.methods.chance.shadows import ShadowTest
 from chaff.methods.chance.shuffled_target import ChanceBaseline
+from chaff.methods.importance.shuffling import likeness
 from chaff.methods.importance.stage import Importance
 from chaff.methods.relevance.catalogue import NAMES
 from chaff.methods.relevance.stage import Relevance
 from chaff.methods.search.stage import Search, SearchTrail
+from chaff.models.forms import sample
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep
 from chaff.stats.stability import accidental_picks, in_turn, picks_at, set_stability
@@ -32,6 +34,7 @@ THRESHOLDS = (0.55, 0.6, 0.65, 0.7, 0.75, 0.8, 0.85, 0.9, 0.95)
 LEAST_ROWS = 20
 FOLDS = 5
 BLOCKS = 20  # in time, half of which make a half-sample
+RELATED = 0.3  # correlation of the bins, or its like with a category
 LEAST_SHARE = 0.15  # of the halves, to stand in for another
 
 
@@ -95,7 +98,7 @@ class Stability:
         share, mean = chosen.mean(0), float(chosen.sum(1).mean())
         frame = pd.DataFrame({"chosen_share": share}, index=pd.Index(table.features, name="feature"))
         whole = set_stability(chosen)
-        turns = in_turn(chosen, LEAST_SHARE, 0.6)
+        turns = related(table, in_turn(chosen, LEAST_SHARE, 0.6))
         frame["stand_in"] = [", ".join(names[j if i == k else i] for i, j, *_ in turns if k in (i, j)) for k in range(p)]
         limits = sorted({*THRESHOLDS, self.threshold})
         bounds = [accidental_picks(t, mean, p, self.pairs) for t in limits]
@@ -137,10 +140,21 @@ class Stability:
         return tuple(out)
 
 
+def related(table: Table, pairs: list[tuple[int, int, float, float]]) -> list[tuple[int, int, float, float]]:
+    """Pairs that also say the same to some degree: others only take turns at the last place."""
+    if not pairs:
+        return []
+    some = sorted({k for i, j, *_ in pairs for k in (i, j)})
+    rows = sample(table.with_features([table.features[k] for k in some]), "bins")
+    like = likeness(rows.data)
+    place = {k: at for at, k in enumerate(some)}
+    return [p for p in pairs if like[place[p[0]], place[p[1]]] >= RELATED]
+
+
 def as_chooser(said: Any) -> Any:
     """A stage that ranks or searches, from itself, its word, or a mapping with `use` and settings."""
     if isinstance(said, str):
-        said = {"use": said}
+        said = {"use": said} | ({"statistics": "leading"} if said == "relevance" else {})  # the whole list would take ten times as long
     if isinstance(said, Mapping):
         use = str(said.get("use", ""))
         if use not in CHOOSERS:
