@@ -29,7 +29,12 @@ def test_shuffled_targets_limits_figure_and_findings(lots, tmp_path):
         "importance", lots, *ALONE, "--chance", "20", "--keep", "maximum", "--limits", "2,4", "--figure", tmp_path / "band.png",
         "--out", tmp_path / "found.json",
     )  # fmt: skip
-    for words in ("are beyond chance (family p 0.05 or less), by split standing against 20 shuffles", "within groups", "What each limit", "by chance"):
+    for words in (
+        "are beyond chance (family p 0.05 or less), by split standing against 20 shuffles",
+        "within groups",
+        "What each limit",
+        "by chance",
+    ):
         assert words in flat(out), words
     assert (tmp_path / "band.png").stat().st_size > 10_000
     saved = chaff.read_findings(tmp_path / "found.json")
@@ -56,7 +61,9 @@ def test_shadows_stability_and_knockoffs(lots, tmp_path):
 
 
 def test_decoys_among_the_columns_of_any_importance(lots, tmp_path):
-    out = flat(run("importance", lots, *ALONE, "--model", "ridge", "--by", "permutation", "--decoys", "4", "--close-up", tmp_path / "d.png"))
+    out = flat(
+        run("importance", lots, *ALONE, "--model", "ridge", "--by", "permutation", "--decoys", "4", "--close-up", tmp_path / "d.png")
+    )
     assert "the best decoy (decoy_0" in out and (tmp_path / "d.png").stat().st_size > 10_000
     cut = flat(run("importance", lots, *ALONE, "--model", "ridge", "--by", "permutation", "--decoys", "4", "--top", "7"))
     assert "of 4 decoys were kept (false-keep rate" in cut
@@ -105,10 +112,23 @@ def test_too_few_rows_and_a_taken_name(lots, tmp_path):
     few = tmp_path / "few.csv"
     frame = chaff.demo.lots(rows=100)[["protein_pct", "ash_pct", "loaf_volume"]]
     frame.head(12).to_csv(few, index=False)
-    done = subprocess.run([CHAFF, "importance", str(few), "--target", "loaf_volume", "--chance", "9"], capture_output=True, text=True, env=ENV)
+    done = subprocess.run(
+        [CHAFF, "importance", str(few), "--target", "loaf_volume", "--chance", "9"], capture_output=True, text=True, env=ENV
+    )
     assert done.returncode == 3 and "too few to say what chance gives" in flat(done.stderr)
     taken = chaff.open_table(frame, "loaf_volume").with_decoys(1).decoys[0]
     frame.assign(**{taken: np.arange(100.0)}).to_csv(tmp_path / "taken.csv", index=False)
-    command = [CHAFF, "importance", str(tmp_path / "taken.csv"), "--target", "loaf_volume", "--ignore", taken, "--decoys", "1", "--all-rows"]
+    command = [
+        CHAFF,
+        "importance",
+        str(tmp_path / "taken.csv"),
+        "--target",
+        "loaf_volume",
+        "--ignore",
+        taken,
+        "--decoys",
+        "1",
+        "--all-rows",
+    ]
     done = subprocess.run(command, capture_output=True, text=True, env=ENV)
     assert done.returncode == 3 and "nobody takes it for a made one" in flat(done.stderr)

@@ -81,12 +81,14 @@ class Show:
         self.console.print(text, markup=False, soft_wrap=True)
 
     def watch(self, stage: str, done: int = 0, of: int = 0) -> None:
-        """A transient line while a stage runs; where nobody watches a terminal, one line a stage."""
-        fresh = stage != self.now
-        self.now = stage
+        """A transient line while a stage runs; where nobody watches a terminal, one line a stage. After a comma stands how far it
+        has come in its own terms."""
+        name = stage.split(", ")[0]
+        fresh = name != self.now
+        self.now = name
         if fresh:
             self._began = time.perf_counter()
-            self.stopwatch.turn(stage)
+            self.stopwatch.turn(name)
         if not self.progress.is_terminal:
             if fresh and of == 0:
                 self.progress.print(f"{self.seconds()}  {stage}", soft_wrap=True)

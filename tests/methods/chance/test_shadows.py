@@ -167,7 +167,11 @@ def test_odd_tables():
     assert one.frame.loc["signal", "verdict"] in ("keep", "look")
     with pytest.raises(chaff.DataError, match="too few"):
         chaff.shadow_test(made(15), SMALL)
-    pins = [chaff.pin_drop(f, because="late") for f in made().features if f != "signal"]
+    everything = [chaff.pin_drop(f, because="late") for f in made().features]
+    for call in (chaff.shadow_test, chaff.stability):
+        with pytest.raises(chaff.DataError, match="every feature is pinned out"):
+            call(made(), pins=everything)
+    pins = everything[:6] + everything[7:]
     pinned = chaff.shadow_test(made(), SMALL, pins=pins)
     assert pinned.frame["stays"].sum() <= 1
     rng = np.random.default_rng(0)

@@ -67,8 +67,9 @@ def test_any_importance_or_statistic_is_held_against_chance(by):
 
 def test_the_answer_knows_neither_workers_nor_the_order_of_the_columns_nor_how_many_shuffles_follow():
     table = made(classes=3)
-    one, two = (chaff.chance_baseline(table, workers=w).frame for w in (1, 2))
+    one, two, eight = (chaff.chance_baseline(table, workers=w).frame for w in (1, 2, 8))
     pd.testing.assert_frame_equal(one, two)
+    pd.testing.assert_frame_equal(one, eight)
     back = chaff.chance_baseline(table.with_features(table.features[::-1])).frame
     pd.testing.assert_frame_equal(one, back.loc[one.index])
     fewer = chaff.chance_baseline(table, shuffles=20)

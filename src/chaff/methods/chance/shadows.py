@@ -81,6 +81,8 @@ class ShadowTest:
         return True
 
     def judge(self, table: Table, setting: Setting) -> Findings:
+        if not table.features:
+            raise DataError("shadow: every feature is pinned out: there is nothing to judge")
         if len(table) < LEAST_ROWS:
             raise DataError(f"shadow: {len(table):,} rows are too few to say what chance gives: at least {LEAST_ROWS}")
         rounds = rounds_of(table, None if self.model is None else as_model(self.model), self.by, setting)

@@ -75,6 +75,8 @@ class Stability:
         return True
 
     def judge(self, table: Table, setting: Setting) -> Findings:
+        if not table.features:
+            raise DataError("stability: every feature is pinned out: there is nothing to judge")
         if len(table) < LEAST_ROWS:
             raise DataError(f"stability: {len(table):,} rows are too few to halve: at least {LEAST_ROWS}")
         size = self._size(table)
