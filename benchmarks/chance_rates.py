@@ -3,6 +3,7 @@
     python benchmarks/chance_rates.py noise [seeds] [test …]
     python benchmarks/chance_rates.py power [seeds] [test …]
     python benchmarks/chance_rates.py knockoffs [seeds]
+    python benchmarks/chance_rates.py stability [seeds]
 
 Noise: numbers; categories of many levels; columns that go together; groups that columns and target share levels by; series in
 time; several classes. Printed: share of tables in which anything was kept, share of columns kept, each with a 95 % interval.
@@ -178,6 +179,23 @@ def power(seeds: int, asked: list[str]) -> None:
         print(f"| {name} | {shares} | {noise_kept} | {equal[0]:.2f} | {equal[1]:.2f} | {took:.2f} |", flush=True)
 
 
+def accidents(seeds: int, _: list[str]) -> None:
+    """Picks of stability on noise against its bound: every column is one that a half picks no more often than the mean."""
+    print("| columns | chosen in a half | threshold | picks a table | bound | plain half-samples |\n|---:|---:|---:|---:|---:|---:|")
+    stage = chaff.Relevance(["pearson_r"], by="pearson_r")
+    for columns, size in ((20, 2), (20, 4), (60, 6)):
+        found = []
+        for seed in range(seeds):
+            rng = np.random.default_rng(seed + 40_000)
+            table = chaff.open_arrays(rng.normal(size=(100, columns)), rng.normal(size=100))
+            found.append(chaff.stability(table, stage, size, pairs=25, seed=seed, workers=1).more["thresholds"])
+        for t in (0.6, 0.75, 0.9):
+            picks = np.array([f.loc[t, "chosen"] for f in found])
+            bound = found[0].loc[t]
+            words = f"{picks.mean():.2f} ± {2 * picks.std() / np.sqrt(seeds):.2f}"
+            print(f"| {columns} | {size} | {t} | {words} | {bound['accidental_at_most']:.2f} | {bound['accidental_plain_halves']:.2f} |")
+
+
 def false_discoveries(seeds: int, _: list[str]) -> None:
     """Knockoffs on columns that go together alike, and in blocks: 40 columns, 400 rows, 15 with an effect."""
     print("| columns | form | runs | share of false picks (q 0.2) | power |\n|---|---|---:|---:|---:|")
@@ -209,4 +227,4 @@ def false_discoveries(seeds: int, _: list[str]) -> None:
 
 if __name__ == "__main__":
     what, count = sys.argv[1], int(sys.argv[2]) if len(sys.argv) > 2 else 200
-    {"noise": noise, "power": power, "knockoffs": false_discoveries}[what](count, sys.argv[3:] or list(TESTS))
+    {"noise": noise, "power": power, "knockoffs": false_discoveries, "stability": accidents}[what](count, sys.argv[3:] or list(TESTS))

@@ -1,5 +1,7 @@
 """Figures of chance: what is drawn is what was found, limits are marked, decoys are hatched."""
 
+from itertools import pairwise
+
 import numpy as np
 import pytest
 
@@ -46,7 +48,7 @@ def test_rounds_are_lines_over_the_band_of_the_twins():
     named = {t.get_text() for t in ax.texts}
     assert named == {str(f) for f in found.frame.index if found.frame.loc[f, "verdict"] != "drop"}
     heights = sorted(t.xyann[1] for t in ax.texts)
-    assert all(b - a > 0.04 for a, b in zip(heights[:-1], heights[1:], strict=True))
+    assert all(b - a > 0.04 for a, b in pairwise(heights))
 
 
 def test_shares_threshold_and_bound():

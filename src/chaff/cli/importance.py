@@ -102,7 +102,7 @@ def _against_chance(test: str, ground: Any, said: dict[str, Any], model: Any, li
 
     stage = against_chance.stage_of(test, ground, said, model, _choice(said["by"], "--by"))
     ground.tell(show)
-    tell_of_compiling(show)
+    tell_of_compiling(show, test)
     show.watch(test)
     pins = [p for p in ground.pins if p.feature in ground.table.features]
     try:
