@@ -466,7 +466,7 @@ def trees_of_target(
     """The same as `lanes_of_trees` for one target with weights: gains float64 (p,).
 
     packed : int64 (n,), weight << shift | weight x target; with several classes the weight.  y : int64 (n,) class.
-    few : int64, the rows whose target is 1 where all others are 0 and none has a weight, and counts : float64 (p, 256) rows of
+    few : uint32, the rows whose target is 1 where all others are 0 and none has a weight, and counts : float64 (p, 256) rows of
     each code; empty otherwise.
     H : int64 (q, 256 * classes), C : int64 (512 * classes,), rooms for histograms of the root and of both children.
     side_of : uint16 (n,).  below : uint8 (256,).

@@ -185,7 +185,7 @@ def _alone(ground: Ground, targets: Targets, unit: tuple[list[int], int, Ints]) 
     shift = 0 if k > 1 else int((w * y).sum()).bit_length() + 1
     packed = w if k > 1 else (w << shift) + w * y
     plain = k == 1 and not targets.number and targets.weights is None
-    few = np.flatnonzero(y) if plain else np.empty(0, np.int64)
+    few = np.flatnonzero(y).astype(np.uint32) if plain else np.empty(0, np.uint32)
     leaf = ground.leaf * float(w[w > 0].mean())
     gains, room = np.zeros(ground.columns.shape[0]), np.zeros
     trees_of_target(
