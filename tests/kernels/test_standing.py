@@ -121,6 +121,12 @@ def test_trees_are_dealt_so_that_every_column_stands_about_equally_often():
     assert draw_columns(2, 10, np.random.default_rng(0)).tolist() == [[0, 1]]
 
 
+def test_very_many_columns_all_stand():
+    ground = ground_of(40, 900, 1, False)
+    shares = standing(ground, targets_of("two", ground.columns, 2, 1), 50, 2, WORK)
+    assert np.isfinite(shares).all()
+
+
 def test_more_rows_than_a_narrow_lane_can_count():
     ground = ground_of(70_000, 3, 4, False)
     targets = targets_of("two", ground.columns, 2, 3)

@@ -57,7 +57,7 @@ def chance_baseline(
     seeds : int
         Times the real target is measured.
     trees : int
-        Of split standing, over all seeds.
+        Of split standing, over all seeds; more where a column would stand in fewer than ten of them.
     draws : "shared" or "independent"
         Whether all targets share the draws of columns (several times faster), or each has its own.
     level : float

@@ -49,7 +49,7 @@ class ChanceBaseline:
         score over all columns is no more than this, so that in at most 5 % of tables without effect anything is kept; None only
         measures.
     trees : int
-        Of split standing, over all seeds.
+        Of split standing, over all seeds; more where a column would stand in fewer than ten of them.
     draws : "shared" or "independent"
         Whether all targets share the trees' draws of columns, which is several times faster: given the draws, the real target and
         its shuffles are exchangeable all the same. "independent" draws anew for each, so that shuffles tell of the draws too.

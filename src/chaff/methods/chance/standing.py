@@ -19,6 +19,7 @@ from chaff.work import Work, task
 BINS = 32
 MOST_LEVELS = 63  # of a category that are told apart; the rest, and those with fewer rows than a leaf, stand together
 COLUMNS = 3  # of a tree
+STANDS = 10  # of each column at least, over all trees
 LEVELS = 2
 LEAF_ROWS = 10
 MOST_LANE_CLASSES = 16  # more are counted one target at a time
@@ -129,10 +130,10 @@ def standing(ground: Ground, targets: Targets, trees: int, seeds: int, work: Wor
 
     Won splits or not: the first split, and both below it, of the tree's three columns.
 
-    trees : in all, shared out over the seeds.  independent : columns drawn anew for each target, else the same for all.
+    trees : in all, shared out over the seeds; more where columns are so many that some would hardly stand.  independent : columns drawn anew for each target, else the same for all.
     """
     p, count = ground.columns.shape[0], len(targets.y)
-    each = max(1, trees // seeds)
+    each = max(1, max(trees, -(-STANDS * p // COLUMNS)) // seeds)
     lanes = not independent and targets.weights is None and targets.classes <= MOST_LANE_CLASSES and p >= COLUMNS
     drawn = [draw_columns(p, each, work.stream("standing", k)) for k in range(seeds)]
     if independent:
@@ -190,7 +191,7 @@ def _alone(ground: Ground, targets: Targets, unit: tuple[list[int], int, Ints]) 
     gains, room = np.zeros(ground.columns.shape[0]), np.zeros
     trees_of_target(
         ground.columns, packed, y, few, ground.counts, drawn, ground.sizes, ground.category, k, shift, targets.lead, leaf, LEVELS, gains,
-        room((q, 256 * k), np.int64), room(512 * k, np.int64), room(n, np.uint16), room(256, np.uint8), room(256), room((256, k)),
+        room((q, 256 * k), np.int64), room((q, 512 * k), np.int64), room(n, np.uint16), room(256, np.uint8), room(256), room((256, k)),
         room(k), room(256), room(256, np.int64), room(k),
     )  # fmt: skip
     return gains[None]
