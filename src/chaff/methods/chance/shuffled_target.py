@@ -12,7 +12,7 @@ from chaff.arrays import Flags, Floats
 from chaff.choices import told
 from chaff.errors import DataError, UsageError, nearest
 from chaff.evaluate.setting import Setting
-from chaff.methods.chance.measures import Measure, as_measure
+from chaff.methods.chance.measures import Measure, OfModel, as_measure
 from chaff.methods.importance.way import Way
 from chaff.models.named import as_model
 from chaff.models.protocols import Model
@@ -36,7 +36,8 @@ class ChanceBaseline:
     Parameters
     ----------
     by : str, way or dict
-        "split standing" (1,500 trees of two levels on three columns each, the same for all targets), a statistic of
+        "split standing" (1,500 trees of two levels on three columns each, the same for all targets: what a column explains at best
+        where it stands, won or not, since a share of wins has a ceiling that no column could be far beyond), a statistic of
         `chaff.relevance` ("pearson_r", "mutual_information", …) or a way of `chaff.importance` ("permutation", …).
     model : model, str or dict
         What is fitted, for ways of importance.
@@ -126,8 +127,9 @@ class ChanceBaseline:
             "chance_scores": pd.DataFrame(found.chance_scores.T, index=frame.index),
             "by_seed": pd.DataFrame(real.T, index=frame.index, columns=[f"seed {k}" for k in range(1, len(real) + 1)]),
         }
+        model = told(self.model, "label") if isinstance(self.measure, OfModel) else None
         settings = {
-            "by": self.measure.label, "model": told(self.model, "label"), "shuffles": len(shuffled), "seeds": len(real),
+            "by": self.measure.label, "model": model, "shuffles": len(shuffled), "seeds": len(real),
             "keep": dict(self.keep) if self.keep else None, "draws": self.draws, "how": dealt.how,
         }  # fmt: skip
         notes = _notes(table, frame, dealt, self.shuffles, need, blind)
