@@ -131,8 +131,8 @@ def search(
     ----------
     table : Table
     strategy : strategy, str, dict or None
-        ``chaff.Forward(size=10)``, "forward", "backward", "both" or ``{"name": "forward", "size": 10}``; None for what suits
-        the model.
+        ``chaff.Forward(size=10)``, "forward", "backward", "both", "floating", "swap", "exhaustive", "along", "random" or
+        ``{"name": "forward", "size": 10}``; None for what suits the model.
     model : model, str, dict or None
         ``chaff.Ridge(0.1)``, "ridge", "least squares", "logistic", "forest" …; None for two lenses, as `chaff.select` does.
     pins : iterable of Pin

@@ -22,7 +22,7 @@ class Both:
 
     Parameters
     ----------
-    size : int or None
+    size : int, float or None
         Largest set that forward goes to.
     patience : int or None
         See `Forward`.
@@ -34,7 +34,7 @@ class Both:
     Both(size=None, patience=None)
     """
 
-    size: int | None = None
+    size: int | float | None = None
     patience: int | None = None
 
     name: ClassVar[str] = "both"
@@ -42,7 +42,7 @@ class Both:
     def __post_init__(self) -> None:
         check_least_one(size=self.size, patience=self.patience)
 
-    def _forward_only(self, scorer: SubsetScorer) -> int | None:
+    def _forward_only(self, scorer: SubsetScorer) -> int | float | None:
         """The size to go to where it goes forward only."""
         return (self.size or MANY_FEATURES // 2) if len(scorer.features) > MANY_FEATURES else None
 

@@ -1,0 +1,72 @@
+"""Along: down a ranking that somebody has already."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import ClassVar
+
+from chaff.errors import UnknownColumn, UsageError, nearest
+from chaff.evaluate.scorer import SubsetScorer
+from chaff.methods.search.strategy import as_move, check_least_one, largest
+from chaff.results.trail import Move
+from chaff.work import Work
+
+ORDER = 'order must be a list of features, the best first, such as ["protein_pct", "ash_pct"]'
+
+
+@dataclass(frozen=True)
+class Along:
+    """The first one, two, three, … features of a ranking.
+
+    Parameters
+    ----------
+    order : list of str
+        Features, the best first, such as ``list(found.ranked().index)``; those that are not on offer any more are left out.
+    size : int, float or None
+        Largest set to go to: a number, or a share of the features below 1; None for the whole ranking.
+
+    Notes
+    -----
+    The ranking must not have seen the test rows: one that was made from the target on all rows makes the curve too good. Put the
+    measuring stage with a cut before the search for an honest one.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> table = chaff.demo.table(rows=200).with_features(["protein_pct", "ash_pct", "lab_temp_c"])
+    >>> found = chaff.search(table, chaff.Along(["ash_pct", "protein_pct", "lab_temp_c"]))
+    >>> found.more["trail"]["feature"].tolist()
+    ['ash_pct', 'protein_pct', 'lab_temp_c']
+    """
+
+    order: Sequence[str] = ()
+    size: int | float | None = None
+
+    name: ClassVar[str] = "along"
+
+    def __post_init__(self) -> None:
+        if isinstance(self.order, str) or not all(isinstance(f, str) for f in self.order):
+            raise UsageError(f"along: {ORDER}, not {self.order!r}")
+        object.__setattr__(self, "order", tuple(self.order))
+        check_least_one(size=self.size)
+        if len(set(self.order)) < len(self.order):
+            raise UsageError("along: a feature stands in the order twice")
+
+    def moves(self, scorer: SubsetScorer, pinned: frozenset[str], work: Work) -> Iterator[Move]:
+        if not self.order:
+            raise UsageError(f"along: {ORDER}")
+        known = [f for f in self.order if f in scorer.features and f not in pinned]
+        if not known and not pinned:
+            missing = self.order[0]
+            raise UnknownColumn(f"along: no feature of the order is on offer, not even '{missing}'.{nearest(missing, scorer.features)}")
+        current = pinned
+        if pinned:
+            yield as_move("start", "", scorer(current), "along")
+        for f in known[: largest(self.size, len(scorer.features)) - len(pinned)]:
+            current = current | {f}
+            yield as_move("add", f, scorer(current), "along")
+
+    def notes(self, scorer: SubsetScorer) -> tuple[str, ...]:
+        gone = [f for f in self.order if f not in scorer.features]
+        return (f"not on offer, so left out of the order: {', '.join(gone[:4])}{' and more' if len(gone) > 4 else ''}",) if gone else ()
