@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from chaff.arrays import Floats, Ints
+from chaff.arrays import Flags, Floats, Ints
 from chaff.errors import DataError
 from chaff.work import Work
 
@@ -105,6 +105,13 @@ def constant_within(values: Floats, groups: Ints) -> bool:
     """Whether a column says the same in all rows of each group; missing is a value."""
     codes = np.unique(groups, return_inverse=True)[1]
     return bool((_spread_within(np.where(np.isnan(values), np.inf, values), codes) == 0).all())
+
+
+def blind_columns(table: Table) -> Flags:
+    """Features that say the same in all rows of each group, so that shuffling within groups changes nothing; bool (features,)."""
+    if table.groups is None:
+        return np.zeros(len(table.features), bool)
+    return np.array([constant_within(table.column(f).values, table.groups) for f in table.features], bool)
 
 
 def _spread_within(values: Floats, codes: Ints) -> Floats:

@@ -106,6 +106,8 @@ class Knockoffs:
                 f"{n // ROWS_A_COLUMN:,} columns (choose them without the target, or on other rows), or `chance`, which knows no such limit"
             )
         used, pruned = independent(Z)
+        if not used.size:
+            raise DataError("knockoffs: no feature is left that varies: there is nothing to judge")
         Z = Z[:, used]
         C, share = correlations(Z)
         s = distances(C, self.form)

@@ -19,7 +19,7 @@ from chaff.models.protocols import Model
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep, look
 from chaff.stats.shares import log_evidence_above, log_evidence_below
-from chaff.table.shuffle import constant_within
+from chaff.table.shuffle import blind_columns
 from chaff.table.table import Table
 
 A_BATCH = 8  # rounds between two looks
@@ -86,21 +86,20 @@ class ShadowTest:
         if len(table) < LEAST_ROWS:
             raise DataError(f"shadow: {len(table):,} rows are too few to say what chance gives: at least {LEAST_ROWS}")
         rounds = rounds_of(table, None if self.model is None else as_model(self.model), self.by, setting)
-        record = Record.start(table.features)
-        while record.done < self.rounds and record.decided() < len(table.features):
+        record, blind = Record.start(table.features), blind_columns(table)
+        while record.done < self.rounds and (record.decision[~blind] == 0).any():
             batch = range(record.done, min(record.done + A_BATCH, self.rounds))
             live = [f for f, o in zip(table.features, record.live(), strict=True) if o]
             record = record.with_rounds(live, rounds.play(live, batch), self)
             setting.work.tell(f"shadow, {record.decided()} of {len(table.features)} columns decided", record.done, self.rounds)
-        return self._findings(table, record, rounds)
+        return self._findings(
+            table, record if record.done else record.with_rounds(table.features, rounds.play(table.features, [0]), self), rounds, blind
+        )
 
-    def _findings(self, table: Table, record: Record, rounds: Rounds) -> Findings:
+    def _findings(self, table: Table, record: Record, rounds: Rounds, blind: Flags) -> Findings:
         import pandas as pd
 
         frame = record.frame(self)
-        blind = np.zeros(len(frame), bool)
-        if table.groups is not None:
-            blind = np.array([constant_within(table.column(f).values, table.groups) for f in table.features], bool)
         frame["decided"] = np.where(blind, "cannot tell", frame["decided"])
         frame["rank"] = _places(frame["hit_share"], frame["worth"] / frame["to_beat"].abs())
         index = pd.Index(range(1, record.done + 1), name="round")

@@ -20,7 +20,7 @@ from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep, look
 from chaff.stats.adjust import benjamini_hochberg
 from chaff.stats.chance import AgainstChance, against_chance, shuffles_to_adjust
-from chaff.table.shuffle import Deals, constant_within, deals
+from chaff.table.shuffle import Deals, blind_columns, deals
 from chaff.table.table import Table
 
 RULES = ("beyond_chance", "maximum")
@@ -194,10 +194,8 @@ def limits_table(score: Floats, chance_scores: Floats, limits: Any) -> Any:
 
 
 def _blind(table: Table, dealt: Deals) -> Flags:
-    """Columns that a shuffle within groups cannot tell of: they say the same in all rows of a group."""
-    if table.groups is None or not dealt.how.startswith("within"):
-        return np.zeros(len(table.features), bool)
-    return np.array([constant_within(table.column(f).values, table.groups) for f in table.features], bool)
+    """Columns that a shuffle within groups cannot tell of."""
+    return blind_columns(table) if dealt.how.startswith("within") else np.zeros(len(table.features), bool)
 
 
 def _notes(table: Table, frame: Any, dealt: Deals, asked: int, need: int, blind: Flags) -> tuple[str, ...]:
