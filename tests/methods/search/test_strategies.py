@@ -101,13 +101,13 @@ def test_along_follows_its_order_and_says_what_is_gone():
 
 def test_random_sets_are_the_same_for_every_order_of_columns_and_a_yardstick():
     t = table(p=9)
-    _, one = walked(chaff.AtRandom(60, size=4), t)
+    _, one = walked(chaff.RandomSets(60, size=4), t)
     back = t.with_features(t.features[::-1])
-    _, two = walked(chaff.AtRandom(60, size=4), back)
+    _, two = walked(chaff.RandomSets(60, size=4), back)
     assert [m.features for m in one.moves] == [m.features for m in two.moves] and {len(m.features) for m in one.moves} == {1, 2, 3, 4}
     _, floating = walked(chaff.Floating(size=4), t)
     assert floating.means.max() >= one.means.max() - 1e-9
-    assert all("c1" in m.features for m in walked(chaff.AtRandom(20), t, {"c1"})[1].moves)
+    assert all("c1" in m.features for m in walked(chaff.RandomSets(20), t, {"c1"})[1].moves)
 
 
 def test_several_features_a_move_and_sizes_as_shares():

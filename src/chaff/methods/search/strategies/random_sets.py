@@ -13,7 +13,7 @@ from chaff.work import Work
 
 
 @dataclass(frozen=True)
-class AtRandom:
+class RandomSets:
     """Sets drawn at random, their sizes evenly.
 
     Parameters
@@ -25,7 +25,7 @@ class AtRandom:
     Examples
     --------
     >>> import chaff
-    >>> chaff.Search(strategy=chaff.AtRandom(sets=50)).strategy.sets
+    >>> chaff.Search(strategy=chaff.RandomSets(sets=50)).strategy.sets
     50
     """
 
