@@ -175,5 +175,4 @@ def draw(found: Findings, option: str) -> Any:
     """The figure of a test; with --close-up its decoys among the columns where there are any."""
     from chaff.plots.chance_figures import DRAWN, decoys_among
 
-    planted = any(str(f).startswith("decoy_") for f in found.frame.index)
-    return decoys_among(found) if option == "close_up" and planted else DRAWN[found.method](found)
+    return decoys_among(found) if option == "close_up" and "planted" in found.settings else DRAWN[found.method](found)

@@ -244,8 +244,8 @@ def few_sizes(rows: list[tuple[str, ...]], chosen: int, best: int) -> list[tuple
 
 def tell_of_compiling(show: Show, test: str = "") -> None:
     """The first ever run compiles the kernels; say so, since it takes a while and looks like nothing."""
-    from chaff.kernels import forest, standing
+    from chaff.kernels import forest, standing_lanes
     from chaff.kernels.jit import compiled_before
 
-    if not compiled_before(standing.lanes_of_trees if test == "chance" else forest.grow_trees):
+    if not compiled_before(standing_lanes.lanes_of_trees if test == "chance" else forest.grow_trees):
         show.say("first run on this machine: compiling the numeric kernels, once, about ten seconds", QUIET)

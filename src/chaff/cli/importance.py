@@ -216,6 +216,6 @@ def _figure(found: Findings, option: str) -> Any:
 
     if found.method in against_chance.TESTS:
         return against_chance.draw(found, option)
-    if option == "close_up" and any(str(f).startswith("decoy_") for f in found.frame.index):
+    if option == "close_up" and "planted" in found.settings:
         return decoys_among(found)
     return (importance_bars if option == "figure" else close_up)(found)

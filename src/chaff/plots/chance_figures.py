@@ -14,7 +14,6 @@ BARS = 25
 NAMED = 10
 FAR_APART = 15.0  # largest over smallest value from which an axis is logarithmic
 COLOURS = {"keep": KEEP, "drop": DROP, "look": LOOK}
-DECOY = "decoy_"
 
 
 def chance_band(findings: Findings, bars: int = BARS, figure: Any = None) -> Any:
@@ -178,16 +177,17 @@ def decoys_among(findings: Findings, bars: int = 40, figure: Any = None) -> Any:
     """
     ranked = findings.ranked()
     names = [str(f) for f in ranked.index]
-    if not any(f.startswith(DECOY) for f in names):
+    planted = set(findings.settings.get("planted", ()))
+    if not planted & set(names):
         raise UsageError("these findings have no decoys: measure a table from table.with_decoys(10)")
     values = findings.values().reindex(ranked.index).astype(float)
-    above = next(k for k, f in enumerate(names) if f.startswith(DECOY))
+    above = next(k for k, f in enumerate(names) if f in planted)
     some, shown = names[:bars], values.iloc[:bars].to_numpy(float)
     figure = figure or new_figure()
     ax = figure.subplots()
     places = np.arange(len(some))[::-1]
     for place, f, v in zip(places, some, shown, strict=True):
-        if f.startswith(DECOY):
+        if f in planted:
             ax.barh(place, v, height=0.72, facecolor="none", edgecolor=LOOK, hatch="////", linewidth=0.8)
         else:
             ax.barh(place, v, height=0.72, color=KEEP if names.index(f) < above else DROP)

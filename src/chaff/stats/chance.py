@@ -25,10 +25,6 @@ class AgainstChance:
     chance_scores: Floats
     """float64 (shuffles, columns): each shuffle's standard score among the others."""
 
-    def by_chance(self, k: float) -> float:
-        """Columns beyond k standard deviations in a shuffle, on average over the shuffles."""
-        return float((self.chance_scores > k).sum() / len(self.chance_scores))
-
 
 def against_chance(real: Floats, shuffles: Floats) -> AgainstChance:
     """Hold a real value of each column against those of the shuffles.

@@ -52,6 +52,8 @@ class Deals:
     """int64 (rows,) each: which row gives its target to each row."""
     how: str
     """In words: `within groups`."""
+    within: bool
+    """Whether rows swap within groups only."""
     all_there_are: bool
     """Whether fewer were found than asked for, so that these are all."""
 
@@ -81,7 +83,7 @@ def deals(table: Table, count: int, work: Work, name: str = "deal") -> Deals:
             break
     if not orders:
         raise DataError(f"shuffling cannot change {table.target.name}: {_why_not(table)}")
-    return Deals(tuple(orders), _how(table, within), len(orders) < count)
+    return Deals(tuple(orders), _how(table, within), within, len(orders) < count)
 
 
 def order_of_rows(table: Table, stream: np.random.Generator, within: bool = False) -> Ints:

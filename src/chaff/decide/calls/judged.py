@@ -86,7 +86,7 @@ def with_decoys_told(found: Findings, planted: Sequence[str]) -> Findings:
     rate = DecoyRate.of([f for f in planted if f in found.frame.index], {str(f) for f in found.frame.index[judged]})
     cut = not judged.all()
     words = str(rate) if cut else best_decoy([str(f) for f in found.ranked().index], set(planted))
-    settings = {**found.settings, "decoys": rate.as_plain()} if cut else found.settings
+    settings = {**found.settings, "planted": list(rate.planted)} | ({"decoys": rate.as_plain()} if cut else {})
     return replace(found, notes=(*found.notes, words), settings=settings)
 
 

@@ -100,7 +100,7 @@ class ChanceBaseline:
                 f"chance: only {len(dealt.orders)} shuffles of {table.target.name} differ ({dealt.how}): too few to compare with"
             )
         real, shuffled = self.measure.measure(table, dealt.orders, self.seeds, setting)
-        blind = _blind(table, dealt)
+        blind = blind_columns(table) if dealt.within else np.zeros(len(table.features), bool)
         real, shuffled = np.where(blind, np.nan, real), np.where(blind, np.nan, shuffled)
         mean, spread = _over_seeds(real)
         return self._findings(table, (mean, spread, real), shuffled, against_chance(mean, shuffled), dealt, blind)
@@ -191,11 +191,6 @@ def limits_table(score: Floats, chance_scores: Floats, limits: Any) -> Any:
         for k in limits
     ]
     return pd.DataFrame(rows, columns=["standard deviations", "beyond", "by_chance", "by_chance_at_most"]).set_index("standard deviations")
-
-
-def _blind(table: Table, dealt: Deals) -> Flags:
-    """Columns that a shuffle within groups cannot tell of."""
-    return blind_columns(table) if dealt.how.startswith("within") else np.zeros(len(table.features), bool)
 
 
 def _notes(table: Table, frame: Any, dealt: Deals, asked: int, need: int, blind: Flags) -> tuple[str, ...]:
