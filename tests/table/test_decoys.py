@@ -23,7 +23,6 @@ def test_decoys_look_like_their_originals_and_say_what_they_are():
             assert sorted(a) == sorted(b) and (a != b).any()
         elif table.kind(name) == "number":
             assert np.nanstd(a) == pytest.approx(np.nanstd(b), rel=0.3)
-    assert {d.split("_", 3)[-1] for d in table.decoys}
     again = made(200).with_decoys(8, seed=3)
     assert again.decoys == table.decoys and (again.column(again.decoys[0]).values == table.column(table.decoys[0]).values).all()
     assert made(200).with_decoys(3, seed=4).decoys != table.decoys[:3]

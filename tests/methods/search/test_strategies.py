@@ -52,8 +52,6 @@ def test_floating_is_never_worse_than_the_plain_path_and_each_score_is_that_of_i
         np.testing.assert_allclose(move.values, scorer(move.features).values, atol=1e-9)
     floating = [m for m in trail.moves if m.direction == "floating"]
     assert floating and len(floating) < 200
-    gained = sum(trail.means[best[s]] > plain.means[k] + 1e-9 for s, k in before.items())
-    assert gained >= 0
 
 
 def test_floating_steps_back_where_forward_was_misled():
@@ -62,10 +60,8 @@ def test_floating_steps_back_where_forward_was_misled():
         t = table(seed, p=8, n=60)
         _, floating = walked(chaff.Floating(), t)
         _, plain = walked(chaff.Forward(), t)
-        backs = [m for m in floating.moves if m.direction == "floating" and m.action == "remove"]
         best, before = floating.best_by_size(), plain.best_by_size()
         gained += any(floating.means[best[s]] > plain.means[k] + 1e-9 for s, k in before.items())
-        assert not backs or len(backs) < 60
     assert gained >= 3
 
 

@@ -15,7 +15,7 @@ from chaff.folds import Folds, make_folds
 from chaff.methods.chance.standing import Ground, Targets, standing
 from chaff.methods.importance.stage import Importance
 from chaff.methods.importance.way import WAYS, Way
-from chaff.methods.relevance.catalogue import NAMES
+from chaff.methods.relevance.catalogue import NAMES, better
 from chaff.methods.relevance.stage import Relevance
 from chaff.methods.relevance.view import View
 from chaff.models.protocols import Model
@@ -82,8 +82,6 @@ class Statistic:
 
 def statistic_values(stage: Relevance, name: str, view: View) -> Floats:
     """A statistic, turned so that higher is better."""
-    from chaff.methods.relevance.catalogue import better
-
     values = np.asarray(stage.values(view, name).to_numpy(float))
     way = better(name)
     return -values if way == "lower" else np.abs(values - (0.5 if name == "auc" else 0.0)) if way == "magnitude" else values

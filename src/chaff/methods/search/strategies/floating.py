@@ -83,7 +83,7 @@ class Floating:
             best = max(best, value)
             while True:
                 back = [f for f in free if (f in walk.features) == forward and f != name]
-                if not back or (not forward and len(walk.features) + 1 > len(scorer.features)):
+                if not back:
                     break
                 changes = walk.changes(back)
                 other = changes.best()
