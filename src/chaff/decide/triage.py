@@ -166,6 +166,7 @@ def _terms_for(terms: Terms, columns: set[str]) -> Terms:
         ignore=(),
         kinds=some(terms.kinds),
         costs=some(terms.costs),
+        panels={},
         fill=some(terms.fill),
         missing_codes=some(terms.missing_codes),
         missing_flags=tuple(n for n in terms.missing_flags if n in columns),

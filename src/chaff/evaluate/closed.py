@@ -13,10 +13,12 @@ from chaff.evaluate.engine import Set
 from chaff.evaluate.fitted import truth_of
 from chaff.evaluate.walk import ClosedWalk
 from chaff.folds import Folds, Split
+from chaff.kernels.set_errors import set_errors
 from chaff.metrics import Metric, RowLosses
 from chaff.models.protocols import ClosedForm, Model
 from chaff.results.score import Score
 from chaff.stats.least_squares import pivoted_solve
+from chaff.stats.tolerances import SINGULAR
 from chaff.table.design import Design
 from chaff.table.layout import Layout
 from chaff.table.levels import TrainedLevels
@@ -25,6 +27,7 @@ from chaff.table.table import Table
 from chaff.work import Work
 
 CLOSED_FORM_BYTES = 6 << 30  # past this the closed form is built for each set by itself
+A_BLOCK = 25  # sets that a worker takes at a time
 WIDE = 1000  # columns from which splits are worth handing out to workers
 
 
@@ -127,14 +130,21 @@ def bytes_needed(width: int, folds: Folds) -> int:
 
 @dataclass(frozen=True)
 class ErrorsOf:
-    """Set → test squared error per split."""
+    """Sets → test squared error of each per split, float64 (sets, splits); a singular set gets the pivoted fit."""
 
     splits: list[ClosedSplit]
     place: dict[str, int]
 
-    def __call__(self, features: Set) -> Floats:
-        where = [self.place[n] for n in features]
-        return np.array([s.error_of(where) for s in self.splits])
+    def __call__(self, sets: Sequence[Set]) -> Floats:
+        where = [sorted(self.place[n] for n in s) for s in sets]
+        members = np.array([f for w in where for f in w], np.int64)
+        ends = np.cumsum([len(w) for w in where]).astype(np.int64)
+        out = np.empty((len(self.splits), len(sets)))
+        for k, s in enumerate(self.splits):
+            set_errors(s.A, s.V, s.starts, members, ends, s.width, SINGULAR, out[k])
+        for k, j in zip(*np.nonzero(np.isnan(out)), strict=True):
+            out[k, j] = self.splits[k].error_of(where[j])
+        return out.T
 
 
 class ClosedEngine:
@@ -180,7 +190,8 @@ class ClosedEngine:
         asked = list(range(self.folds.count) if splits is None else splits)
         if self.fits_whole:
             errors_of = ErrorsOf([self.splits[k] for k in asked], self.place)
-            done = self.work.each(errors_of, sets) if len(sets) > 1 else [errors_of(s) for s in sets]
+            some = [sets[k : k + A_BLOCK] for k in range(0, len(sets), A_BLOCK)]
+            done = [e for block in self.work.each(errors_of, some) for e in block]
         else:
             done = [self._alone(s)[asked] for s in sets]
         return np.array(done).reshape(len(sets), len(asked))

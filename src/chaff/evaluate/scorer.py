@@ -1,4 +1,7 @@
-"""SubsetScorer: every set of features is scored here, on the same folds with the same model and metric."""
+"""SubsetScorer: every set of features is scored here, on the same folds with the same model and metric.
+
+It is the door: names are checked, what is known is remembered (and written into a journal), what may be spent is watched over.
+"""
 
 from __future__ import annotations
 
@@ -8,14 +11,20 @@ from chaff.arrays import Floats
 from chaff.errors import ArgumentError, UnknownColumn, UsageError, nearest
 from chaff.evaluate.closed import ClosedEngine
 from chaff.evaluate.engine import Engine
+from chaff.evaluate.fingerprint import Ground
 from chaff.evaluate.fitted import FittedEngine
-from chaff.evaluate.walk import PlainWalk, Walk
+from chaff.evaluate.journal import Journal, JournalPage
+from chaff.evaluate.limits import Limits, Spent, Tally
+from chaff.evaluate.walk import Changes, PlainWalk, Walk
 from chaff.folds import Folds, make_folds
 from chaff.metrics import METRICS, Metric, RowLosses, beside, default_metric, find_metric
 from chaff.models.protocols import ClosedForm, Model
 from chaff.results.score import Score
+from chaff.table.prices import Prices
 from chaff.table.table import Table
 from chaff.work import Work
+
+A_BATCH, A_CLOSED_BATCH = 8, 2000  # sets between which is looked at the clock and written into the journal
 
 
 class SubsetScorer:
@@ -68,7 +77,35 @@ class SubsetScorer:
         self.closed = isinstance(model, ClosedForm) and metric.of_errors is not None
         """Whether model and metric allow the closed form."""
         self.engine: Engine = engine or self._engine()
+        self.prices = Prices.of(table)
+        self.tally = Tally()
         self._memo: dict[frozenset[str], Score] = {}
+        self._journal: Journal | None = None
+        self._page: JournalPage | None = None
+        self._inside: dict[int, SubsetScorer | None] = {}
+
+    def limited(self, limits: Limits) -> SubsetScorer:
+        """Itself, from now on with these limits and a fresh tally."""
+        self.tally = Tally(limits)
+        return self
+
+    def kept_in(self, journal: Journal | None) -> SubsetScorer:
+        """Itself, reading what a journal knows and writing there what it scores."""
+        self._journal = journal
+        seed = 0 if self.closed else self.work.seed  # a closed form draws nothing
+        self._page = None if journal is None else journal.of(Ground.of(self.model, self.engine.metrics, self.folds, seed))
+        self._inside.clear()
+        return self
+
+    def affordable(self, features: Iterable[str]) -> bool:
+        """Whether a set may cost what it costs."""
+        total = self.tally.limits.total_cost
+        return total is None or self.prices.of_set(features) <= total * (1 + 1e-12)
+
+    @property
+    def known(self) -> dict[frozenset[str], Score]:
+        """Every set that has been scored by itself so far."""
+        return dict(self._memo)
 
     def _engine(self) -> Engine:
         return (ClosedEngine if self.closed else FittedEngine)(self.table, self.model, self._metrics(), self.folds, self.work)
@@ -91,12 +128,55 @@ class SubsetScorer:
     def many(self, sets: Sequence[Iterable[str]]) -> list[Score]:
         """The scores of several sets, in order; each is computed once."""
         wanted = self._checked(sets)
-        new = [s for s in dict.fromkeys(wanted) if s not in self._memo]
-        if new:
-            for s, values in zip(new, self.engine.scores(new, range(self.folds.count)), strict=True):
-                also = {m.name: values[:, k] for k, m in enumerate(self.engine.metrics)}
-                self._memo[s] = Score(s, self.metric.name, values[:, 0], self.test_share, also)
+        asked = list(dict.fromkeys(wanted))
+        new = self._not_known(asked)
+        size = A_CLOSED_BATCH if self.closed else A_BATCH
+        if not new and self.tally.limits.seconds is not None:
+            self.tally.check()
+        for k in range(0, len(new), size):
+            self.tally.check()
+            some = new[k : k + size][: self.tally.left]
+            values = self.engine.scores(some, range(self.folds.count))
+            for s, found in zip(some, values, strict=True):
+                self._remember(s, found)
+            self.tally.evaluations += len(some)
+            if self._page is not None:
+                self._page.add(some, values)
+        if any(s not in self._memo for s in asked):
+            raise Spent(f"stopped after {self.tally.met:,} evaluations: the best so far")
         return [self._memo[s] for s in wanted]
+
+    def _not_known(self, asked: Sequence[frozenset[str]]) -> list[frozenset[str]]:
+        """Those that neither this scorer nor its journal knows. In their order, and no further than evaluations are left."""
+        new: list[frozenset[str]] = []
+        before = self.tally.met
+        for s in asked:
+            if s in self._memo:
+                self.tally.saved += 1
+                continue
+            left = self.tally.limits.evaluations
+            if left is not None and before + len(new) >= left:
+                new.append(s)  # the door below is closed to it
+            elif self._read(s):
+                self.tally.saved += 1
+                before += 1
+            else:
+                new.append(s)
+        return new
+
+    def _read(self, features: frozenset[str]) -> bool:
+        """Whether the journal knows the set; it is then remembered."""
+        found = self._page.known.get(features) if self._page is not None else None
+        if found is None:
+            return False
+        self._remember(features, found.reshape(self.folds.count, -1))
+        self.tally.from_journal += 1
+        return True
+
+    def _remember(self, features: frozenset[str], values: Floats) -> None:
+        """values : float64 (splits, metrics)."""
+        also = {m.name: values[:, k] for k, m in enumerate(self.engine.metrics)}
+        self._memo[features] = Score(features, self.metric.name, values[:, 0], self.test_share, also)
 
     def losses(self, sets: Sequence[Iterable[str]], splits: Sequence[int] | None = None) -> list[list[RowLosses]]:
         """The loss of every test row, one list a set with an entry a split; rows stand as in `folds.rows(split)[1]`."""
@@ -105,16 +185,23 @@ class SubsetScorer:
     def walk(self, start: Iterable[str] = ()) -> Walk:
         """Stand on a set; see `Walk`."""
         at = self._checked([start])[0]
-        return self.engine.walk(at) or PlainWalk(self, at)
+        known = self.engine.walk(at)
+        return PlainWalk(self, at) if known is None else WatchedWalk(known, self)
 
     def inside(self, split: int) -> SubsetScorer | None:
         """A scorer on folds among one split's training rows, so that a search can be run anew without the test rows; None
-        when those rows are a single part. What the engine has learned of the parts is shared, not learned again."""
+        when those rows are a single part. What the engine has learned of the parts is shared, not learned again; the scorer is
+        the same one at each call, and keeps to the same journal."""
+        if split not in self._inside:
+            self._inside[split] = self._on_training_rows(split)
+        return self._inside[split]
+
+    def _on_training_rows(self, split: int) -> SubsetScorer | None:
         inner = self.folds.inside(self.folds.splits[split])
         engine = self.engine.inside(split)
         if engine is None:
             return None
-        return SubsetScorer.on_engine(self.table, self.model, self.metric, inner, self.work, engine)
+        return SubsetScorer.on_engine(self.table, self.model, self.metric, inner, self.work, engine).kept_in(self._journal)
 
     def on_split(self, split: int, sets: Sequence[frozenset[str]]) -> Floats:
         """Scores of some sets on one split only, float64 (sets,)."""
@@ -125,11 +212,39 @@ class SubsetScorer:
         self.engine.prepare()
         return self
 
+    def note(self, features: frozenset[str]) -> None:
+        """A set that a walk stands on goes into the journal, if there is one; what the walk saw from there is computed again
+        faster than it could be read."""
+        if self._page is not None:
+            self.many([features])
+
     def _checked(self, sets: Sequence[Iterable[str]]) -> list[frozenset[str]]:
         wanted = [frozenset(s) for s in sets]
         for name in sorted(frozenset().union(*wanted) - set(self.features)):
             raise UnknownColumn(f"column '{name}' is not among the features on offer.{nearest(name, self.features)}")
         return wanted
+
+
+class WatchedWalk:
+    """A walk whose changes count as evaluations, and which ends when nothing may be spent any more."""
+
+    def __init__(self, walk: Walk, scorer: SubsetScorer) -> None:
+        self.walk, self.scorer, self.features = walk, scorer, walk.features
+
+    @property
+    def score(self) -> Score:
+        return self.walk.score
+
+    def changes(self, names: Sequence[str] | None = None) -> Changes:
+        self.scorer.tally.check()
+        found = self.walk.changes(names)
+        self.scorer.tally.evaluations += len(found)
+        return found
+
+    def toggle(self, name: str) -> None:
+        self.walk.toggle(name)
+        self.features = self.walk.features
+        self.scorer.note(self.features)
 
 
 def metric_for(table: Table, model: Model, name: str | None) -> Metric:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -24,12 +24,14 @@ class Move:
     """One step: a feature came or went, and what the set then scored in every fold."""
 
     action: str
-    """"start", "add" or "remove"."""
+    """"start", "add", "remove"; "exchange", "try", "draw", "generation" where a strategy makes such moves."""
     feature: str
     features: frozenset[str]
     values: Floats
     direction: str = ""
     """Which search made it: "forward" or "backward"."""
+    facts: Mapping[str, Any] = field(default_factory=dict)
+    """What the strategy has of its own to say of this move, such as the generation or the temperature."""
 
 
 @dataclass(frozen=True)
@@ -54,6 +56,7 @@ class Trail:
         rows = [
             {"action": m.action, "feature": m.feature, "size": len(m.features), "direction": m.direction, "score": mean}
             | {"score_se": corrected_error(m.values, self.test_share)}
+            | {k: v for k, v in m.facts.items() if isinstance(v, int | float | str)}
             for m, mean in zip(self.moves, self.means.tolist(), strict=True)
         ]
         return trail_frame(rows, ("direction", "score", "score_se"))

@@ -126,8 +126,11 @@ def _check_named(source: Source, terms: Terms) -> None:
         if name not in names:
             raise UnknownColumn(f"column '{name}' (in missing_codes) is not in {source.label}.{nearest(name, names)}")
     for name in terms.costs:
-        if name not in names and name not in source.together:
-            raise UnknownColumn(f"column '{name}' (in costs) is not in {source.label}.{nearest(name, names)}")
+        if name not in names and name not in source.together and name not in terms.panels:
+            raise UnknownColumn(f"column '{name}' (in costs) is not in {source.label}.{nearest(name, [*names, *terms.panels])}")
+        if not 0 <= terms.costs[name] < float("inf"):
+            raise UsageError(f"cost of '{name}' must be 0 or more, not {terms.costs[name]}")
+    _check_panels(source, terms, names)
     for name in source.together:
         if name in names:
             raise DataError(f"together '{name}': a column of that name exists already, choose another")
@@ -135,6 +138,19 @@ def _check_named(source: Source, terms: Terms) -> None:
         held = getattr(terms, role)
         if terms.target == held or (not isinstance(held, str) and terms.target in (held or ())):
             raise UsageError(f"'{terms.target}' is the target and cannot also be under {role}")
+
+
+def _check_panels(source: Source, terms: Terms, names: list[str]) -> None:
+    held: dict[str, str] = {}
+    for panel, members in terms.panels.items():
+        if panel in names or panel in source.together:
+            raise UsageError(f"panel '{panel}': a column of that name exists already, choose another")
+        for name in map(str, members):
+            if name not in names and name not in source.together:
+                raise UnknownColumn(f"column '{name}' (in panel '{panel}') is not in {source.label}.{nearest(name, names)}")
+            if name in held:
+                raise UsageError(f"column '{name}' is in two panels, '{held[name]}' and '{panel}'")
+            held[name] = panel
 
 
 def _read_target(source: Source, terms: Terms, unit: str) -> tuple[Target, Any, list[str]]:

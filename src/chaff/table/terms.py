@@ -76,6 +76,13 @@ class Terms:
     costs: Mapping[str, float] = _term(
         {}, "What measuring a feature costs, in any unit; of equals the dearer goes.", "--cost", "number pairs", "NAME=NUMBER"
     )
+    panels: Mapping[str, Sequence[str]] = _term(
+        {},
+        "Features that one measurement gives together, and a name for it: its cost, under that name, is paid once.",
+        "--panel",
+        "word lists",
+        "NAME=A,B,…",
+    )
     missing_flags: Sequence[str] = _term(
         (), "Column that gets a feature beside it which says whether it is missing.", "--missing-flag", "words", "NAME"
     )

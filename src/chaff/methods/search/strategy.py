@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any, ClassVar, Protocol
+from typing import Any, ClassVar, Protocol, runtime_checkable
 
 import numpy as np
 
 from chaff.choices import Registry
 from chaff.errors import UsageError
+from chaff.evaluate.limits import Spent
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.evaluate.walk import Changes, Walk
+from chaff.methods.search.progress import Progress, Watcher
 from chaff.results.score import Score
 from chaff.results.trail import Move, Trail
 from chaff.work import Work
@@ -32,6 +34,13 @@ class Strategy(Protocol):
         ...
 
 
+@runtime_checkable
+class Foresees(Protocol):
+    """A strategy's power of saying beforehand how many sets it will score at most."""
+
+    def most_evaluations(self, features: int, pinned: int) -> int: ...
+
+
 def as_strategy(said: Any) -> Strategy:
     """A strategy from an object, a name such as "forward", or a mapping such as ``{"name": "forward", "size": 10}``."""
     strategy: Strategy = STRATEGIES.make(said)
@@ -40,18 +49,49 @@ def as_strategy(said: Any) -> Strategy:
     return strategy
 
 
-def trail_of(strategy: Strategy, scorer: SubsetScorer, pinned: frozenset[str], work: Work, method: str = "search") -> Trail:
-    """Everything that a strategy goes through, as a trail."""
+def trail_of(
+    strategy: Strategy, scorer: SubsetScorer, pinned: frozenset[str], work: Work, method: str = "search", watcher: Watcher | None = None,
+    phase: str = "",
+) -> Trail:  # fmt: skip
+    """Everything that a strategy goes through, as a trail; what it went through until it ran out of time or evaluations.
+
+    watcher : told of every move; `phase` is what it is told to be looking at.
+    """
     metric = scorer.metric
+    moves, stopped = walked(strategy, scorer, pinned, work, watcher, phase or strategy.name)
     return Trail(
         method,
-        tuple(strategy.moves(scorer, pinned, work)),
+        tuple(moves),
         scorer.features,
         metric.name,
         metric.higher_is_better,
         scorer.test_share,
-        (f"{scorer.folds.how}, {metric.label}", *strategy.notes(scorer)),
+        (f"{scorer.folds.how}, {metric.label}", *strategy.notes(scorer), *([stopped] if stopped else [])),
     )
+
+
+def walked(
+    strategy: Strategy, scorer: SubsetScorer, pinned: frozenset[str], work: Work, watcher: Watcher | None, phase: str
+) -> tuple[list[Move], str]:
+    """(moves, why it stopped before its end; empty where it came to it)."""
+    moves: list[Move] = []
+    most = strategy.most_evaluations(len(scorer.features), len(pinned)) if isinstance(strategy, Foresees) else None
+    sign, best = 1.0 if scorer.metric.higher_is_better else -1.0, -np.inf
+    tally = scorer.tally
+    try:
+        for move in strategy.moves(scorer, pinned, work):
+            moves.append(move)
+            score = float(move.values.mean())
+            best = max(best, sign * score)
+            if watcher is not None:
+                done = tally.evaluations + tally.saved
+                left = None if most is None or not done else max(most - done, 0) * tally.seconds / done
+                watcher(
+                    Progress(phase, len(moves), len(move.features), score, sign * best, tally.evaluations, tally.saved, tally.seconds, left)
+                )
+    except Spent as spent:
+        return moves, str(spent)
+    return moves, ""
 
 
 def steps(
@@ -62,14 +102,18 @@ def steps(
     sign = 1 if scorer.metric.higher_is_better else -1
     best, since = -np.inf, 0
     while count > 0:
-        changes = walk.changes(left)
-        names = leading(changes, min(a_move(step, len(left)), count), sign)
-        score = changes[names[0]]
-        for name in names:
-            walk.toggle(name)
-            left.remove(name)
+        open_to = left if direction == "backward" else [f for f in left if scorer.affordable(walk.features | {f})]
+        if not open_to:
+            return
+        changes = walk.changes(open_to)
+        names = []
+        for name in leading(changes, min(a_move(step, len(left)), count), sign):
+            if direction == "backward" or scorer.affordable(walk.features | {name}):
+                walk.toggle(name)
+                left.remove(name)
+                names.append(name)
         count -= len(names)
-        score = score if len(names) == 1 else walk.score
+        score = changes[names[0]] if len(names) == 1 else walk.score
         yield as_move(action, ", ".join(names), score, direction)
         since = 0 if sign * score.mean > best else since + 1
         best = max(best, sign * score.mean)
@@ -97,8 +141,14 @@ def largest(size: float | None, features: int) -> int:
     return min(features, int(np.ceil(size * features - 1e-9)) if isinstance(size, float) and size < 1 else int(size))
 
 
-def as_move(action: str, name: str, score: Score, direction: str) -> Move:
-    return Move(action, name, score.features, score.values, direction)
+def as_move(action: str, name: str, score: Score, direction: str, **facts: Any) -> Move:
+    return Move(action, name, score.features, score.values, direction, facts)
+
+
+def steps_evaluations(free: int, moves: int) -> int:
+    """Sets that are scored in so many moves of one feature each, of `free` to begin with."""
+    moves = max(0, min(moves, free))
+    return moves * free - moves * (moves - 1) // 2
 
 
 def check_least_one(**settings: float | None) -> None:

@@ -64,8 +64,9 @@ class Along:
         if pinned:
             yield as_move("start", "", scorer(current), "along")
         for f in known[: largest(self.size, len(scorer.features)) - len(pinned)]:
-            current = current | {f}
-            yield as_move("add", f, scorer(current), "along")
+            if scorer.affordable(current | {f}):
+                current = current | {f}
+                yield as_move("add", f, scorer(current), "along")
 
     def notes(self, scorer: SubsetScorer) -> tuple[str, ...]:
         gone = [f for f in self.order if f not in scorer.features]

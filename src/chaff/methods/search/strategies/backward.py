@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from chaff.evaluate.scorer import SubsetScorer
-from chaff.methods.search.strategy import as_move, check_least_one, largest, steps
+from chaff.methods.search.strategy import as_move, check_least_one, largest, steps, steps_evaluations
 from chaff.results.trail import Move
 from chaff.work import Work
 
@@ -52,6 +52,9 @@ class Backward:
         yield as_move("start", "", walk.score, "backward")
         least = max(0 if pinned else 1, 0 if self.size is None else largest(self.size, len(scorer.features)) - len(pinned))
         yield from steps(walk, scorer, left, len(left) - least, "backward", self.patience, self.step)
+
+    def most_evaluations(self, features: int, pinned: int) -> int:
+        return steps_evaluations(features - pinned, features - max(pinned, 0 if self.size is None else largest(self.size, features)))
 
     def notes(self, scorer: SubsetScorer) -> tuple[str, ...]:
         return ()

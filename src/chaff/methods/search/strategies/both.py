@@ -52,6 +52,10 @@ class Both:
         if shortened is None:
             yield from Backward(self.patience).moves(scorer, pinned, work)
 
+    def most_evaluations(self, features: int, pinned: int) -> int:
+        forward = Forward(self.size).most_evaluations(features, pinned)
+        return forward + (Backward().most_evaluations(features, pinned) if features <= MANY_FEATURES else 0)
+
     def notes(self, scorer: SubsetScorer) -> tuple[str, ...]:
         size = self._forward_only(scorer)
         words = f'{len(scorer.features):,} features: forward only, to {size}; strategy = "backward" walks the other way'

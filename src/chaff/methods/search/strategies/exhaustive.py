@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import combinations, islice
@@ -16,6 +17,10 @@ from chaff.work import Work
 
 MOST_SETS = 200_000
 A_BATCH = 500
+INSTEAD = (
+    f"over {MOST_SETS:,} are refused. Take branch and bound (linear models, the best of each size), floating or genetic, say a smaller "
+    "size, or leave features out first"
+)
 
 
 @dataclass(frozen=True)
@@ -29,7 +34,7 @@ class Exhaustive:
 
     Notes
     -----
-    Refused over 200,000 sets: it says how many there are.
+    Refused over 200,000 sets: it says how many there are, and how long they would take.
 
     Examples
     --------
@@ -49,16 +54,31 @@ class Exhaustive:
     def moves(self, scorer: SubsetScorer, pinned: frozenset[str], work: Work) -> Iterator[Move]:
         free = sorted(set(scorer.features) - pinned)
         most = largest(self.size, len(scorer.features)) - len(pinned)
-        count = sum(comb(len(free), k) for k in range(most + 1))
+        count = self.most_evaluations(len(scorer.features), len(pinned))
         if count > MOST_SETS:
-            raise UsageError(
-                f"exhaustive: {count:,} sets of {len(free)} features, more than {MOST_SETS:,}: say a smaller size, leave features out "
-                "first, or take floating or swap"
-            )
-        sets = (pinned | set(some) for k in range(0 if pinned else 1, most + 1) for some in combinations(free, k))
+            raise UsageError(f"exhaustive: {count:,} sets of {len(free)} features{_how_long(scorer, pinned, count)}: {INSTEAD}")
+        every = (pinned | set(some) for k in range(0 if pinned else 1, most + 1) for some in combinations(free, k))
+        sets = (s for s in every if scorer.affordable(s))
         while batch := list(islice(sets, A_BATCH)):
             for score in scorer.many(batch):
                 yield as_move("try", "", score, "exhaustive")
 
+    def most_evaluations(self, features: int, pinned: int) -> int:
+        most = largest(self.size, features) - pinned
+        return sum(comb(features - pinned, k) for k in range(most + 1))
+
     def notes(self, scorer: SubsetScorer) -> tuple[str, ...]:
         return ()
+
+
+def _how_long(scorer: SubsetScorer, pinned: frozenset[str], count: int) -> str:
+    """How long so many sets would take, from one of half of the features."""
+    some = pinned | set(sorted(scorer.features)[: max(1, len(scorer.features) // 2)])
+    began = time.perf_counter()
+    scorer(some)
+    seconds = count * (time.perf_counter() - began)
+    year, day, hour = 31_557_600.0, 86_400.0, 3_600.0
+    for unit, of in (("years", year), ("days", day), ("hours", hour), ("minutes", 60.0)):
+        if seconds >= 2 * of:
+            return f" would take about {seconds / of:,.0f} {unit}" if seconds < 1e6 * year else " would take over a million years"
+    return f" would take about {seconds:.0f} s"

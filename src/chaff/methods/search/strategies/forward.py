@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import ClassVar
 
 from chaff.evaluate.scorer import SubsetScorer
-from chaff.methods.search.strategy import as_move, check_least_one, largest, steps
+from chaff.methods.search.strategy import as_move, check_least_one, largest, steps, steps_evaluations
 from chaff.results.trail import Move
 from chaff.work import Work
 
@@ -54,6 +54,9 @@ class Forward:
         if pinned:
             yield as_move("start", "", walk.score, "forward")
         yield from steps(walk, scorer, left, most - len(pinned), "forward", self.patience, self.step)
+
+    def most_evaluations(self, features: int, pinned: int) -> int:
+        return steps_evaluations(features - pinned, largest(self.size, features) - pinned)
 
     def notes(self, scorer: SubsetScorer) -> tuple[str, ...]:
         return ()

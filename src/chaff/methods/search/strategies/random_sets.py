@@ -44,10 +44,17 @@ class RandomSets:
         for k in range(self.sets):
             stream = work.stream("random set", k)
             size = int(stream.integers(max(1, len(pinned)), most + 1)) - len(pinned)
-            drawn.append(pinned | {free[j] for j in stream.permutation(len(free))[:size]})
+            one = pinned
+            for j in stream.permutation(len(free)):
+                if len(one) < size + len(pinned) and scorer.affordable(one | {free[j]}):
+                    one = one | {free[j]}
+            drawn.append(one)
         for some in (drawn[k : k + 50] for k in range(0, len(drawn), 50)):  # in batches, so that it can be stopped between them
             for score in scorer.many(some):
                 yield as_move("draw", "", score, "random")
+
+    def most_evaluations(self, features: int, pinned: int) -> int:
+        return self.sets
 
     def notes(self, scorer: SubsetScorer) -> tuple[str, ...]:
         return ()

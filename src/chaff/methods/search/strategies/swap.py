@@ -75,9 +75,10 @@ def _best_exchange(scorer: SubsetScorer, current: frozenset[str], pinned: frozen
     best: tuple[float, str, Score | None] = (-float("inf"), "", None)
     outside = sorted(set(scorer.features) - current)
     for gone in sorted(current - pinned):
-        if not outside:
-            break
-        changes = scorer.walk(current - {gone}).changes(outside)
+        open_to = [f for f in outside if scorer.affordable(current - {gone} | {f})]
+        if not open_to:
+            continue
+        changes = scorer.walk(current - {gone}).changes(open_to)
         name = changes.best()
         if sign * changes[name].mean > best[0] + STRICTLY:
             best = (sign * changes[name].mean, f"{gone} → {name}", changes[name])

@@ -1,0 +1,81 @@
+"""What makes two scores comparable: the same rows, the same cells, the same model, metric and folds. Each as a short hash."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from chaff import __version__
+from chaff.folds import Folds
+from chaff.metrics import Metric
+from chaff.models.protocols import Model
+from chaff.table.table import Table
+
+LETTERS = 20
+ADDRESS = re.compile(r" at 0x[0-9a-f]+")
+
+
+@dataclass(frozen=True)
+class DataKey:
+    """Which data scores belong to: rows and target, and each column by itself."""
+
+    rows: int
+    target: str
+    """Its name and task."""
+    target_hash: str
+    """Its values, with the weights of the rows."""
+    columns: tuple[tuple[str, str], ...]
+    """(feature, hash of its kind, levels and cells)."""
+
+    @classmethod
+    def of(cls, table: Table) -> DataKey:
+        """Of the rows in view and the features on offer."""
+        t = table.target
+        weights = table.weights if table.weights is not None else np.empty(0)
+        target = digest(t.task, *t.classes, table.targets, weights)
+        return cls(len(table), f"{t.name} ({t.task})", target, tuple((f, _of_column(table, f)) for f in table.features))
+
+
+def _of_column(table: Table, name: str) -> str:
+    column = table.column(name)
+    return digest(column.kind, *column.levels, column.values)
+
+
+@dataclass(frozen=True)
+class Ground:
+    """What scores of one data are made with."""
+
+    model: str
+    metrics: str
+    folds: str
+    how: str
+    """The folds in words."""
+    version: str = __version__
+
+    @classmethod
+    def of(cls, model: Model, metrics: Sequence[Metric], folds: Folds, seed: int) -> Ground:
+        splits = [f"{s.repeat}:{s.test}:{s.train}" for s in folds.splits]
+        return cls(model_words(model), " ".join(m.name for m in metrics), digest(str(seed), *splits, *folds.parts), folds.how)
+
+
+def model_words(model: Any) -> str:
+    """A model with its settings; where in memory a person's own lies is no part of it."""
+    return ADDRESS.sub("", f"{model.label}: {model!r}" if getattr(model, "own", False) else repr(model))
+
+
+def digest(*parts: Any) -> str:
+    """Words and arrays → a short hash; a missing cell is the same whatever its bits."""
+    whole = hashlib.sha256()
+    for part in parts:
+        if isinstance(part, np.ndarray):
+            some = np.where(np.isnan(part), np.nan, part + 0.0) if part.dtype.kind == "f" else part
+            whole.update(f"{some.dtype.str}{some.shape}".encode())
+            whole.update(np.ascontiguousarray(some).tobytes())
+        else:
+            whole.update(f"\x1f{part}".encode("utf-8", "surrogatepass"))
+    return whole.hexdigest()[:LETTERS]

@@ -1,0 +1,269 @@
+"""Journal: a file of sets that were scored, so that a search that was killed goes on and another one scores nothing twice.
+
+One file belongs to one data; in it stand the scores of any number of models, metrics and folds. SQLite keeps it whole however
+the process ends.
+"""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+import stat
+import threading
+import time
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from chaff.arrays import Floats
+from chaff.errors import DataError
+from chaff.evaluate.fingerprint import DataKey, Ground
+
+APPLICATION = 0x43484146  # the mark that SQLite files may carry of whom they belong to
+VERSION = 1
+EVERY = 0.25  # seconds after which what is known is written at the latest, before the next set is scored
+PATIENCE = 30.0  # seconds that another process may take to write
+
+TABLES = """
+CREATE TABLE data (what TEXT PRIMARY KEY, is_ TEXT);
+CREATE TABLE columns (number INTEGER PRIMARY KEY, name TEXT UNIQUE, hash TEXT);
+CREATE TABLE grounds (number INTEGER PRIMARY KEY, model TEXT, metrics TEXT, folds TEXT, how TEXT, version TEXT,
+    UNIQUE (model, metrics, folds, version));
+CREATE TABLE scores (ground INTEGER, members BLOB, scores BLOB, PRIMARY KEY (ground, members)) WITHOUT ROWID;
+"""
+
+
+class Journal:
+    """An open journal. Safe to use from several threads.
+
+    Parameters
+    ----------
+    path : str or Path
+    data : DataKey
+        Of the table that is searched.
+
+    Raises
+    ------
+    DataError
+        When the file is no journal, is damaged, was written by a newer Chaff, or belongs to other data: it says what differs.
+    """
+
+    def __init__(self, path: str | Path, data: DataKey) -> None:
+        self.path = Path(path)
+        self._lock = threading.Lock()
+        self._waiting: list[tuple[int, bytes, bytes]] = []
+        self._written = time.monotonic()
+        self.lost = ""
+        """Why it could not be written any more; empty while all is well."""
+        self._db = _open(self.path, write=True)
+        with self._told():
+            self._begin()
+            self._check(data)
+            self._numbers: dict[str, int] = dict(self._db.execute("SELECT name, number FROM columns"))
+
+    @contextmanager
+    def _told(self) -> Iterator[None]:
+        with told(self.path):
+            yield
+
+    def _begin(self) -> None:
+        self._db.execute("PRAGMA synchronous = OFF")  # a killed process loses nothing by it
+        self._db.execute("BEGIN IMMEDIATE")
+        if not self._db.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]:
+            for statement in TABLES.split(";"):
+                self._db.execute(statement)
+            self._db.execute(f"PRAGMA application_id = {APPLICATION}")
+            self._db.execute(f"PRAGMA user_version = {VERSION}")
+        self._db.execute("COMMIT")
+        check_ours(self._db, self.path)
+
+    def _check(self, data: DataKey) -> None:
+        self._db.execute("BEGIN IMMEDIATE")
+        here = {"rows": str(data.rows), "target": data.target, "target_hash": data.target_hash}
+        there = dict(self._db.execute("SELECT what, is_ FROM data"))
+        known = dict(self._db.execute("SELECT name, hash FROM columns"))
+        differs = _differences(here, there, dict(data.columns), known) if there else ""
+        if differs:
+            self._db.execute("ROLLBACK")
+            raise DataError(f"{self.path.name} is a journal of other data: {differs}. Name another file, or delete this one")
+        self._db.executemany("INSERT OR IGNORE INTO data VALUES (?, ?)", here.items())
+        self._db.executemany("INSERT OR IGNORE INTO columns (name, hash) VALUES (?, ?)", data.columns)
+        self._db.execute("COMMIT")
+
+    def of(self, ground: Ground) -> JournalPage:
+        """The page of one model, metric and folds."""
+        g = (ground.model, ground.metrics, ground.folds, ground.how, ground.version)
+        with self._lock, self._told():
+            self._db.execute("INSERT OR IGNORE INTO grounds (model, metrics, folds, how, version) VALUES (?, ?, ?, ?, ?)", g)
+            found = "SELECT number FROM grounds WHERE model = ? AND metrics = ? AND folds = ? AND version = ?"
+            number = self._db.execute(found, (g[0], g[1], g[2], g[4])).fetchone()[0]
+            rows = self._db.execute("SELECT members, scores FROM scores WHERE ground = ?", (number,)).fetchall()
+        names = {k: n for n, k in self._numbers.items()}
+        known = {frozenset(names[k] for k in np.frombuffer(m, np.uint32)): np.frombuffer(s, float) for m, s in rows}
+        return JournalPage(self, number, known)
+
+    def add(self, ground: int, sets: Sequence[frozenset[str]], scores: Floats) -> None:
+        """Note some scores; written together with what comes in the next quarter of a second."""
+        with self._lock:
+            for s, values in zip(sets, scores, strict=True):
+                members = np.array(sorted(self._numbers[f] for f in s), np.uint32)
+                self._waiting.append((ground, members.tobytes(), np.ascontiguousarray(values, float).tobytes()))
+            if time.monotonic() - self._written >= EVERY:
+                self._write()
+
+    def flush(self) -> None:
+        """Write what waits."""
+        with self._lock:
+            self._write()
+
+    def _write(self) -> None:
+        if self._waiting and not self.lost:
+            try:
+                self._db.execute("BEGIN IMMEDIATE")
+                self._db.executemany("INSERT OR IGNORE INTO scores VALUES (?, ?, ?)", self._waiting)
+                self._db.execute("COMMIT")
+            except sqlite3.Error as error:  # a full disk must not end a search of an hour
+                self.lost = str(error)
+                if self._db.in_transaction:
+                    self._db.execute("ROLLBACK")
+        self._waiting.clear()
+        self._written = time.monotonic()
+
+    def close(self) -> None:
+        self.flush()
+        self._db.close()
+
+    def __enter__(self) -> Journal:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+
+@dataclass(frozen=True)
+class JournalPage:
+    """What a journal knows of one model, metric and folds."""
+
+    journal: Journal
+    number: int
+    known: dict[frozenset[str], Floats]
+    """Set → float64 (splits x metrics)."""
+
+    def add(self, sets: Sequence[frozenset[str]], scores: Floats) -> None:
+        self.journal.add(self.number, sets, scores)
+
+
+def _open(path: Path, write: bool) -> sqlite3.Connection:
+    """Raises `DataError` for what is no plain file, or not there where it is only read."""
+    try:
+        kind = os.lstat(path).st_mode
+    except FileNotFoundError:
+        if not write:
+            raise DataError(f"no such journal: {path}") from None
+        kind = stat.S_IFREG
+    except (OSError, ValueError) as error:
+        raise DataError(f"journal {path.name} cannot be opened: {getattr(error, 'strerror', None) or error}") from error
+    if not stat.S_ISREG(kind):
+        raise DataError(f"{path.name} is no plain file (a folder, a link or a device): name another journal")
+    with told(path):
+        mode = "rwc" if write else "ro"
+        db = sqlite3.connect(f"{path.resolve().as_uri()}?mode={mode}", PATIENCE, uri=True, isolation_level=None, check_same_thread=False)
+        try:
+            db.execute("SELECT count(*) FROM sqlite_master")
+        except sqlite3.Error:
+            db.close()
+            raise
+        return db
+
+
+@contextmanager
+def told(path: Path) -> Iterator[None]:
+    """Whatever SQLite raises, in words."""
+    try:
+        yield
+    except sqlite3.DatabaseError as error:
+        words = str(error)
+        if "not a database" in words:
+            why = "is no journal of Chaff's"
+        elif "malformed" in words or "no such table" in words:
+            why = "is damaged (cut off, or written over)"
+        else:
+            raise DataError(f"journal {path.name} cannot be used: {words}") from error
+        raise DataError(f"{path.name} {why}: name another file, or delete this one") from error
+
+
+def check_ours(db: sqlite3.Connection, path: Path) -> None:
+    """Raises `DataError` for another program's database, and for a journal of a later version."""
+    if db.execute("PRAGMA application_id").fetchone()[0] != APPLICATION:
+        raise DataError(f"{path.name} is no journal of Chaff's but some other database: name another file")
+    version = db.execute("PRAGMA user_version").fetchone()[0]
+    if version != VERSION:
+        raise DataError(f"{path.name} has version {version} of the journal, this Chaff reads {VERSION}: update Chaff, or name another file")
+
+
+def _differences(here: dict[str, str], there: dict[str, str], columns: dict[str, str], known: dict[str, str]) -> str:
+    """In words; empty where nothing differs. A column that only one of the two knows is no difference."""
+    out = []
+    if here["rows"] != there["rows"]:
+        return f"{int(there['rows']):,} rows there, {int(here['rows']):,} here"
+    if here["target"] != there["target"]:
+        return f"its target is {there['target']}, not {here['target']}"
+    if here["target_hash"] != there["target_hash"]:
+        out.append("the target or the weights hold other values")
+    other = sorted(n for n, h in columns.items() if n in known and known[n] != h)
+    if other:
+        some = ", ".join(other[:4]) + (f" and {len(other) - 4} more" if len(other) > 4 else "")
+        out.append(f"other cells in {some}")
+    return " and ".join(out)
+
+
+@dataclass(frozen=True)
+class JournalEntry:
+    """One ground of a journal, as `--show` lists it."""
+
+    model: str
+    metrics: str
+    how: str
+    version: str
+    sets: int
+    best: float
+    """Mean of the first metric over the folds."""
+    size: int
+    features: tuple[str, ...]
+
+
+def read_journal(path: str | Path) -> tuple[dict[str, str], list[JournalEntry]]:
+    """(what data it belongs to, an entry for each model, metric and folds).
+
+    Raises
+    ------
+    DataError
+        As `Journal`.
+    """
+    from chaff.metrics import METRICS
+
+    file = Path(path)
+    db = _open(file, write=False)
+    try:
+        with told(file):
+            check_ours(db, file)
+            data = dict(db.execute("SELECT what, is_ FROM data"))
+            names = dict(db.execute("SELECT number, name FROM columns"))
+            out = []
+            for number, model, metrics, how, version in db.execute("SELECT number, model, metrics, how, version FROM grounds").fetchall():
+                first = metrics.split(" ")
+                rows = db.execute("SELECT members, scores FROM scores WHERE ground = ?", (number,)).fetchall()
+                sign = 1.0 if first[0] not in METRICS or METRICS[first[0]].higher_is_better else -1.0
+                means = [float(np.frombuffer(s, float).reshape(-1, len(first))[:, 0].mean()) for _, s in rows]
+                best = max(range(len(rows)), key=lambda k: (sign * means[k], -len(rows[k][0])), default=None)
+                held = () if best is None else tuple(sorted(names[k] for k in np.frombuffer(rows[best][0], np.uint32)))
+                entry = JournalEntry(
+                    model, metrics, how, version, len(rows), float("nan") if best is None else means[best], len(held), held
+                )
+                out.append(entry)
+            return {**data, "columns": str(len(names))}, out
+    finally:
+        db.close()
