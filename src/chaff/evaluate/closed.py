@@ -176,6 +176,14 @@ class ClosedEngine:
     def splits(self) -> list[ClosedSplit]:
         return close_splits(self.parts, self.folds.splits, self.penalty, self.work)
 
+    @cached_property
+    def on_all_rows(self) -> ClosedSplit:
+        """Cross-products of all rows that some split uses: what a training error is made of. Its test rows are the same ones."""
+        repeat = self.folds.splits[0].repeat
+        used = sorted({j for s in self.folds.splits if s.repeat == repeat for j in (s.test, *s.train)})
+        rows = Moments.sum_of([self.parts[repeat][j] for j in used])
+        return close_split(rows, rows, self.penalty)
+
     def prepare(self) -> None:
         if self.fits_whole:
             _ = self.splits
