@@ -93,7 +93,11 @@ class Show:
             if fresh and of == 0:
                 self.progress.print(f"{self.seconds()}  {stage}", soft_wrap=True)
             return
-        words = f" {stage} …" + (f" {done:,} of {of:,}{self._left(done, of)}" if of else "")
+        self.moving(f"{stage} …" + (f" {done:,} of {of:,}{self._left(done, of)}" if of else ""))
+
+    def moving(self, text: str) -> None:
+        """The transient line, in a terminal."""
+        words = f" {text}"
         if self._status is None:
             self._status = self.progress.status(words, spinner="line")
             self._status.start()

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from chaff.cli import against_chance
+from chaff.cli.choices_said import choice_said
 from chaff.cli.options import all_option, columns_option, file_ending, pin_options, plan_option, rows_options, table_options, work_options
 
 if TYPE_CHECKING:
@@ -64,7 +65,7 @@ def command(data: str, **said: Any) -> None:
     file_ending(said["out"], (".json", ".csv", ".parquet"), "--out")
     for option in ("figure", "close_up"):
         file_ending(said[option], FIGURES, f"--{option.replace('_', '-')}")
-    model, against, limits = _choice(said["model"], "--model"), _choice(said["against"], "--against"), _limits(said["limits"])
+    model, against, limits = choice_said(said["model"], "--model"), choice_said(said["against"], "--against"), _limits(said["limits"])
     if said["trees"]:
         if model not in (None, "forest"):
             raise click.UsageError("--trees is the forest's; say them with the model: --model '{ name = \"boosting\", rounds = 100 }'")
@@ -77,7 +78,7 @@ def command(data: str, **said: Any) -> None:
     if test:
         _against_chance(test, ground, said, model, limits, show)
         return
-    options = {"by": _choice(said["by"], "--by"), "shuffles": said["shuffles"], "cut": _cut(said)}
+    options = {"by": choice_said(said["by"], "--by"), "shuffles": said["shuffles"], "cut": _cut(said)}
     stage = ground.stage(Importance, model=model, **options)
     other = ground.stage(Importance, model=against, **options) if against is not None else None
     ground.tell(show)
@@ -100,7 +101,7 @@ def _against_chance(test: str, ground: Any, said: dict[str, Any], model: Any, li
     from chaff.cli.console import tell_of_compiling
     from chaff.decide.calls.judged import findings_of, judge
 
-    stage = against_chance.stage_of(test, ground, said, model, _choice(said["by"], "--by"))
+    stage = against_chance.stage_of(test, ground, said, model, choice_said(said["by"], "--by"))
     ground.tell(show)
     tell_of_compiling(show, test)
     show.watch(test)
@@ -111,21 +112,6 @@ def _against_chance(test: str, ground: Any, said: dict[str, Any], model: Any, li
         show.stop()
     against_chance.show_table(show, found, said["everything"], limits)
     show.finish("importance", {"table": ground, "found": found}, _leave(found, said))
-
-
-def _choice(text: str | None, option: str) -> Any:
-    """A name, or a name with settings in braces as in a plan."""
-    if text is None or not text.lstrip().startswith("{"):
-        return text
-    import tomlkit
-    from tomlkit.exceptions import TOMLKitError
-
-    try:
-        return tomlkit.parse(f"choice = {text}").unwrap()["choice"]
-    except TOMLKitError as error:
-        raise click.UsageError(
-            f'{option}: {text} is no table of a name and settings such as {{ name = "forest", trees = 300 }}: {error}'
-        ) from error
 
 
 def _limits(text: str | None) -> list[float]:

@@ -27,6 +27,7 @@ GROUPS = {
         "overlap": ("chaff.cli.overlap", "Which columns repeat each other: pairs, groups, VIF, equations, components."),
         "linear": ("chaff.cli.linear", "What a linear model says; prune it, or change it by hand."),
         "importance": ("chaff.cli.importance", "What a forest loses when a feature is shuffled."),
+        "search": ("chaff.cli.search", "Search subsets with the model you will use; what is as good, within a budget."),
     },
     "Choose": {"select": ("chaff.cli.select", "Select features by a plan, and hold the kept set against the full one.")},
     "Use": {"apply": ("chaff.cli.apply", "Keep the same columns of another file.")},

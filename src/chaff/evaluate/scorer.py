@@ -5,6 +5,7 @@ It is the door: names are checked, what is known is remembered (and written into
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Iterable, Sequence
 
 from chaff.arrays import Floats
@@ -89,12 +90,20 @@ class SubsetScorer:
         self.tally = Tally(limits)
         return self
 
+    def free(self) -> SubsetScorer:
+        """The same scorer, knowing what this one knows, without a limit in time or evaluations: for what is asked afterwards."""
+        out = copy.copy(self)
+        out.tally = Tally(Limits(self.tally.limits.total_cost))
+        return out
+
     def kept_in(self, journal: Journal | None) -> SubsetScorer:
         """Itself, reading what a journal knows and writing there what it scores."""
         self._journal = journal
         seed = 0 if self.closed else self.work.seed  # a closed form draws nothing
         self._page = None if journal is None else journal.of(Ground.of(self.model, self.engine.metrics, self.folds, seed))
-        self._inside.clear()
+        for inner in self._inside.values():
+            if inner is not None:
+                inner.kept_in(journal)
         return self
 
     def affordable(self, features: Iterable[str]) -> bool:

@@ -62,7 +62,7 @@ def bring_in_all(T, depth, at, width, q, base, first, to, spare, c, tolerance):
 
 @lean_kernel
 def walk_all(T, base, start, targets, tolerance, c, last, following, mask, out):
-    """Error of every set; see `errors_of_all`, which makes room for it. T[0] holds the tables of nothing; the last three depths are spare."""
+    """Error of every set; see `errors_of_all`, which makes room for it. T[0] holds the tables of nothing, the last three are spare."""
     p = start.size - 1
     size = T.shape[2]
     spare = T.shape[0] - 3

@@ -10,9 +10,14 @@ from chaff.plots.importance_figures import coefficient_path, disagreement, effec
 from chaff.plots.inflation import scree, vif_bars, vif_trail
 from chaff.plots.relevance_bars import relevance_bars
 from chaff.plots.residual_figures import predicted_true, residual_checks, residuals_by_feature
+from chaff.plots.search_figures import alternatives_map, generations, score_by_cost, search_sizes, set_presence
 from chaff.plots.size_curve import score_by_size
 
 __all__ = [
+    "alternatives_map",
+    "generations",
+    "search_sizes",
+    "set_presence",
     "chance_band",
     "decoys_among",
     "knockoff_differences",
@@ -31,6 +36,7 @@ __all__ = [
     "relevance_bars",
     "residual_checks",
     "residuals_by_feature",
+    "score_by_cost",
     "score_by_size",
     "scree",
     "two_features",

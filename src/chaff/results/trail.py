@@ -45,6 +45,8 @@ class Trail:
     higher_is_better: bool
     test_share: float
     notes: tuple[str, ...] = ()
+    stopped: str = ""
+    """Why it ended before its end; empty where it came to it."""
 
     @cached_property
     def means(self) -> Floats:

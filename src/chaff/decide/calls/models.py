@@ -6,17 +6,14 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Literal
 
-from chaff.decide.calls.judged import findings_of, judge, stage_of, with_decoys_told, with_verdicts
-from chaff.errors import UsageError
+from chaff.decide.calls.judged import findings_of, judge, stage_of
 from chaff.methods.importance.stage import Importance
 from chaff.methods.importance.way import Way as ImportanceWay
 from chaff.methods.linear.pruning import Pruning, Rule
 from chaff.methods.overlap.ground import able
-from chaff.methods.search.stage import Search, SearchTrail
-from chaff.methods.search.strategy import Strategy
 from chaff.models.named import as_model
 from chaff.models.protocols import Model
-from chaff.results.findings import Findings, Way
+from chaff.results.findings import Findings
 from chaff.results.pin import Pin
 from chaff.table.table import Table
 
@@ -109,78 +106,6 @@ def side_by_side(found: Findings, other: Findings, one: str, two: str) -> Findin
     if (~a).any() or (~b).any():
         note += f"; kept by both {int((a & b).sum())}, only by {one} {int((a & ~b).sum())}, only by {two} {int((b & ~a).sum())}"
     return replace(found, notes=(*found.notes, note), more={**found.more, "against": frame})
-
-
-def search(
-    table: Table,
-    strategy: Strategy | str | Mapping[str, Any] | None = "both",
-    model: Model | str | Mapping[str, Any] | None = "ridge",
-    *,
-    pins: Iterable[Pin] = (),
-    features: Sequence[str] | None = None,
-    folds: int = 5,
-    seed: int = 0,
-    workers: int | None = None,
-    **settings: Any,
-) -> Findings:
-    """Walk through sets of features and choose the smallest that keeps up.
-
-    Scores of a search choose; they promise nothing. `chaff.select` holds the chosen set against the full one.
-
-    Parameters
-    ----------
-    table : Table
-    strategy : strategy, str, dict or None
-        ``chaff.Forward(size=10)``, "forward", "backward", "both", "floating", "swap", "exhaustive", "along", "random" or
-        ``{"name": "forward", "size": 10}``; None for what suits the model.
-    model : model, str, dict or None
-        ``chaff.Ridge(0.1)``, "ridge", "least squares", "logistic", "forest" …; None for two lenses, as `chaff.select` does.
-    pins : iterable of Pin
-        Features pinned out take no part, those pinned in are in every set.
-    features : list of str, optional
-    folds, seed, workers : int
-    **settings
-        Further fields of `chaff.Search`.
-
-    Returns
-    -------
-    Findings
-        One row a feature: worth (what the score loses without it when chosen, gains with it otherwise; linear models only),
-        kept_share (of the folds), chosen, verdict. ``more["sizes"]``: honest scores by size, with what comes and goes;
-        ``more["trail"]``: every move of the strategy on all rows, which chose nothing.
-
-    Raises
-    ------
-    UsageError, DataError
-
-    Examples
-    --------
-    >>> import chaff
-    >>> table = chaff.demo.table(rows=200).with_features(["protein_pct", "protein_nir_pct", "ash_pct", "lab_temp_c"])
-    >>> found = chaff.search(table, chaff.Forward(size=3))
-    >>> found.more["trail"]["size"].tolist(), found.more["sizes"].index.tolist()
-    ([1, 2, 3], [0, 1, 2, 3, 4])
-    """
-    import pandas as pd
-
-    stage = stage_of(Search, {"strategy": strategy, "model": model, **settings})
-    judged = judge(stage, table, pins=pins, features=features, folds=folds, seed=seed, workers=workers)
-    trail = judged.result
-    if not isinstance(trail, SearchTrail):
-        raise UsageError("the search left no trail")
-    chosen = {f: f in trail.chosen for f in trail.offered}
-    worth = {f: -gain if chosen[f] else gain for f, gain in trail.worth.items()}  # the walk tells what its change would gain
-    shares = {f: trail.promise.kept_share(f) for f in trail.offered}
-    frame = pd.DataFrame({"kept_share": pd.Series(shares, dtype=float), "chosen": pd.Series(chosen, dtype=bool)})
-    frame.insert(0, "worth", pd.Series(worth, dtype=float).reindex(frame.index))
-    frame.index.name = "feature"
-    better: dict[str, Way] = {"worth": "higher", "kept_share": "higher"}
-    more = {"sizes": trail.decided.frame(trail.ground)}
-    if trail.decided.trail is not None:
-        more["trail"] = trail.decided.trail.frame
-    by = "worth" if worth else "kept_share"
-    found = Findings("search", frame, by, better, {}, trail.notes, more)
-    return with_decoys_told(with_verdicts(found, judged.verdicts), judged.table.decoys)
 
 
 def prune_linear(

@@ -67,6 +67,7 @@ def trail_of(
         metric.higher_is_better,
         scorer.test_share,
         (f"{scorer.folds.how}, {metric.label}", *strategy.notes(scorer), *([stopped] if stopped else [])),
+        stopped,
     )
 
 

@@ -36,7 +36,7 @@ class BranchAndBound:
     Examples
     --------
     >>> import chaff
-    >>> lots = chaff.demo.table(rows=200).with_features(["protein_pct", "ash_pct", "moisture_pct", "lab_temp_c"])
+    >>> lots = chaff.demo.table(rows=200).with_features(["protein_pct", "ash_pct", "straw_pct", "lab_temp_c"])
     >>> chaff.search(lots, "ridge", "branch and bound", honest=False).frame["size"].tolist()
     [1, 2, 3, 4]
     """

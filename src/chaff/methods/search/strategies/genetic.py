@@ -60,7 +60,7 @@ class Genetic:
     Examples
     --------
     >>> import chaff
-    >>> lots = chaff.demo.table(rows=200).with_features(["protein_pct", "ash_pct", "moisture_pct", "lab_temp_c"])
+    >>> lots = chaff.demo.table(rows=200).with_features(["protein_pct", "ash_pct", "straw_pct", "lab_temp_c"])
     >>> trail = chaff.search(lots, "ridge", chaff.Genetic(population=10, generations=3), honest=False)
     >>> trail.generations.columns.tolist()[:4]
     ['best', 'mean', 'size', 'diversity']
@@ -147,7 +147,7 @@ class Brood:
         most = largest(self.how.size, len(self.scorer.features)) - len(self.pinned)
         self.most = max(1, min(most, len(self.free)))
         self.least = max(0 if self.pinned else 1, min(self.how.smallest - len(self.pinned), self.most))
-        self.parents: tuple[Flags, Floats, list[Score]] | None = None
+        self.before: tuple[Flags, Floats, list[Score]] | None = None
         """Of two aims: those who were alive before, who compete with their children."""
 
     def first(self) -> Flags:
@@ -165,15 +165,15 @@ class Brood:
         """Who lives: with one aim the children; with two the best of parents and children, equal sets only once."""
         if self.how.aims == "score":
             return alive, aims, scores
-        if self.parents is not None:
-            alive, aims = np.concatenate([self.parents[0], alive]), np.concatenate([self.parents[1], aims])
-            scores = [*self.parents[2], *scores]
+        if self.before is not None:
+            alive, aims = np.concatenate([self.before[0], alive]), np.concatenate([self.before[1], aims])
+            scores = [*self.before[2], *scores]
             first = np.sort(np.unique(alive, axis=0, return_index=True)[1])
             alive, aims, scores = alive[first], aims[first], [scores[k] for k in first]
             front = fronts(aims)
             order = np.lexsort((-crowding(aims, front), front))[: self.how.population]
             alive, aims, scores = alive[order], aims[order], [scores[k] for k in order]
-        self.parents = alive, aims, scores
+        self.before = alive, aims, scores
         return alive, aims, scores
 
     def next(self, alive: Flags, aims: Floats, generation: int) -> Flags:

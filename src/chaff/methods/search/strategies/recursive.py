@@ -17,6 +17,11 @@ from chaff.results.trail import Move
 from chaff.table.table import Table
 from chaff.work import Work
 
+CHEAPLY: dict[str, Any] = {  # what a round needs is an order, not a test
+    "coefficient": {"name": "coefficient", "resamples": 0},
+    "permutation": {"name": "permutation", "shuffles": 3},
+}
+
 
 @dataclass(frozen=True)
 class Recursive:
@@ -25,7 +30,8 @@ class Recursive:
     Parameters
     ----------
     by : way, str or dict
-        How importance is measured: "coefficient", "impurity", "permutation", "pooled" (several models), …, or one with settings.
+        How importance is measured: "coefficient", "impurity", "permutation", "pooled" (several models), …, or one with settings. By
+        its name alone it is taken as cheaply as it comes: no half-samples, three shuffles.
     model : model, str, dict or None
         Whose importance; None for the model that the sets are scored with.
     step : int or float
@@ -42,7 +48,7 @@ class Recursive:
     Examples
     --------
     >>> import chaff
-    >>> lots = chaff.demo.table(rows=200).with_features(["protein_pct", "ash_pct", "moisture_pct", "lab_temp_c"])
+    >>> lots = chaff.demo.table(rows=200).with_features(["protein_pct", "ash_pct", "straw_pct", "lab_temp_c"])
     >>> trail = chaff.search(lots, "ridge", chaff.Recursive("coefficient", step=1), honest=False)
     >>> trail.elimination.index[-1], len(trail.elimination)
     ('protein_pct', 4)
@@ -57,7 +63,7 @@ class Recursive:
 
     def __post_init__(self) -> None:
         check_least_one(step=self.step, size=self.size)
-        object.__setattr__(self, "by", as_way(self.by))
+        object.__setattr__(self, "by", as_way(CHEAPLY.get(self.by, self.by) if isinstance(self.by, str) else self.by))
         if self.model is not None:
             object.__setattr__(self, "model", as_model(self.model))
 

@@ -1,0 +1,32 @@
+"""`chaff search --journal FILE --show`: what a journal holds."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+if TYPE_CHECKING:
+    from chaff.cli.console import Show
+
+
+def show_journal(show: Show, data: str | None, journal: str | None) -> None:
+    """A row for every model, metric and folds."""
+    from chaff.cli.grids import count, grid, title
+    from chaff.evaluate.journal import read_journal
+    from chaff.results.digits import score
+
+    if journal is None:
+        raise click.UsageError("--show lists a journal: say --journal FILE with it")
+    if data is not None:
+        raise click.UsageError("--show lists a journal and searches nothing: leave DATA out")
+    about, entries = read_journal(journal)
+    title(show, f"Journal {journal}: {int(about.get('rows', 0)):,} rows, target {about.get('target', '')}, {about['columns']} columns")
+    rows = [
+        [e.model, e.metrics.split(" ")[0], e.how, f"{e.sets:,}", score(e.best), str(e.size) if e.sets else "", ", ".join(e.features)]
+        for e in entries
+    ]
+    if rows:
+        grid(show, ["model", "metric", "folds", "sets", "best", "size", "features"], rows, asked=("sets", "best", "size"), names=1)
+    show.note(f"{count(sum(e.sets for e in entries), 'scored set')} in all")
+    show.finish("search", {"data": about, "grounds": entries})

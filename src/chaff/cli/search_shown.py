@@ -1,0 +1,106 @@
+"""A search as terminal tables: score by size, what was chosen, searches side by side, alternatives."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from chaff.cli.console import KEEP, QUIET, Show, few_sizes
+from chaff.cli.grids import count, grid, notes, rest, title
+from chaff.results.digits import figure, score
+from chaff.results.shown import Cell, Styled
+
+if TYPE_CHECKING:
+    from chaff.methods.search.alternatives import Alternatives
+    from chaff.methods.search.choosing import Chosen
+    from chaff.methods.search.runs import Runs
+    from chaff.methods.search.searched import SearchedTrail
+
+HEAD_FEATURES, HEAD_SETS = 20, 6
+ROLE_STYLES = {"in all": "keep", "interchangeable": "look", "in none": "drop"}
+
+
+def show_sizes(show: Show, trail: SearchedTrail, chosen: Chosen, everything: bool) -> None:
+    """The best set of each size: what the search saw, what is honest, what comes and goes."""
+    frame = trail.sizes
+    sizes = list(frame.index)
+    title(show, f"{trail.strategy.name} with {trail.scorer.model.label}: {count(len(trail.moves), 'move')}, {told_of(trail)}")
+    extra = [c for c in ("cost", "adjusted_r2", "aic", "bic") if c in frame.columns]
+    rows: list[tuple[Any, ...]] = []
+    for size, r in frame.iterrows():
+        honest = f"{score(r['honest'])} ± {score(r['honest_se'])}" if "honest" in frame.columns else ""
+        mark = "chosen" if size == len(chosen.features) else ""
+        own = [figure(r[c], 4) for c in extra]
+        rows.append((str(size), f"{score(r['seen'])} ± {score(r['seen_se'])}", honest, mark, *_changes(r), *own))
+    at = sizes.index(len(chosen.features))
+    shown = rows if everything else few_sizes(rows, at, at)
+    cells: list[list[Cell]] = [[Styled(c, "keep" if row[3] else "") for c in row] for row in shown]
+    head = ["size", "seen", "honest", "", "comes", "goes", *[c.replace("_", " ").replace("r2", "R²") for c in extra]]
+    keep = [k for k, name in enumerate(head) if name != "honest" or "honest" in frame.columns]
+    grid(show, [head[k] for k in keep], [[r[k] for k in keep] for r in cells], asked=("size", "seen", "honest", "", "comes"), names=0)
+    if len(shown) < len(rows):
+        show.note(f"{len(shown)} of {len(rows)} sizes; --all lists them")
+    notes(show, trail.notes)
+
+
+def _changes(row: Any) -> tuple[str, str]:
+    def some(names: tuple[str, ...]) -> str:
+        return ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+
+    return some(row["comes"]), some(row["goes"])
+
+
+def told_of(trail: SearchedTrail) -> str:
+    """`1,204 evaluations, 31 saved, 2.4 s`."""
+    return f"{count(trail.evaluations, 'evaluation')}, {trail.saved:,} saved, {trail.seconds:.1f} s"
+
+
+def show_chosen(show: Show, trail: SearchedTrail, chosen: Chosen) -> None:
+    n = len(chosen.features)
+    show.say()
+    cost = f", costs {figure(chosen.cost)}" if trail.scorer.prices else ""
+    show.say(f" {count(n, 'feature')}{cost}: {', '.join(chosen.features)}", f"bold {KEEP}")
+    honest = f", honest {score(chosen.honest)} ± {score(chosen.honest_se)}" if chosen.honest == chosen.honest else ""
+    show.say(f" {chosen.rule}; seen {score(chosen.seen)} ± {score(chosen.seen_se)}{honest}", QUIET)
+
+
+def show_runs(show: Show, found: Runs) -> None:
+    title(show, f"{len(found.frame)} searches side by side")
+    rows = []
+    for name, r in found.frame.iterrows():
+        honest = f"{score(r['honest'])} ± {score(r['honest_se'])}" if r["honest"] == r["honest"] else ""
+        seen = f"{score(r['seen'])} ± {score(r['seen_se'])}"
+        what = f"{r['strategy']}{' (' + r['settings'] + ')' if r['settings'] else ''}"
+        rows.append([str(name), r["model"], what, str(r["size"]), seen, honest, figure(r["evaluations"]), f"{r['seconds']:.1f}"])
+    grid(show, ["", "model", "strategy", "size", "seen", "honest", "evaluations", "seconds"], rows, asked=("", "size", "seen"), names=3)
+    pairs = [
+        [f"{r['first']} and {r['second']}", str(r["both"]), str(r["only_first"]), str(r["only_second"]), f"{r['alike']:.0%}"]
+        for _, r in found.shared.iterrows()
+    ]
+    title(show, "What each pair of sets shares")
+    grid(show, ["searches", "both", "only first", "only second", "alike"], pairs, names=1)
+    notes(show, found.notes)
+
+
+def show_alternatives(show: Show, found: Alternatives, now: tuple[str, ...], everything: bool) -> None:
+    title(show, found._title())
+    frame = found.frame
+    known = frame[frame["role"] != "in none"]
+    some = frame if everything else known.head(HEAD_FEATURES)
+    rows: list[list[Cell]] = [
+        [Styled(r["role"], ROLE_STYLES[r["role"]]), str(f), f"{r['share']:.0%}", r["instead"]] for f, r in some.iterrows()
+    ]
+    grid(show, ["", "feature", "of the sets", "words"], rows, asked=("", "feature", "of the sets"), names=2)
+    none = [str(f) for f in frame.index if frame.loc[f, "role"] == "in none"]
+    if none and not everything:
+        show.note(f"in none: {', '.join(none[:8])}{f' and {len(none) - 8} more' if len(none) > 8 else ''}")
+    rest(show, len(some), len(known) if not everything else len(some))
+    notes(show, found.notes[:1])
+    show.say(f" smallest: {', '.join(found.smallest)}")
+    if "cost" in found.sets.columns:
+        show.say(f" cheapest: {', '.join(found.cheapest)}")
+    if now:
+        change = " and ".join(
+            [*([f"{', '.join(found.comes)} come"] if found.comes else []), *([f"{', '.join(found.goes)} go"] if found.goes else [])]
+        )
+        show.say(f" nearest to yours: {', '.join(found.nearest)} ({change or 'yours is one of them'})")
+    notes(show, found.notes[2:])

@@ -1,0 +1,200 @@
+"""Searching subsets with the model that will be used, as single calls."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable, Mapping, Sequence
+from contextlib import ExitStack
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from chaff.decide.judging import not_dropped
+from chaff.decide.pins import checked_pins
+from chaff.errors import UsageError
+from chaff.evaluate.fingerprint import DataKey
+from chaff.evaluate.journal import Journal
+from chaff.evaluate.limits import Limits
+from chaff.evaluate.scorer import SubsetScorer
+from chaff.folds import Folds, make_folds
+from chaff.methods.search.fitting_sizes import check_sizes
+from chaff.methods.search.honest_sizes import HonestSizes, honest_sizes
+from chaff.methods.search.progress import Watcher
+from chaff.methods.search.runs import Runs, runs
+from chaff.methods.search.searched import SearchedTrail
+from chaff.methods.search.strategies.both import Both
+from chaff.methods.search.strategies.recursive import Recursive
+from chaff.methods.search.strategy import Strategy, as_strategy, trail_of
+from chaff.models.named import as_model
+from chaff.models.needs import check_memory
+from chaff.models.protocols import Model
+from chaff.results.pin import Pin
+from chaff.table.table import Table
+from chaff.work import Work
+
+__all__ = ["Runs", "runs", "search"]
+
+
+def search(
+    table: Table,
+    model: Model | str | Mapping[str, Any] = "ridge",
+    strategy: Strategy | str | Mapping[str, Any] | None = None,
+    *,
+    metric: str | None = None,
+    folds: int | Folds = 5,
+    repeats: int = 1,
+    honest: bool = True,
+    total_cost: float | None = None,
+    seconds: float | None = None,
+    evaluations: int | None = None,
+    journal: str | Path | None = None,
+    after: SearchedTrail | None = None,
+    progress: Watcher | None = None,
+    pins: Iterable[Pin] = (),
+    features: Sequence[str] | None = None,
+    seed: int = 0,
+    workers: int | None = None,
+) -> SearchedTrail:
+    """Search sets of features with the model that will be used in the end, and see every move.
+
+    The scores along the way chose the way: they are *seen*. Beside them stands the *honest* score of each size, of the same search run
+    anew inside every training fold and scored on the rows left out. What is promised of a set in the end, `chaff.select` says.
+
+    Parameters
+    ----------
+    table : Table
+    model : model, str or dict
+        ``chaff.Ridge(0.1)``, "ridge", "least squares", "logistic", "forest", …, or a model of your own from ``chaff.models.adapt``.
+    strategy : strategy, str or dict, optional
+        "forward", "backward", "both", "floating", "recursive", "genetic", "exhaustive", "branch and bound", "swap", "along", "random",
+        "annealing", or one with settings: ``chaff.Floating(size=10)``. Left out: both ways for least squares and ridge, recursive for
+        other models.
+    metric : str, optional
+        "r2", "rmse", "mae", "log_loss", "auc" or "accuracy"; r2 for numbers, log_loss for classes.
+    folds : int or Folds
+    repeats : int
+    honest : bool
+        Whether the search is run anew inside each training fold; it costs as much again for every fold.
+    total_cost : float, optional
+        What a set may cost, by the table's costs; a panel's cost is paid once.
+    seconds, evaluations : float, int, optional
+        After so long, or so many scored sets, the best so far is returned as such. Searches inside the folds then get as many
+        evaluations as this one came to.
+    journal : str or Path, optional
+        A file in which every scored set is kept: killed at any moment, the same call goes on and ends with the same answer, and another
+        search with the same model, metric and folds scores none of them again.
+    after : SearchedTrail, optional
+        A search before on the same table with the same model, metric and folds: what it scored is not scored again.
+    progress : callable, optional
+        Called with a `Progress` after every move.
+    pins : iterable of Pin
+        Features pinned out take no part, those pinned in are in every set.
+    features : list of str, optional
+        On offer; all of the table's when left out.
+    seed, workers : int
+
+    Returns
+    -------
+    SearchedTrail
+        ``frame``: every move; ``sizes``: the best set of each size, seen and honest; `choose`, `alternatives`, `front`, `generations`,
+        `elimination`, `cost_front`, `save`.
+
+    Raises
+    ------
+    UsageError, DataError, ModelError
+
+    Notes
+    -----
+    A category is one feature. Least squares and ridge by R² or RMSE are scored in closed form; sets that such a walk sees at once
+    are not written into a journal, since they are computed faster than read.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> lots = chaff.demo.table(rows=200).with_features(["protein_pct", "protein_nir_pct", "ash_pct", "lab_temp_c"])
+    >>> trail = chaff.search(lots, "ridge", chaff.Forward(size=3))
+    >>> trail.frame["size"].tolist(), trail.choose("best").features
+    ([1, 2, 3], ('protein_pct', 'protein_nir_pct', 'ash_pct'))
+    """
+    began = time.perf_counter()
+    used = as_model(model)
+    offered, pinned = _offered(table, pins, features)
+    limits = Limits(total_cost, seconds, evaluations)
+    check_memory(offered, used, folds if isinstance(folds, int) else folds.count, workers)
+    work = Work(seed, workers)
+    scorer = _scorer(offered, used, metric, folds, repeats, work, after)
+    how = as_strategy(strategy) if strategy is not None else Both() if scorer.closed else Recursive()
+    check_sizes(how, len(offered.features), pinned)
+    with ExitStack() as stack:
+        kept = None if journal is None else stack.enter_context(Journal(journal, DataKey.of(offered)))
+        scorer.kept_in(kept).limited(limits)
+        _check_budget(scorer, pinned)
+        trail = trail_of(how, scorer, pinned, work, watcher=progress)
+        if not trail.moves:
+            raise UsageError(f"{how.name}: nothing could be scored ({trail.notes[-1]}); give it more time or evaluations")
+        tally = scorer.tally
+        found = SearchedTrail(
+            trail.method, trail.moves, trail.offered, trail.metric, trail.higher_is_better, trail.test_share, trail.notes, strategy=how,
+            scorer=scorer, pinned=pinned, evaluations=tally.evaluations, saved=tally.saved, stopped=trail.stopped,
+        )  # fmt: skip
+        inside = _inside(found, limits, tally.met, work, progress) if honest else None
+        lost = kept.lost if kept is not None else ""
+    scorer.kept_in(None)
+    notes = (*found.notes, *([f"the journal could not be written any more ({lost}): what it holds stands"] if lost else []))
+    return replace(found, honest=inside, seconds=time.perf_counter() - began, notes=notes)
+
+
+def _offered(table: Table, pins: Iterable[Pin], features: Sequence[str] | None) -> tuple[Table, frozenset[str]]:
+    """(the table with what is on offer, what is pinned in)."""
+    said = checked_pins(list(pins), table)
+    if features is not None:
+        table = table.with_features(tuple(dict.fromkeys([*features, *(f for f, p in said.items() if p.verdict == "keep")])))
+    offered = not_dropped(table, said)
+    if not offered.features:
+        raise UsageError("no feature is on offer: there is nothing to search")
+    return offered, frozenset(f for f in offered.features if f in said and said[f].verdict == "keep")
+
+
+def _scorer(
+    table: Table, model: Model, metric: str | None, folds: int | Folds, repeats: int, work: Work, after: SearchedTrail | None
+) -> SubsetScorer:
+    """A scorer of its own, or that of a search before."""
+    made = folds if isinstance(folds, Folds) else make_folds(table, folds, repeats, work)
+    fresh = SubsetScorer(table, model, metric, made, work)
+    if after is None:
+        return fresh
+    runs_on = after.scorer
+    same = runs_on.model == model and runs_on.metric.name == fresh.metric.name and runs_on.folds.splits == made.splits
+    same = same and all((a == b).all() for a, b in zip(runs_on.folds.parts, made.parts, strict=True) if a.shape == b.shape)
+    if (
+        not same
+        or set(runs_on.features) != set(table.features)
+        or len(runs_on.table) != len(table)
+        or runs_on.table.source is not table.source
+    ):
+        raise UsageError("after: that search was made on another table or other features, with another model, metric, folds or seed")
+    return runs_on
+
+
+def _check_budget(scorer: SubsetScorer, pinned: frozenset[str]) -> None:
+    """Raises `UsageError` where nothing fits into the total cost."""
+    total = scorer.tally.limits.total_cost
+    if total is None:
+        return
+    prices = scorer.prices
+    if not prices:
+        raise UsageError("total_cost needs to know what features cost: open the table with costs={…} (--cost NAME=NUMBER)")
+    if pinned and not scorer.affordable(pinned):
+        raise UsageError(f"what is pinned in costs {prices.of_set(pinned):g} already, over the total of {total:g}")
+    if not pinned and not any(scorer.affordable([f]) for f in scorer.features):
+        cheapest = min(scorer.features, key=lambda f: (prices.of_set([f]), f))
+        raise UsageError(
+            f"nothing fits into a total cost of {total:g}: the cheapest feature, '{cheapest}', costs {prices.of_set([cheapest]):g}"
+        )
+
+
+def _inside(found: SearchedTrail, limits: Limits, met: int, work: Work, progress: Watcher | None) -> HonestSizes | None:
+    """The same search inside the folds: where this one was stopped, each of them ends after as many evaluations."""
+    scorer = found.scorer
+    counted = replace(limits, evaluations=met if found.stopped else limits.evaluations)
+    return honest_sizes(found.strategy, scorer, found.pinned, work, list(found.by_size), progress, counted)

@@ -1,0 +1,238 @@
+"""Alternatives: the other sets that are as good, and which features they cannot do without."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from chaff.errors import UnknownColumn, UsageError, nearest
+from chaff.evaluate.closed import ClosedEngine
+from chaff.evaluate.scorer import SubsetScorer
+from chaff.methods.search.every_set import MOST, can_see_all, irreducible, losses_of_all
+from chaff.results.digits import score as score_words
+from chaff.results.plain import records
+from chaff.results.score import Score
+from chaff.results.shown import frame_html, frame_text
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+WITHIN = 0.02
+MOST_SETS = 20_000  # that are compared with one another
+NAMED = 4
+Set = frozenset[str]
+
+
+@dataclass(frozen=True)
+class Alternatives:
+    """Good sets: within an allowance of the best, and such that no feature of theirs can go."""
+
+    frame: pd.DataFrame
+    """One row a feature: role (in all, interchangeable, in none), share (of the good sets that have it), instead (who takes its
+    place where it is missing, most often first)."""
+    sets: pd.DataFrame
+    """One row a good set, the best first: size, score, score_se, cost, features."""
+    smallest: tuple[str, ...]
+    cheapest: tuple[str, ...]
+    """The smallest where no costs are known."""
+    nearest: tuple[str, ...]
+    """To the set that the person has now: fewest features come and go; empty where none was named."""
+    comes: tuple[str, ...]
+    """What the nearest one has and the person's set has not."""
+    goes: tuple[str, ...]
+    limit: float
+    """The score from which a set is good."""
+    every: bool
+    """Whether all sets there are were looked at, or those that the search met."""
+    looked_at: int
+    metric: str
+    offered: tuple[str, ...]
+    notes: tuple[str, ...] = field(default=())
+
+    def role(self, feature: str) -> str:
+        """What the feature is to the good sets.
+
+        Raises
+        ------
+        UnknownColumn
+        """
+        if feature not in self.frame.index:
+            raise UnknownColumn(f"column '{feature}' was not on offer.{nearest(feature, self.offered)}")
+        return str(self.frame.loc[feature, "role"])
+
+    def _title(self) -> str:
+        n = len(self.sets)
+        return f"{n:,} set{' is' if n == 1 else 's are'} as good as the best · {self.metric} {score_words(self.limit)} or better"
+
+    def __str__(self) -> str:
+        return frame_text(self._title(), self.frame, ("role", "share", "instead"), self.notes)
+
+    def _repr_html_(self) -> str:
+        return frame_html(self._title(), self.frame, ("role", "share", "instead"), self.notes)
+
+    def as_plain(self) -> dict[str, Any]:
+        return {
+            "limit": self.limit,
+            "every_set": self.every,
+            "looked_at": self.looked_at,
+            "features": records(self.frame),
+            "sets": records(self.sets),
+            "smallest": list(self.smallest),
+            "cheapest": list(self.cheapest),
+            "nearest": list(self.nearest),
+            "comes": list(self.comes),
+            "goes": list(self.goes),
+            "notes": list(self.notes),
+        }
+
+
+def alternatives(
+    scorer: SubsetScorer, pinned: Set, met: Mapping[Set, Score], within: float = WITHIN, now: Iterable[str] = ()
+) -> Alternatives:
+    """Of every set there is for linear models with up to 25 features, else of those that a search met.
+
+    within : share of the best's gain over knowing nothing that a good set may lack.  now : the set that the person has.
+    """
+    mine = _known_now(now, scorer)
+    if not 0 <= within < 1:
+        raise UsageError(f"within must be 0 or more and below 1, not {within}")
+    every = can_see_all(scorer)
+    found, limit, looked_at = _of_all(scorer, pinned, within) if every else _of_met(scorer, met, within)
+    sign = 1.0 if scorer.metric.higher_is_better else -1.0
+    order = sorted(found, key=lambda s: (-sign * s.mean, len(s.features), sorted(s.features)))
+    some = order[:MOST_SETS]
+    frame = _roles([s.features for s in some], scorer.features)
+    sets = [s.features for s in order]
+    prices = scorer.prices
+    smallest = min(sets, key=len, default=frozenset())
+    cheapest = min(sets, key=lambda s: (prices.of_set(s), len(s)), default=frozenset())
+    near = min(sets, key=lambda s: len(s ^ mine), default=frozenset()) if mine else frozenset[str]()
+    return Alternatives(
+        frame,
+        _sets_frame(some, scorer),
+        _ordered(smallest, scorer),
+        _ordered(cheapest, scorer),
+        _ordered(near, scorer),
+        _ordered(near - mine if mine else frozenset(), scorer),
+        _ordered(mine - near, scorer),
+        limit,
+        every,
+        looked_at,
+        scorer.metric.label,
+        scorer.features,
+        _notes(frame, every, looked_at, len(order), within),
+    )
+
+
+def _known_now(now: Iterable[str], scorer: SubsetScorer) -> Set:
+    mine = frozenset([now] if isinstance(now, str) else now)
+    for name in sorted(mine - set(scorer.features)):
+        raise UnknownColumn(f"column '{name}' is not among the features on offer.{nearest(name, scorer.features)}")
+    return mine
+
+
+def _of_all(scorer: SubsetScorer, pinned: Set, within: float) -> tuple[list[Score], float, int]:
+    """(good sets, the score from which a set is good, how many were looked at)."""
+    engine = scorer.engine
+    assert isinstance(engine, ClosedEngine)
+    losses = losses_of_all(engine, scorer.work)
+    place = {f: k for k, f in enumerate(scorer.features)}
+    for f in pinned:
+        losses.reshape(-1, 2, 1 << place[f])[:, 0] = np.inf
+    best, nothing = float(losses.min()), float(scorer(()).mean)
+    r2 = scorer.metric.name == "r2"
+    worst = 1.0 - nothing if r2 else nothing
+    limit = best + within * max(worst - best, 0.0)
+    good = losses <= np.float32(limit) * (1 + 1e-6)
+    numbers = irreducible(good, [k for f, k in place.items() if f not in pinned])
+    numbers = numbers[np.argsort(losses[numbers], kind="stable")][:MOST_SETS]
+    names = scorer.features
+    sets = [frozenset(f for k, f in enumerate(names) if int(m) >> k & 1) for m in numbers]
+    scored = scorer.engine.scores(sets, range(scorer.folds.count)) if sets else np.empty((0, 0, 1))
+    scores = [Score(s, scorer.metric.name, v[:, 0], scorer.test_share) for s, v in zip(sets, scored, strict=True)]
+    return [s for s in scores if s.features], (1.0 - limit if r2 else limit), losses.size >> len(pinned)
+
+
+def _of_met(scorer: SubsetScorer, met: Mapping[Set, Score], within: float) -> tuple[list[Score], float, int]:
+    sign = 1.0 if scorer.metric.higher_is_better else -1.0
+    known = {s: v for s, v in met.items() if s and scorer.affordable(s)}
+    if not known:
+        raise UsageError("the search met no set: there is nothing to compare")
+    best, nothing = max(sign * v.mean for v in known.values()), sign * scorer(()).mean
+    limit = best - within * max(best - nothing, 0.0)
+    good = sorted((v for v in known.values() if sign * v.mean >= limit - 1e-12), key=lambda v: (len(v.features), -sign * v.mean))
+    out: list[Score] = []
+    for score in good[:MOST_SETS]:
+        if not any(other.features < score.features for other in out):
+            out.append(score)
+    return out, sign * limit, len(known)
+
+
+def _roles(sets: Sequence[Set], offered: Sequence[str]) -> pd.DataFrame:
+    import pandas as pd
+
+    count = {f: sum(f in s for s in sets) for f in offered}
+    partners = _partners(sets)
+    rows = []
+    for f in offered:
+        role = "in none" if not count[f] else "in all" if count[f] == len(sets) else "interchangeable"
+        others = sorted(partners[f], key=lambda g: (-partners[f][g], g))
+        rows.append({"role": role, "share": count[f] / max(len(sets), 1), "instead": ", ".join(others[:NAMED])})
+    frame = pd.DataFrame(rows, index=pd.Index(offered, name="feature"), columns=["role", "share", "instead"])
+    return frame.sort_values("share", ascending=False, kind="stable")
+
+
+def _partners(sets: Sequence[Set]) -> dict[str, dict[str, int]]:
+    """Feature → who stands in its place in a set that is otherwise the same, and how often."""
+    open_: dict[Set, list[str]] = defaultdict(list)
+    for s in sets:
+        for f in s:
+            open_[s - {f}].append(f)
+    out: dict[str, dict[str, int]] = defaultdict(lambda: defaultdict(int))
+    for some in open_.values():
+        for f in some:
+            for g in some:
+                if f != g:
+                    out[f][g] += 1
+    return out
+
+
+def _sets_frame(scores: Sequence[Score], scorer: SubsetScorer) -> pd.DataFrame:
+    import pandas as pd
+
+    columns = ["size", "score", "score_se", *(["cost"] if scorer.prices else []), "features"]
+    rows = [
+        {"size": len(s.features), "score": s.mean, "score_se": s.se, "cost": scorer.prices.of_set(s.features)}
+        | {"features": _ordered(s.features, scorer)}
+        for s in scores
+    ]
+    return pd.DataFrame(rows, columns=columns).rename_axis("set")
+
+
+def _ordered(some: Set, scorer: SubsetScorer) -> tuple[str, ...]:
+    return tuple(f for f in scorer.features if f in some)
+
+
+def _notes(frame: pd.DataFrame, every: bool, looked_at: int, found: int, within: float) -> tuple[str, ...]:
+    seen = (
+        f"all {looked_at:,} sets there are"
+        if every
+        else f"the {looked_at:,} sets that the search met (all there are only for linear models with up to {MOST} features)"
+    )
+    counts = frame["role"].value_counts()
+    told = ", ".join(f"{int(counts.get(r, 0))} {r}" for r in ("in all", "interchangeable", "in none"))
+    out = [
+        f"of {seen}: {found:,} lack at most {within:.0%} of the best's gain and can spare no feature",
+        f"features: {told}",
+        "scores are those that the search saw: they compare sets, they promise nothing",
+    ]
+    if found > MOST_SETS:
+        out.append(f"the best {MOST_SETS:,} of them are compared")
+    alone = frame[(frame["role"] == "interchangeable") & (frame["instead"] == "")]
+    if len(alone):
+        out.append(f"no single feature stands in for {', '.join(map(str, alone.index[:NAMED]))}: several together do")
+    return tuple(out)
