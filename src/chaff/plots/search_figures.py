@@ -207,7 +207,7 @@ def generations(trail: SearchedTrail, figure: Any = None) -> Any:
     for word, column, colour in (("best", "best", KEEP), ("mean of those alive", "mean", SECOND)):
         above = (column == "best") == METRICS[trail.metric].higher_is_better
         score.annotate(
-            word, (x[-1], frame[column].iloc[-1]), xytext=(-2, 5 if above else -5), textcoords="offset points", ha="right",
+            word, (x[-1], frame[column].iloc[-1]), xytext=(-2, 7 if above else -12), textcoords="offset points", ha="right",
             va="bottom" if above else "top", color=colour, fontsize=10, fontweight="bold",
         )  # fmt: skip
     score.margins(y=0.18)
@@ -224,15 +224,16 @@ def _fronts(ax: Any, trail: SearchedTrail, label: str) -> None:
     numbers = list(trail.generations.index)
     some = list(dict.fromkeys([numbers[0], numbers[len(numbers) // 4], numbers[-1]]))
     styles = [(DROP, "o"), (SECOND, "s"), (KEEP, "D")][-len(some) :]
-    for number, (colour, marker) in zip(some, styles, strict=True):
+    up = METRICS[trail.metric].higher_is_better
+    for k, (number, (colour, marker)) in enumerate(zip(some, styles, strict=True)):
         points = trail.front(number)
         ax.plot(points.index, points["score"], color=colour, marker=marker, markersize=5, linewidth=1.4)
         ax.annotate(
-            f"generation {number}", (points.index[-1], points["score"].iloc[-1]), xytext=(6, -3), textcoords="offset points",
-            color=colour if colour != DROP else QUIET, fontsize=9, va="top",
+            f"generation {number}", (0.97, (0.05 if up else 0.85) + 0.05 * k), xycoords="axes fraction", ha="right",
+            color=colour if colour != DROP else QUIET, fontsize=10, fontweight="bold",
         )  # fmt: skip
-    ax.margins(x=0.25, y=0.12)
-    dress(ax, "No other beats in score and size", "number of features", f"{label}, seen")
+    ax.set_xlim(0, None)
+    dress(ax, "Its front of score and size", "number of features", f"{label}, seen")
     ax.xaxis.get_major_locator().set_params(integer=True)
 
 
@@ -269,7 +270,9 @@ def alternatives_map(found: Alternatives, ax: Any = None) -> Any:
     _feature_rows(ax, names)
     for y, f in enumerate(names):
         instead = str(frame.loc[f, "instead"])
-        words = frame.loc[f, "role"] + (f" with {instead}" if instead else "")
+        words = str(frame.loc[f, "role"])
+        if words == "interchangeable":
+            words += f" with {instead}" if instead else " with several together"
         words = words if len(words) <= 46 else words[:45] + "…"
         ax.annotate(
             words, (1.0, y), xycoords=("axes fraction", "data"), xytext=(6, 0), textcoords="offset points", va="center",
@@ -331,7 +334,7 @@ def score_by_cost(trail: SearchedTrail, ax: Any = None) -> Any:
     seen = frame["score"].to_numpy()
     low, high = np.quantile(seen, [0.05, 1.0]) if METRICS[trail.metric].higher_is_better else np.quantile(seen, [0.0, 0.95])
     span = max(high - low, 1e-9)
-    ax.set_ylim(min(low, front["score"].min()) - 0.08 * span, max(high, front["score"].max()) + 0.12 * span)
+    ax.set_ylim(min(low, front["score"].min()) - 0.08 * span, max(high, front["score"].max()) + 0.16 * span)
     total = trail.scorer.tally.limits.total_cost
     if total is not None:
         ax.axvline(total, color=SECOND, linewidth=1.4, linestyle=(0, (2, 2)))

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 
 WITHIN = 0.02
 MOST_SETS = 20_000  # that are compared with one another
+PARED = 300  # of the best sets that were met, from which is taken what they can spare
 NAMED = 4
 Set = frozenset[str]
 
@@ -101,7 +102,7 @@ def alternatives(
     if not 0 <= within < 1:
         raise UsageError(f"within must be 0 or more and below 1, not {within}")
     every = can_see_all(scorer)
-    found, limit, looked_at = _of_all(scorer, pinned, within) if every else _of_met(scorer, met, within)
+    found, limit, looked_at = _of_all(scorer, pinned, within) if every else _of_met(scorer, met, pinned, within)
     sign = 1.0 if scorer.metric.higher_is_better else -1.0
     order = sorted(found, key=lambda s: (-sign * s.mean, len(s.features), sorted(s.features)))
     some = order[:MOST_SETS]
@@ -124,7 +125,7 @@ def alternatives(
         looked_at,
         scorer.metric.label,
         scorer.features,
-        _notes(frame, every, looked_at, len(order), within),
+        _notes(frame, every, scorer.closed and not every, looked_at, len(order), within),
     )
 
 
@@ -157,7 +158,7 @@ def _of_all(scorer: SubsetScorer, pinned: Set, within: float) -> tuple[list[Scor
     return [s for s in scores if s.features], (1.0 - limit if r2 else limit), losses.size >> len(pinned)
 
 
-def _of_met(scorer: SubsetScorer, met: Mapping[Set, Score], within: float) -> tuple[list[Score], float, int]:
+def _of_met(scorer: SubsetScorer, met: Mapping[Set, Score], pinned: Set, within: float) -> tuple[list[Score], float, int]:
     sign = 1.0 if scorer.metric.higher_is_better else -1.0
     known = {s: v for s, v in met.items() if s and scorer.affordable(s)}
     if not known:
@@ -165,11 +166,28 @@ def _of_met(scorer: SubsetScorer, met: Mapping[Set, Score], within: float) -> tu
     best, nothing = max(sign * v.mean for v in known.values()), sign * scorer(()).mean
     limit = best - within * max(best - nothing, 0.0)
     good = sorted((v for v in known.values() if sign * v.mean >= limit - 1e-12), key=lambda v: (len(v.features), -sign * v.mean))
+    if scorer.closed:
+        best_first = sorted(good, key=lambda v: (-sign * v.mean, len(v.features), sorted(v.features)))
+        pared = {s.features: s for s in (_pared(scorer, v, pinned, limit, sign) for v in best_first[:PARED])}
+        good = sorted(pared.values(), key=lambda v: (len(v.features), -sign * v.mean))
     out: list[Score] = []
     for score in good[:MOST_SETS]:
         if not any(other.features < score.features for other in out):
             out.append(score)
     return out, sign * limit, len(known)
+
+
+def _pared(scorer: SubsetScorer, score: Score, pinned: Set, limit: float, sign: float) -> Score:
+    """The set without what it can spare, the least missed going first; in closed form that costs next to nothing."""
+    walk = scorer.walk(score.features)
+    while len(walk.features - pinned) > (0 if pinned else 1):
+        changes = walk.changes(sorted(walk.features - pinned))
+        name = changes.best()
+        if sign * changes[name].mean < limit - 1e-12:
+            break
+        score = changes[name]
+        walk.toggle(name)
+    return score
 
 
 def _roles(sets: Sequence[Set], offered: Sequence[str]) -> pd.DataFrame:
@@ -217,16 +235,14 @@ def _ordered(some: Set, scorer: SubsetScorer) -> tuple[str, ...]:
     return tuple(f for f in scorer.features if f in some)
 
 
-def _notes(frame: pd.DataFrame, every: bool, looked_at: int, found: int, within: float) -> tuple[str, ...]:
-    seen = (
-        f"all {looked_at:,} sets there are"
-        if every
-        else f"the {looked_at:,} sets that the search met (all there are only for linear models with up to {MOST} features)"
-    )
+def _notes(frame: pd.DataFrame, every: bool, pared: bool, looked_at: int, found: int, within: float) -> tuple[str, ...]:
+    only = f"all there are only for linear models with up to {MOST} features"
+    seen = f"all {looked_at:,} sets there are" if every else f"the {looked_at:,} sets that the search met ({only})"
+    how = f", the best {PARED} pared down" if pared else ""
     counts = frame["role"].value_counts()
     told = ", ".join(f"{int(counts.get(r, 0))} {r}" for r in ("in all", "interchangeable", "in none"))
     out = [
-        f"of {seen}: {found:,} lack at most {within:.0%} of the best's gain and can spare no feature",
+        f"of {seen}{how}: {found:,} lack at most {within:.0%} of the best's gain and can spare no feature",
         f"features: {told}",
         "scores are those that the search saw: they compare sets, they promise nothing",
     ]
