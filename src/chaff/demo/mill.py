@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from chaff.demo.words import NOISE, NOISE_LEVELS, PLAIN, REPEATS, SIGNAL, TARGETS, VARIETIES
+from chaff.demo.words import COSTS, NOISE, NOISE_LEVELS, PANELS, PLAIN, REPEATS, SIGNAL, TARGETS, VARIETIES
 from chaff.errors import UsageError
 from chaff.table.opening import open_table
 from chaff.table.table import Table
@@ -71,8 +71,10 @@ def lots(
     return pd.DataFrame({n: columns[n] for n in names})
 
 
-def table(rows: int = ROWS, *, target: str = "loaf_volume", seed: int = 0, **counts: Any) -> Table:
+def table(rows: int = ROWS, *, target: str = "loaf_volume", seed: int = 0, priced: bool = False, **counts: Any) -> Table:
     """The demo lots opened as a table: the mill is the group, the other targets are ignored, units are in the dictionary.
+
+    priced : whether the table knows what its columns cost to measure, in euros a lot.
 
     >>> import chaff
     >>> chaff.demo.table(rows=60).target.unit
@@ -80,9 +82,13 @@ def table(rows: int = ROWS, *, target: str = "loaf_volume", seed: int = 0, **cou
     """
     if target not in TARGETS:
         raise UsageError(f"the demo mill's targets are {', '.join(TARGETS)}, not '{target}'")
+    frame = lots(rows, seed=seed, **counts)
+    panels = {k: [f for f in v if f in frame] for k, v in PANELS.items()} if priced else {}
+    prices = {k: v for k, v in COSTS.items() if k in frame or panels.get(k)} if priced else {}
     return open_table(
-        lots(rows, seed=seed, **counts), target=target, ignore=[t for t in TARGETS if t != target], groups="mill", dictionary=dictionary()
-    ).named("Wheat lots")
+        frame, target=target, ignore=[t for t in TARGETS if t != target], groups="mill", dictionary=dictionary(), costs=prices,
+        panels={k: v for k, v in panels.items() if v},
+    ).named("Wheat lots")  # fmt: skip
 
 
 def dictionary() -> dict[str, tuple[str, str]]:

@@ -80,5 +80,16 @@ NOISE = {
     "belt_temp_c": ("temperature of the belt", "°C", 27.0, 3.0),
     "intake_rate_t_h": ("rate of intake", "t/h", 75.0, 11.0),
 }
+# What measuring costs the mill, in euros a lot; what has no price is written down anyway. A panel is one measurement for several columns.
+COSTS = {
+    "protein_pct": 14.0, "protein_nir_pct": 2.0, "ash_pct": 9.0, "falling_number_s": 6.0, "sedimentation_ml": 8.0, "dough": 25.0,
+    "gluten": 12.0, "sieves": 3.0, "hectolitre": 1.0, "mycotoxin_ppb": 30.0, "bran_colour_l": 2.0, "crumb_score": 40.0,
+}  # fmt: skip
+PANELS = {
+    "dough": ("mixing_energy_wh_kg", "dough_temp_c", "water_absorption_pct"),
+    "gluten": ("gluten_wet_pct", "gluten_dry_pct", "gluten_washed_g", "gluten_machine_pct"),
+    "sieves": ("sieve_coarse_pct", "sieve_medium_pct", "sieve_fine_pct"),
+    "hectolitre": ("test_weight_kg_hl", "test_weight_lb_bu"),
+}
 NOISE_LEVELS = {"shift": ("early", "late", "night"), "truck_colour": ("blue", "green", "red", "white", "yellow")}
 VARIETIES = ("Alba", "Borka", "Cerio", "Dunja", "Elvan", "Falka", "Goral", "Hesta")

@@ -316,7 +316,7 @@ def score_by_cost(trail: SearchedTrail, ax: Any = None) -> Any:
     Examples
     --------
     >>> import chaff
-    >>> lots = chaff.demo.table(rows=200, costs={"protein_pct": 5, "ash_pct": 3}).with_features(["protein_pct", "ash_pct", "straw_pct"])
+    >>> lots = chaff.demo.table(rows=200, priced=True).with_features(["protein_pct", "ash_pct", "straw_pct"])
     >>> chaff.plots.score_by_cost(chaff.search(lots, "ridge", "exhaustive", honest=False)).get_xlabel()
     'cost of measuring the set'
     """

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -88,12 +88,14 @@ class Trail:
         sizes = [len(m.features) for m in self.moves]
         return max(range(len(self.moves)), key=lambda k: (sign * self.means[k], -sizes[k]))
 
-    def best_by_size(self) -> dict[int, int]:
-        """Size → the best move of that size."""
+    def best_by_size(self, allowed: Callable[[frozenset[str]], bool] = lambda _: True) -> dict[int, int]:
+        """Size → the best move of that size, of those whose set is allowed."""
         sign = 1.0 if self.higher_is_better else -1.0
         out: dict[int, int] = {}
         for k, move in enumerate(self.moves):
             size = len(move.features)
+            if not allowed(move.features):
+                continue
             if size not in out or sign * self.means[k] > sign * self.means[out[size]]:
                 out[size] = k
         return dict(sorted(out.items()))

@@ -43,6 +43,12 @@ class Curve:
     trail: Trail | None = field(repr=False, default=None)
     """Every move of the search on all training rows, where a strategy walked."""
 
+    def at(self, places: Ints) -> Curve:
+        """Only some of the sizes."""
+        inside = tuple(tuple(some[k] for k in places) for some in self.inside)
+        sizes, sets = tuple(self.sizes[k] for k in places), tuple(self.sets[k] for k in places)
+        return replace(self, sizes=sizes, values=self.values[places], losses=self.losses[places], sets=sets, inside=inside)
+
     def errors(self, ground: Ground) -> Floats:
         """Standard error of each size's score over the splits, float64 (sizes,); of R², of its gain over nothing, which it is."""
         gain = ground.metric.name == "r2" and self.sizes[0] == 0
@@ -88,6 +94,8 @@ class SizeRule:
     keep_share: float = KEEP_SHARE
     margin: float | None = None
     size: int | None = None
+    gated: bool = True
+    """Whether the chosen size has to keep up with the full set."""
 
     def __str__(self) -> str:
         if self.size is not None:
@@ -128,6 +136,8 @@ def choose(curves: Sequence[Curve], ground: Ground, rule: SizeRule, signal: Sign
     floor : int
         The fewest features that may be chosen (pinned ones).
     """
+    if ground.limits.total_cost is not None:
+        return _within_budget(curves, ground, rule, signal, splits, floor)
     use = np.arange(len(ground.splits)) if splits is None else splits
     tops = [float((ground.sign * c.values[:, use].mean(1)).max()) for c in curves]
     which = int(np.argmax(tops))  # of equals the first lens
@@ -139,8 +149,20 @@ def choose(curves: Sequence[Curve], ground: Ground, rule: SizeRule, signal: Sign
     ruled, best, nothing = _by_rule(v, curve, ground.folds.test_share, rule, signal)
     first = next(k for k, s in enumerate(curve.sizes) if s >= floor)
     ruled = max(ruled, first)
-    place = ruled if nothing or rule.margin is not None else _gated(curve, ruled, ground, use)
+    place = ruled if nothing or rule.margin is not None or not rule.gated else _gated(curve, ruled, ground, use)
     return Choice(which, place, best, ruled, nothing)
+
+
+def _within_budget(
+    curves: Sequence[Curve], ground: Ground, rule: SizeRule, signal: Signal, splits: Ints | None, floor: int
+) -> Choice:  # fmt: skip
+    """The same among the sizes whose sets may cost what they cost; the full set is no yardstick for those who cannot pay for it."""
+    open_to = [np.flatnonzero([ground.affordable(s) for s in c.sets]) for c in curves]
+    some = [c.at(places) for c, places in zip(curves, open_to, strict=True)]
+    rule = rule if rule.size is not None or rule.margin is not None else replace(rule, gated=False)
+    found = choose(some, replace(ground, limits=replace(ground.limits, total_cost=None)), rule, signal, splits, floor)
+    places = open_to[found.curve]
+    return replace(found, place=int(places[found.place]), best=int(places[found.best]), ruled=int(places[found.ruled]))
 
 
 def _by_rule(v: Floats, curve: Curve, test_share: float, rule: SizeRule, signal: Signal) -> tuple[int, int, bool]:

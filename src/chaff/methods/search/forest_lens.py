@@ -68,6 +68,7 @@ class ForestLens:
         test = None if split is None else form.apply(ground.rows(split)[1].with_features(train.features))
         units = units_in(train, None if ground.repeated is None else ground.repeated[_positions(ground, where)])
         found = self._eliminate(form, rows, test, units, ground.pinned & set(offered), work)
+        found = {size: some for size, some in found.items() if ground.affordable(some[0]) or size == len(offered)}
         found[0] = (frozenset(), None)
         sets = [found[s][0] for s in sorted(found)]
         if split is None:

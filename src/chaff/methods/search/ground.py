@@ -12,12 +12,14 @@ from chaff.arrays import Floats, Ints
 from chaff.errors import ChaffError
 from chaff.evaluate.closed import part_sums
 from chaff.evaluate.fitted import truth_of
+from chaff.evaluate.limits import Limits
 from chaff.evaluate.setting import Setting
 from chaff.folds import Folds, Split
 from chaff.metrics import Metric, RowLosses, Truth, default_metric, find_metric
 from chaff.models.protocols import Model
 from chaff.stats.pooled import Units
 from chaff.table.moments import Moments
+from chaff.table.prices import Prices
 from chaff.table.repeated import repeated_rows
 from chaff.table.table import Table
 from chaff.work import Work, task
@@ -45,6 +47,8 @@ class Ground:
     """Per split, what the stages before leave when they are run anew on its training rows."""
     offered: tuple[str, ...] = field(repr=False, default=())
     """What they left on all rows; the table holds what is offered anywhere."""
+    limits: Limits = field(default_factory=Limits)
+    """What each search may spend, and what a set may cost."""
 
     @classmethod
     def of(cls, table: Table, setting: Setting, models: Sequence[Model]) -> Ground:
@@ -61,6 +65,15 @@ class Ground:
             further = [f for f in dict.fromkeys(f for some in inside for f in some) if f not in table.features]
             wide = table.with_features((*table.features, *further))
         return cls(wide, setting.folds, splits, metric, row_metric, pinned, setting.work, repeated, tuple(inside), table.features)
+
+    @cached_property
+    def prices(self) -> Prices:
+        return Prices.of(self.table)
+
+    def affordable(self, features: Set) -> bool:
+        """Whether a set may cost what it costs."""
+        total = self.limits.total_cost
+        return total is None or self.prices.of_set(features) <= total * (1 + 1e-12)
 
     @property
     def sign(self) -> float:

@@ -78,7 +78,7 @@ def _search_inside(
 
 def _at(trail: Trail, scorer: SubsetScorer, size: int) -> Set:
     """The best set of a size; of the next smaller where the search came through none; the smallest where all are larger."""
-    best = {s: m for s, m in trail.best_by_size().items() if scorer.affordable(trail.moves[m].features)}
+    best = trail.best_by_size(scorer.affordable)
     if not best:
         return frozenset()
     return trail.moves[best[max([s for s in best if s <= size] or [min(best)])]].features

@@ -91,10 +91,10 @@ class LinearLens:
         smallest = ground.pinned & everything
         sets, trail = {len(smallest): smallest, len(everything): everything}, None
         if inner is not None and len(everything) > 1:
-            scorer = SubsetScorer.on_engine(engine.table, model, engine.metrics[0], inner.folds, ground.work, inner)
+            scorer = SubsetScorer.on_engine(engine.table, model, engine.metrics[0], inner.folds, ground.work, inner).limited(ground.limits)
             strategy = self.strategy or (Both() if len(everything) <= MANY_FEATURES else Forward(size=FORWARD_TO))
             trail = trail_of(strategy, scorer, smallest, ground.work)
-            sets |= {s: trail.moves[m].features for s, m in trail.best_by_size().items()}
+            sets |= {s: trail.moves[m].features for s, m in trail.best_by_size(scorer.affordable).items()}
         sets |= {0: frozenset()}
         return [sets[s] for s in sorted(sets)], trail
 

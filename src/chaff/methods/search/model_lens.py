@@ -63,11 +63,11 @@ class ModelLens:
         trail = None
         sets: dict[int, Set] = {len(pinned): pinned, len(everything): everything, 0: frozenset()}
         if inner is not None and self.strategy is not None:
-            scorer = SubsetScorer.on_engine(engine.table, self.model, ground.metric, inner.folds, ground.work, inner)
+            scorer = SubsetScorer.on_engine(engine.table, self.model, ground.metric, inner.folds, ground.work, inner).limited(ground.limits)
             trail = trail_of(self.strategy, scorer, pinned, ground.work)
-            sets |= {s: trail.moves[m].features for s, m in trail.best_by_size().items()}
+            sets |= {s: trail.moves[m].features for s, m in trail.best_by_size(scorer.affordable).items()}
         elif inner is not None:
-            sets |= {len(s): s for s in _eliminated(inner, self.model, pinned)}
+            sets |= {len(s): s for s in _eliminated(inner, self.model, pinned) if ground.affordable(s)}
         return [sets[s] for s in sorted(sets)], trail
 
 

@@ -89,13 +89,7 @@ class SearchedTrail(Trail):
     @cached_property
     def by_size(self) -> dict[int, int]:
         """Size → the best move of that size that may cost what it costs."""
-        fit = [k for k, m in enumerate(self.moves) if self.scorer.affordable(m.features)]
-        out: dict[int, int] = {}
-        for k in fit:
-            size = len(self.moves[k].features)
-            if size not in out or self.sign * self.means[k] > self.sign * self.means[out[size]]:
-                out[size] = k
-        return dict(sorted(out.items()))
+        return self.best_by_size(self.scorer.affordable)
 
     @cached_property
     def criteria(self) -> list[Criteria]:

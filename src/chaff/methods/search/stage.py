@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import Any, ClassVar
 
@@ -11,9 +11,11 @@ import numpy as np
 
 from chaff.errors import DataError, UsageError
 from chaff.evaluate.closed import CLOSED_FORM_BYTES, ClosedEngine
+from chaff.evaluate.limits import Limits
 from chaff.evaluate.setting import Setting
 from chaff.methods.search.additions import needed_additions, split_losses
 from chaff.methods.search.curve import ALLOWANCE, KEEP_SHARE, Choice, Curve, SizeRule, choose, keep_up_of
+from chaff.methods.search.fitting_sizes import check_sizes
 from chaff.methods.search.ground import Ground, averaged
 from chaff.methods.search.lens import Lens, look_through
 from chaff.methods.search.lenses import built_in_lenses, lens_of
@@ -107,8 +109,9 @@ class Search:
         The model that will be used in the end: ``chaff.Ridge(0.1)``, "logistic", "forest" … None: the one that the plan's
         [score] names; else two lenses, a linear one and a forest, and the better one decides.
     strategy : strategy, str or dict, optional
-        How a named model walks: ``chaff.Forward(size=10)``, "forward", "backward", "both". None: what suits the model (both
-        ways in closed form for linear ones; for others elimination by permutation importance, recomputed at each size).
+        How a named model walks: ``chaff.Forward(size=10)``, "floating", "recursive", "genetic", … (see `chaff.search`). None: what
+        suits the model (both ways in closed form for linear ones; for others elimination by permutation importance, recomputed at
+        each size).
     keep_share : float
         The smallest set is kept whose honest score lies within min(one standard error of the paired difference, 1 - keep_share
         of the best's gain over knowing nothing) of the best.
@@ -118,6 +121,11 @@ class Search:
         So many features, chosen by hand from the same curve.
     additions : bool
         Whether what only the other lens sees is added, where leaving it out given the chosen set costs.
+    total_cost : float or None
+        What a set may cost to measure, by the table's costs; a panel's cost is paid once. The size rule then looks only at sets that
+        may cost what they cost, and the chosen set need not keep up with a full one that nobody pays for.
+    seconds, evaluations : float, int or None
+        Each search, on all rows and inside every fold, ends after so long or so many scored sets, with the best so far.
     name : str
         What it goes by in a plan.
 
@@ -135,6 +143,9 @@ class Search:
     margin: float | None = None
     size: int | None = None
     additions: bool = True
+    total_cost: float | None = None
+    seconds: float | None = None
+    evaluations: int | None = None
     name: str = ""
 
     use: ClassVar[str] = "search"
@@ -151,6 +162,7 @@ class Search:
             raise UsageError("search: margin must be 0 or more")
         if self.size is not None and self.size < 0:
             raise UsageError("search: size must be 0 or more")
+        _ = self.limits
 
     def cuts_by_target(self) -> bool:
         return True
@@ -161,6 +173,14 @@ class Search:
             raise UsageError("logistic regression needs classes; the target is a number (use ridge)")
         if self.size is not None and self.size > len(table.features):
             raise UsageError(f"size {self.size} is more than the {len(table.features)} features there are")
+        if self.strategy is not None:
+            check_sizes(self.strategy, len(table.features), ())
+        if self.total_cost is not None and not table.costs:
+            raise UsageError("total_cost needs to know what features cost: costs = { … } in the plan's [table], --cost NAME=NUMBER")
+
+    @property
+    def limits(self) -> Limits:
+        return Limits(self.total_cost, self.seconds, self.evaluations)
 
     @property
     def rule(self) -> SizeRule:
@@ -175,7 +195,7 @@ class Search:
 
     def judge(self, table: Table, setting: Setting) -> SearchTrail:
         lenses = self.lenses(table, setting)
-        ground = Ground.of(table, setting, [m for lens in lenses for m in lens.variants])
+        ground = replace(Ground.of(table, setting, [m for lens in lenses for m in lens.variants]), limits=self.limits)
         _check_memory(ground, lenses)
         seen = look_through(lenses, ground, "search")
         curves = tuple(c for s in seen for c in s.curves)
@@ -224,7 +244,7 @@ class Search:
         curve = curves[first.curve]
         mine = [k for k in range(len(curves)) if of[k] == of[first.curve]]
         full = max(mine, key=lambda k: ground.sign * curves[k].values[-1].mean())
-        settled = first.nothing or rule.size is not None or rule.margin is not None
+        settled = first.nothing or rule.size is not None or rule.margin is not None or self.total_cost is not None
         everything = len(curve.sizes) - 1
         for lift in range(len(curve.sizes)):
             choice, promise = first.lifted(lift, curve), promise_of(curves, ground, inside, lift, full)
@@ -248,7 +268,8 @@ class Search:
         here, other = curves[choice.curve], curves[rest[theirs.curve]]
         chosen = here.sets[choice.place]
         needed = needed_additions(chosen, lenses[of[rest[theirs.curve]]], other, theirs.place, ground)
-        return needed if needed and _no_burden(here, chosen | set(needed), ground) else {}
+        fits = ground.affordable(chosen | set(needed))
+        return needed if needed and fits and _no_burden(here, chosen | set(needed), ground) else {}
 
     def verdicts(self, result: SearchTrail, setting: Setting) -> tuple[Verdict, ...]:
         chosen, label = set(result.chosen), result.metric_of.label
