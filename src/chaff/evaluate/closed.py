@@ -188,7 +188,7 @@ class ClosedEngine:
         if self.fits_whole:
             _ = self.splits
 
-    def scores(self, sets: Sequence[Set], splits: Sequence[int]) -> Floats:
+    def scores(self, sets: Sequence[Set], splits: Sequence[int], near: Set | None = None) -> Floats:
         errors = self.errors(sets, splits)
         around, weight = (x[list(splits)] for x in self.around)
         return np.stack([over_splits(m, errors, around, weight) for m in self.metrics], axis=-1)

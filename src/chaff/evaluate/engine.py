@@ -24,8 +24,8 @@ class Engine(Protocol):
         """Do now what the first score would do."""
         ...
 
-    def scores(self, sets: Sequence[Set], splits: Sequence[int]) -> Floats:
-        """float64 (sets, splits, metrics)."""
+    def scores(self, sets: Sequence[Set], splits: Sequence[int], near: Set | None = None) -> Floats:
+        """float64 (sets, splits, metrics). near : a set that all of them are near to, for models that can start from its fit."""
         ...
 
     def losses(self, sets: Sequence[Set], splits: Sequence[int]) -> list[list[RowLosses]]:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import product
 from typing import Any
@@ -17,9 +17,11 @@ from chaff.evaluate.engine import Set
 from chaff.folds import Folds
 from chaff.metrics import Metric, RowLosses, Truth
 from chaff.models.forms import learn_form
-from chaff.models.protocols import Model, Prepared, Sample
+from chaff.models.protocols import Fitted, Model, Prepared, Sample, StartsNear
 from chaff.table.table import Table
-from chaff.work import Work
+from chaff.work import Work, task
+
+NEAR_PAYS = 3  # sets from which a fit to start from pays for itself
 
 
 @dataclass(frozen=True)
@@ -81,6 +83,8 @@ class FitAndPredict:
     """(features in the table's order, prepared split) → predictions (n, t)."""
 
     model: Model
+    near: Mapping[int, Fitted] = field(default_factory=dict)
+    """Split → a fit with nearly the same features, for models that can start from it."""
 
     def __call__(self, unit: tuple[tuple[str, ...], PreparedSplit]) -> Floats:
         names, split = unit
@@ -88,7 +92,9 @@ class FitAndPredict:
             return np.repeat(split.truth.train_means[None, :], len(split.truth.targets), 0)
         train, test = split.learns.select(split.train, names), split.reads.select(split.test, names)
         with named_failure(self.model, split, names):
-            return checked_predictions(self.model.fit(train, split.work).predict(test), test)
+            start = self.near.get(split.number)
+            fitted = self.model.fit(train, split.work) if start is None else self.model.fit_from(train, start, split.work)  # type: ignore[attr-defined]
+            return checked_predictions(fitted.predict(test), test)
 
 
 @dataclass(frozen=True)
@@ -108,6 +114,7 @@ class FittedEngine:
 
     def __init__(self, table: Table, model: Model, metrics: tuple[Metric, ...], folds: Folds, work: Work) -> None:
         self.table, self.model, self.metrics, self.folds, self.work = table, model, metrics, folds, work
+        self._near: tuple[Any, dict[int, Fitted]] = (None, {})
 
     @cached_property
     def splits(self) -> list[PreparedSplit]:
@@ -121,9 +128,23 @@ class FittedEngine:
         ordered = [tuple(n for n in self.table.features if n in s) for s in sets]
         return [(names, prepared[k]) for names, k in product(ordered, splits)]
 
-    def scores(self, sets: Sequence[Set], splits: Sequence[int]) -> Floats:
-        done = self.work.each(FitAndScore(FitAndPredict(self.model), self.metrics), self._units(sets, splits))
+    def scores(self, sets: Sequence[Set], splits: Sequence[int], near: Set | None = None) -> Floats:
+        fit = FitAndPredict(self.model, self._started(near, splits) if near and len(sets) > NEAR_PAYS else {})
+        done = self.work.each(FitAndScore(fit, self.metrics), self._units(sets, splits))
         return np.array(done).reshape(len(sets), len(splits), len(self.metrics))
+
+    def _started(self, near: Set, splits: Sequence[int]) -> dict[int, Fitted]:
+        """A fit on the near set for each split, always begun from scratch, so that nothing depends on what was fitted before."""
+        if not isinstance(self.model, StartsNear):
+            return {}
+        asked = (near, tuple(splits))
+        if self._near[0] == asked:
+            return self._near[1]
+        names = tuple(n for n in self.table.features if n in near)
+        fits = self.work.each(task(_fit_whole, self.model, names), [self.splits[k] for k in splits])
+        out = dict(zip([self.splits[k].number for k in splits], fits, strict=True))
+        self._near = (asked, out)
+        return out
 
     def losses(self, sets: Sequence[Set], splits: Sequence[int]) -> list[list[RowLosses]]:
         units = self._units(sets, splits)
@@ -136,6 +157,11 @@ class FittedEngine:
     def inside(self, split: int) -> FittedEngine | None:
         inner = self.folds.inside(self.folds.splits[split])
         return FittedEngine(self.table, self.model, self.metrics, inner, self.work) if inner.splits else None
+
+
+def _fit_whole(model: Model, names: tuple[str, ...], split: PreparedSplit) -> Fitted:
+    with named_failure(model, split, names):
+        return model.fit(split.learns.select(split.train, names), split.work)
 
 
 def truth_of(train: Table, test: Table) -> Truth:

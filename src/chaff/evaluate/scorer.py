@@ -134,8 +134,9 @@ class SubsetScorer:
             raise ArgumentError(f"SubsetScorer: features must be a list of names, not {features!r}")
         return self.many([features])[0]
 
-    def many(self, sets: Sequence[Iterable[str]]) -> list[Score]:
-        """The scores of several sets, in order; each is computed once."""
+    def many(self, sets: Sequence[Iterable[str]], near: frozenset[str] | None = None) -> list[Score]:
+        """The scores of several sets, in order; each is computed once. `near` is a set that all of them are near to: models that can
+        start from its fit do, which changes the last digits only."""
         wanted = self._checked(sets)
         asked = list(dict.fromkeys(wanted))
         new = self._not_known(asked)
@@ -145,7 +146,7 @@ class SubsetScorer:
         for k in range(0, len(new), size):
             self.tally.check()
             some = new[k : k + size][: self.tally.left]
-            values = self.engine.scores(some, range(self.folds.count))
+            values = self.engine.scores(some, range(self.folds.count), near)
             for s, found in zip(some, values, strict=True):
                 self._remember(s, found)
             self.tally.evaluations += len(some)

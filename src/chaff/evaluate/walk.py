@@ -75,7 +75,7 @@ class PlainWalk:
     def changes(self, names: Sequence[str] | None = None) -> Changes:
         names = tuple(self.scorer.features if names is None else names)
         check_offered(names, self.scorer.features)
-        scores = self.scorer.many([self.features ^ {n} for n in names])
+        scores = self.scorer.many([self.features ^ {n} for n in names], self.features)
         values = np.array([s.values for s in scores]).reshape(len(names), self.scorer.folds.count)
         known = dict(zip(names, scores, strict=True))
         return Changes(names, values, lambda n, _: known[n], self.scorer.metric.higher_is_better)

@@ -99,6 +99,13 @@ class Remarks(Protocol):
 
 
 @runtime_checkable
+class StartsNear(Protocol):
+    """A model's power of starting from a fit on the same rows with slightly other features, and ending where it would have."""
+
+    def fit_from(self, train: Sample, near: Any, work: Work) -> Fitted: ...
+
+
+@runtime_checkable
 class Shuffles(Protocol):
     """A fitted model's power of predicting cheaply what other cells in one feature would change."""
 
