@@ -166,8 +166,8 @@ def test_a_model_is_one_file(rooms):
 table = chaff.demo.table(rows=300)
 score = chaff.SubsetScorer(table, chaff.Halves(shrink=0.5))(["protein_pct", "ash_pct"])
 assert score.mean > 0.05, score
-found = chaff.search(table.with_features(["protein_pct", "ash_pct", "lab_temp_c"]), "forward", {"name": "halves", "shrink": 0.5})
-print(found.frame["chosen"].sum(), chaff.Search(model="halves").model)
+found = chaff.search(table.with_features(["protein_pct", "ash_pct", "lab_temp_c"]), {"name": "halves", "shrink": 0.5}, "forward")
+print(len(found.choose("best").features), chaff.Search(model="halves").model)
 """,
     )
     assert "Halves(shrink=1.0)" in out

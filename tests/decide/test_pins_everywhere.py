@@ -44,7 +44,7 @@ def test_what_is_pinned_out_is_dropped_and_what_is_pinned_in_stays(table, call):
         assert "asked for by the miller" in frame.loc["noise", "reason"]
 
 
-@pytest.mark.parametrize("call", [chaff.search, chaff.prune_linear])
+@pytest.mark.parametrize("call", [lambda t, pins: chaff.search(t, "ridge", pins=pins).findings(), chaff.prune_linear])
 def test_walks_hold_to_the_pins(table, call):
     found = call(table, pins=PINS)
     frame = found.frame

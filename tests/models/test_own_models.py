@@ -111,8 +111,7 @@ def test_it_is_a_model_everywhere_and_a_plan_names_it_without_holding_code(tmp_p
     mine = chaff.models.adapt(Line, name="mine", importance=lambda m: np.abs(m.c[1:]))
     for by in ("permutation", "drop column", "impurity"):
         assert chaff.importance(t, mine, by).ranked().index[0] == "a"
-    found = chaff.search(t, chaff.Forward(size=2), mine)
-    assert found.frame["chosen"]["a"]
+    assert "a" in chaff.search(t, mine, chaff.Forward(size=2)).choose("best").features
     plan = tmp_path / "plan.toml"
     plan.write_text('[score]\nmodel = "mine"\n[[stage]]\nuse = "search"\nmodel = "mine"\nstrategy = { name = "forward", size = 2 }\n')
     run = chaff.select(t, plan, models={"mine": mine}, holdout=0, honest="quick", state=False)

@@ -66,7 +66,7 @@ def test_a_forward_search_on_equal_columns_takes_the_first_by_name():
     frame = pd.DataFrame({"b": x, "a": x, "c": x, "y": x + rng.normal(size=200)})
     for names in (["b", "a", "c"], ["c", "b", "a"], ["a", "c", "b"]):
         found = chaff.search(chaff.open_table(frame[[*names, "y"]], target="y"), strategy="forward")
-        assert found.more["trail"]["feature"].iloc[0] == "a"
+        assert found.frame["feature"].iloc[0] == "a"
 
 
 def test_associations_of_many_columns_hold_what_they_held():

@@ -11,6 +11,13 @@ from chaff.methods.search.strategy import STRATEGIES, a_move, as_strategy, large
 from chaff.work import Work
 
 WORK = Work(0, 1)
+FEW = {
+    "along": {"order": ["c1", "c0", "c2"]},
+    "random": {"sets": 12},
+    "genetic": {"population": 6, "generations": 3},
+    "annealing": {"steps": 20},
+    "swap": {"size": 3},
+}
 
 
 def table(seed=0, p=7, n=80):
@@ -132,10 +139,20 @@ def test_patience_stops_a_floating_search():
 @pytest.mark.parametrize("name", sorted(STRATEGIES.choices))
 def test_every_strategy_searches_with_any_model_and_decides_honestly(name):
     t = table(p=5, n=60)
-    said = {"name": name} | ({"order": ["c1", "c0", "c2"]} if name == "along" else {"sets": 12} if name == "random" else {})
+    said = {"name": name} | FEW.get(name, {})
+    pins = [chaff.pin_keep("c4", because="needed")]
     for model in ("ridge", chaff.Tree(depth=3)):
-        found = chaff.search(t, said, model, pins=[chaff.pin_keep("c4", because="needed")])
-        assert found.frame.loc["c4", "stays"] and found.more["sizes"].index.min() == 0 and len(found.more["trail"])
+        if name == "branch and bound" and model != "ridge":
+            with pytest.raises(chaff.UsageError, match="for least squares and ridge"):
+                chaff.search(t, model, said, pins=pins)
+            continue
+        trail = chaff.search(t, model, said, pins=pins)
+        assert trail.findings().frame.loc["c4", "stays"] and all("c4" in m.features for m in trail.moves)
+        assert trail.honest is not None and trail.evaluations + trail.saved >= len({m.features for m in trail.moves}) > 0
+        for move in trail.moves:
+            np.testing.assert_allclose(move.values, trail.scorer.free()(move.features).values, atol=1e-9)
+        plan = chaff.Plan((chaff.Search(model=model, strategy=said),))
+        assert "c4" in chaff.select(t, plan=plan, pins=pins, honest="quick", holdout=0).features
     assert as_strategy(said).name == name and as_strategy(as_strategy(said)) == as_strategy(said)
 
 

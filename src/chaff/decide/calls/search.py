@@ -118,7 +118,8 @@ def search(
     """
     began = time.perf_counter()
     used = as_model(model)
-    offered, pinned = _offered(table, pins, features)
+    offered, said = _offered(table, pins, features)
+    pinned = frozenset(f for f in offered.features if f in said and said[f].verdict == "keep")
     limits = Limits(total_cost, seconds, evaluations)
     check_memory(offered, used, folds if isinstance(folds, int) else folds.count, workers)
     work = Work(seed, workers)
@@ -135,7 +136,7 @@ def search(
         tally = scorer.tally
         found = SearchedTrail(
             trail.method, trail.moves, trail.offered, trail.metric, trail.higher_is_better, trail.test_share, trail.notes, strategy=how,
-            scorer=scorer, pinned=pinned, evaluations=tally.evaluations, saved=tally.saved, stopped=trail.stopped,
+            scorer=scorer, pins=said, evaluations=tally.evaluations, saved=tally.saved, stopped=trail.stopped,
         )  # fmt: skip
         inside = _inside(found, limits, tally.met, work, progress) if honest else None
         lost = kept.lost if kept is not None else ""
@@ -144,15 +145,15 @@ def search(
     return replace(found, honest=inside, seconds=time.perf_counter() - began, notes=notes)
 
 
-def _offered(table: Table, pins: Iterable[Pin], features: Sequence[str] | None) -> tuple[Table, frozenset[str]]:
-    """(the table with what is on offer, what is pinned in)."""
+def _offered(table: Table, pins: Iterable[Pin], features: Sequence[str] | None) -> tuple[Table, dict[str, Pin]]:
+    """(the table with what is on offer, the pins by feature)."""
     said = checked_pins(list(pins), table)
     if features is not None:
         table = table.with_features(tuple(dict.fromkeys([*features, *(f for f, p in said.items() if p.verdict == "keep")])))
     offered = not_dropped(table, said)
     if not offered.features:
         raise UsageError("no feature is on offer: there is nothing to search")
-    return offered, frozenset(f for f in offered.features if f in said and said[f].verdict == "keep")
+    return offered, dict(said)
 
 
 def _scorer(

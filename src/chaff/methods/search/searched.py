@@ -20,6 +20,9 @@ from chaff.methods.search.choosing import Chosen, Points, Rule, place_of
 from chaff.methods.search.criteria import NAMES, Criteria, criteria
 from chaff.methods.search.honest_sizes import HonestSizes
 from chaff.methods.search.strategy import Strategy
+from chaff.methods.search.told import findings_of
+from chaff.results.findings import Findings
+from chaff.results.pin import Pin
 from chaff.results.plain import plain, records
 from chaff.results.score import Score, corrected_error
 from chaff.results.trail import Trail
@@ -47,7 +50,7 @@ class SearchedTrail(Trail):
 
     strategy: Strategy = field(kw_only=True)
     scorer: SubsetScorer = field(kw_only=True, repr=False)
-    pinned: Set = field(kw_only=True, default=frozenset())
+    pins: Mapping[str, Pin] = field(kw_only=True, default_factory=dict)
     honest: HonestSizes | None = field(kw_only=True, repr=False, default=None)
     """None where it was left out, or where no fold leaves enough rows to search on."""
     evaluations: int = field(kw_only=True, default=0)
@@ -55,6 +58,11 @@ class SearchedTrail(Trail):
     saved: int = field(kw_only=True, default=0)
     """Sets that were known already."""
     seconds: float = field(kw_only=True, default=0.0)
+
+    @property
+    def pinned(self) -> Set:
+        """Features that are in every set."""
+        return frozenset(f for f, p in self.pins.items() if p.verdict == "keep" and f in self.offered)
 
     @property
     def label(self) -> str:
@@ -149,6 +157,14 @@ class SearchedTrail(Trail):
         seen, error = float(self.means[k]), corrected_error(self.moves[k].values, self.test_share)
         score, score_se = (float("nan"), float("nan")) if self.honest is None else (self.honest.means[row], self.honest.errors[row])
         return Chosen(str(said), self.features_at(k), k, seen, error, float(score), float(score_se), float(costs[row]))
+
+    def findings(self, rule: Any = "smallest") -> Findings:
+        """Why each column stayed or went: one row a feature with chosen, worth (what the seen score gains by its coming, or loses by
+        its going; closed forms only), kept_share (of the folds whose own search took it at that size), and the verdict.
+
+        rule : as in `choose`.
+        """
+        return findings_of(self, self.choose(rule))
 
     def alternatives(self, within: float = WITHIN, now: Iterable[str] = ()) -> Alternatives:
         """Which features matter in all good sets.

@@ -35,8 +35,8 @@ class Along:
     --------
     >>> import chaff
     >>> table = chaff.demo.table(rows=200).with_features(["protein_pct", "ash_pct", "lab_temp_c"])
-    >>> found = chaff.search(table, chaff.Along(["ash_pct", "protein_pct", "lab_temp_c"]))
-    >>> found.more["trail"]["feature"].tolist()
+    >>> trail = chaff.search(table, "ridge", chaff.Along(["ash_pct", "protein_pct", "lab_temp_c"]))
+    >>> trail.frame["feature"].tolist()
     ['ash_pct', 'protein_pct', 'lab_temp_c']
     """
 

@@ -40,7 +40,7 @@ class Exhaustive:
     --------
     >>> import chaff
     >>> table = chaff.demo.table(rows=200).with_features(["protein_pct", "ash_pct", "lab_temp_c"])
-    >>> len(chaff.search(table, "exhaustive").more["trail"])
+    >>> len(chaff.search(table, "ridge", "exhaustive").moves)
     7
     """
 
