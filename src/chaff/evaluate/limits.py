@@ -54,6 +54,8 @@ class Tally:
     """Sets that were asked for and known already."""
     from_journal: int = 0
     """Of those saved, how many a journal knew."""
+    scored: list[frozenset[str]] = field(default_factory=list, repr=False)
+    """Sets that were met for the first time, in order, those that a closed-form walk saw in passing not among them."""
     began: float = field(default_factory=time.perf_counter)
 
     @property

@@ -150,6 +150,7 @@ class SubsetScorer:
             for s, found in zip(some, values, strict=True):
                 self._remember(s, found)
             self.tally.evaluations += len(some)
+            self.tally.scored += some
             if self._page is not None:
                 self._page.add(some, values)
         if any(s not in self._memo for s in asked):
@@ -181,6 +182,7 @@ class SubsetScorer:
             return False
         self._remember(features, found.reshape(self.folds.count, -1))
         self.tally.from_journal += 1
+        self.tally.scored.append(features)
         return True
 
     def _remember(self, features: frozenset[str], values: Floats) -> None:

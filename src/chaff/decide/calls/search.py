@@ -138,8 +138,10 @@ def search(
             trail.method, trail.moves, trail.offered, trail.metric, trail.higher_is_better, trail.test_share, trail.notes, strategy=how,
             scorer=scorer, pins=said, evaluations=tally.evaluations, saved=tally.saved, stopped=trail.stopped,
         )  # fmt: skip
+        if not found.by_size:
+            raise UsageError(f"{how.name} came through no set that costs {limits.total_cost:g} or less; take forward, floating or genetic")
         inside = _inside(found, limits, tally.met, work, progress) if honest else None
-        lost = kept.lost if kept is not None else ""
+    lost = kept.lost if kept is not None else ""
     scorer.kept_in(None)
     notes = (*found.notes, *([f"the journal could not be written any more ({lost}): what it holds stands"] if lost else []))
     return replace(found, honest=inside, seconds=time.perf_counter() - began, notes=notes)

@@ -91,6 +91,9 @@ def walked(
                     Progress(phase, len(moves), len(move.features), score, sign * best, tally.evaluations, tally.saved, tally.seconds, left)
                 )
     except Spent as spent:
+        come_through, known = {m.features for m in moves}, scorer.known
+        rest = [s for s in tally.scored if s not in come_through and s]
+        moves += [as_move("try", "", known[s], strategy.name) for s in rest]  # of the step that was not finished
         return moves, str(spent)
     return moves, ""
 

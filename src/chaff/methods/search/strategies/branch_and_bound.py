@@ -16,6 +16,8 @@ from chaff.results.trail import Move
 from chaff.stats.best_subsets import MOST_FEATURES, BestSubsets, best_subsets
 from chaff.work import Work
 
+IN_A_BUDGET = 200  # sets of each size that are looked at for one that may cost what it costs
+
 
 @dataclass(frozen=True)
 class BranchAndBound:
@@ -63,7 +65,7 @@ class BranchAndBound:
                 f"branch and bound is for least squares and ridge by R² or RMSE, not for {scorer.model.label} by {scorer.metric.label}: "
                 "take floating, genetic or recursive"
             )
-        free = [f for f in scorer.features if f not in pinned]
+        free = [f for f in scorer.features if f not in pinned and scorer.affordable(pinned | {f})]
         if len(free) > MOST_FEATURES:
             raise UsageError(
                 f"branch and bound: {len(free)} features are more than {MOST_FEATURES}: leave features out first, or take floating, "
@@ -75,9 +77,10 @@ class BranchAndBound:
         most = largest(self.size, len(names)) - len(pinned)
         numbers = np.array([place[f] for f in free], np.int64)
         targets = whole.A.shape[0] - whole.width
-        yield (best_subsets(whole.A, whole.starts, fixed, numbers, targets, self.sets, 0, max(most, 0), scorer.tally.check), names)
+        sets = self.sets if scorer.tally.limits.total_cost is None else max(self.sets, IN_A_BUDGET)
+        yield (best_subsets(whole.A, whole.starts, fixed, numbers, targets, sets, 0, max(most, 0), scorer.tally.check), names)
 
     def notes(self, scorer: SubsetScorer) -> tuple[str, ...]:
-        if not scorer.tally.limits.total_cost:
+        if scorer.tally.limits.total_cost is None:
             return ()
-        return ("branch and bound finds the best of each size whatever they cost: those over the total are left out",)
+        return (f"of each size the best {IN_A_BUDGET} whatever they cost, and of these those within the total",)

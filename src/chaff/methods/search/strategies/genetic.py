@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import ClassVar, Literal, get_args
+from typing import ClassVar, Literal
 
 import numpy as np
 
@@ -92,11 +92,6 @@ class Genetic:
                 wrong.append(f"{name} must lie between 0 and 1, not {getattr(self, name)}")
         if self.mutations < 0 or self.price < 0 or not 0 <= self.survivors < self.population:
             wrong.append("mutations and price must be 0 or more, survivors fewer than the population")
-        for name, hint in (("parents", Parents), ("crossover", Crossover)):
-            if getattr(self, name) not in get_args(hint):
-                wrong.append(f"{name} must be one of {', '.join(get_args(hint))}, not {getattr(self, name)!r}")
-        if self.aims not in ("score", "score and size"):
-            wrong.append(f"aims must be 'score' or 'score and size', not {self.aims!r}")
         if wrong:
             raise UsageError(f"genetic: {'; '.join(wrong)}")
 
