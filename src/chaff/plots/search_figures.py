@@ -127,7 +127,8 @@ def set_presence(trail: SearchedTrail, chosen: Chosen | None = None, ax: Any = N
     >>> chaff.plots.set_presence(chaff.search(lots, "ridge", "forward", honest=False)).get_xlabel()
     'number of features'
     """
-    sets = [set(_trail(trail, "set_presence").features_at(k)) for k in trail.by_size.values()]
+    trail = _trail(trail, "set_presence")
+    sets = [set(trail.features_at(k)) for k in trail.by_size.values()]
     sizes = list(trail.by_size)
     shares = {f: sum(f in s for s in sets) for f in trail.offered}
     names = [f for f in sorted(trail.offered, key=lambda f: (-shares[f], f)) if shares[f]]

@@ -34,7 +34,3 @@ class Prices:
         held = set(features)
         opened = {self._panel_of[f] for f in held if f in self._panel_of}
         return float(sum(self.single.get(name, 0.0) for name in (held | opened)))
-
-    def cheapest(self, features: Iterable[str]) -> float:
-        """What the cheapest single one of them costs."""
-        return min((self.of_set([f]) for f in features), default=0.0)

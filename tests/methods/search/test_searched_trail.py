@@ -19,10 +19,9 @@ def lots():
     return chaff.demo.table(rows=300, priced=True).with_features(names)
 
 
-def by_hand(values, sizes=None, nothing=0.0, costs=None, **criteria):
+def by_hand(values, **criteria):
     v = np.asarray(values, float)
-    n = len(v)
-    return Points(np.arange(1, n + 1) if sizes is None else sizes, v, nothing, np.zeros(n) if costs is None else costs, criteria, 0.25)
+    return Points(np.arange(1, len(v) + 1), v, 0.0, criteria, 0.25)
 
 
 def test_rules_on_curves_made_by_hand():
@@ -38,8 +37,6 @@ def test_rules_on_curves_made_by_hand():
     assert place_of(Rule.said("one standard error"), noisy) == ok[0]
     smallest = max(place_of(Rule.said("one standard error"), noisy), place_of(Rule.said({"share": 0.98}), noisy))
     assert place_of(Rule.said("smallest"), noisy) == smallest
-    priced = by_hand(np.column_stack([[0.2, 0.5, 0.59]] * 3), costs=np.array([1.0, 9.0, 4.0]))
-    assert place_of(Rule.said({"cost": 5}), priced) == 2 and place_of(Rule.said({"cost": 1}), priced) == 0
     assert place_of(Rule.said("aic"), by_hand(np.zeros((3, 2)), aic=np.array([5.0, 3.0, 4.0]))) == 1
 
 

@@ -82,7 +82,6 @@ class Points:
     values: Floats
     """float64 (sizes, splits): the score, higher better."""
     nothing: float
-    costs: Floats
     criteria: Mapping[str, Floats]
     """Lower better (adjusted R² with its sign turned)."""
     test_share: float
@@ -129,13 +128,6 @@ def _size(rule: Rule, points: Points) -> int:
     return int(found[0])
 
 
-def _cost(rule: Rule, points: Points) -> int:
-    fit = np.flatnonzero(points.costs <= rule.number * (1 + 1e-12))
-    if not fit.size:
-        raise UsageError(f"no set that the search came through costs {rule.number:g} or less; the cheapest costs {points.costs.min():g}")
-    return int(fit[np.argmax(points.values.mean(1)[fit])])
-
-
 def _knee(rule: Rule, points: Points) -> int:
     """Farthest above the straight line between the ends of the curve's rise (Satopää, Albrecht, Irwin and Raghavan, 2011)."""
     best = _best(rule, points)
@@ -157,7 +149,7 @@ def _criterion(rule: Rule, points: Points) -> int:
 
 
 _TAKES: dict[str, Callable[[Rule, Points], int]] = {
-    "smallest": _smallest, "best": _best, "one standard error": _one_error, "knee": _knee, "share": _share, "size": _size, "cost": _cost,
+    "smallest": _smallest, "best": _best, "one standard error": _one_error, "knee": _knee, "share": _share, "size": _size,
     **dict.fromkeys(NAMES, _criterion),
 }  # fmt: skip
 

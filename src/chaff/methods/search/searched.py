@@ -135,7 +135,8 @@ class SearchedTrail(Trail):
             "smallest": within one standard error (of the paired difference) and 2 % of the best's gain over knowing nothing, as
             `chaff.select` chooses; "one standard error": only the former; "best"; "knee";
             "adjusted_r2", "aic", "bic"; ``{"share": 0.98}`` of the best's gain over knowing nothing; ``{"size": 5}``;
-            ``{"cost": 20}``: the best within a total.
+            ``{"cost": 20}``: the best of all that it came through within a total, as seen (search with ``total_cost=20`` for an honest
+            score of that).
         by : "honest" or "seen", optional
             Which score the rule reads; the honest one where there is one. What a rule has read is no evidence for what it took.
 
@@ -146,17 +147,32 @@ class SearchedTrail(Trail):
         said = Rule.said(rule)
         if by not in (None, "honest", "seen") or (by == "honest" and self.honest is None):
             raise UsageError(f"by is 'honest' (where the search ran inside the folds) or 'seen', not {by!r}")
+        if said.name == "cost":
+            return self._within(said)
         moves = list(self.by_size.values())
         honest = self.honest if by != "seen" else None
         values = self.sign * (np.array([self.moves[k].values for k in moves]) if honest is None else honest.values)
-        costs = np.array([self.scorer.prices.of_set(self.moves[k].features) for k in moves])
         lower = {n: np.array([getattr(c, n) * (-1 if n == "adjusted_r2" else 1) for c in self.criteria]) for n in NAMES if said.name == n}
-        points = Points(np.array(list(self.by_size)), values, self.sign * self.nothing.mean, costs, lower, self.test_share)
+        points = Points(np.array(list(self.by_size)), values, self.sign * self.nothing.mean, lower, self.test_share)
         row = place_of(said, points)
-        k = moves[row]
-        seen, error = float(self.means[k]), corrected_error(self.moves[k].values, self.test_share)
-        score, score_se = (float("nan"), float("nan")) if self.honest is None else (self.honest.means[row], self.honest.errors[row])
-        return Chosen(str(said), self.features_at(k), k, seen, error, float(score), float(score_se), float(costs[row]))
+        honest_of = (float("nan"), float("nan")) if self.honest is None else (self.honest.means[row], self.honest.errors[row])
+        return self._chosen(said, moves[row], *honest_of)
+
+    def _within(self, rule: Rule) -> Chosen:
+        """The best of everything that it came through for so much money; no honest score stands for it, since the searches inside the
+        folds did not look at that."""
+        prices = self.scorer.prices
+        costs = np.array([prices.of_set(m.features) for m in self.moves])
+        fit = np.flatnonzero(costs <= rule.number * (1 + 1e-12))
+        if not fit.size:
+            raise UsageError(f"no set that the search came through costs {rule.number:g} or less; the cheapest costs {costs.min():g}")
+        order = sorted(fit, key=lambda k: (-self.sign * self.means[k], len(self.moves[k].features)))
+        return self._chosen(rule, int(order[0]), float("nan"), float("nan"))
+
+    def _chosen(self, rule: Rule, k: int, honest: float, honest_se: float) -> Chosen:
+        move = self.moves[k]
+        error, cost = corrected_error(move.values, self.test_share), self.scorer.prices.of_set(move.features)
+        return Chosen(str(rule), self.features_at(k), k, float(self.means[k]), error, float(honest), float(honest_se), cost)
 
     def findings(self, rule: Any = "smallest") -> Findings:
         """Why each column stayed or went: one row a feature with chosen, worth (what the seen score gains by its coming, or loses by
