@@ -111,6 +111,12 @@ class SubsetScorer:
         total = self.tally.limits.total_cost
         return total is None or self.prices.of_set(features) <= total * (1 + 1e-12)
 
+    def affordable_steps(self, here: frozenset[str], names: Sequence[str]) -> list[str]:
+        """Those of the names that the set can take in without costing too much."""
+        if self.tally.limits.total_cost is None:
+            return list(names)
+        return [f for f in names if self.affordable(here | {f})]
+
     @property
     def known(self) -> dict[frozenset[str], Score]:
         """Every set that has been scored by itself so far."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
@@ -53,11 +53,11 @@ class Walk(Protocol):
     def toggle(self, name: str) -> None: ...
 
 
-def check_offered(names: Sequence[str], offered: Sequence[str]) -> None:
+def check_offered(names: Sequence[str], offered: Collection[str]) -> None:
     """Raises `UnknownColumn` for one that is not on offer, and `UsageError` where there is none at all."""
     if not names:
         raise UsageError("no feature to change: name one at least")
-    for name in names:
+    for name in names:  # a mapping or a set is asked, never a list: that would cost more than the scores
         if name not in offered:
             raise UnknownColumn(f"column '{name}' is not among the features on offer.{nearest(name, offered)}")
 
@@ -74,7 +74,7 @@ class PlainWalk:
 
     def changes(self, names: Sequence[str] | None = None) -> Changes:
         names = tuple(self.scorer.features if names is None else names)
-        check_offered(names, self.scorer.features)
+        check_offered(names, frozenset(self.scorer.features))
         scores = self.scorer.many([self.features ^ {n} for n in names], self.features)
         values = np.array([s.values for s in scores]).reshape(len(names), self.scorer.folds.count)
         known = dict(zip(names, scores, strict=True))
@@ -125,7 +125,7 @@ class ClosedWalk:
 
     def changes(self, names: Sequence[str] | None = None) -> Changes:
         names = tuple(self._place if names is None else names)
-        check_offered(names, tuple(self._place))
+        check_offered(names, self._place)
         errors = np.empty((len(self.splits), len(names)))
         offered = np.array([self._place[n] for n in names], np.int64)
         if self._regular:

@@ -106,7 +106,7 @@ def steps(
     sign = 1 if scorer.metric.higher_is_better else -1
     best, since = -np.inf, 0
     while count > 0:
-        open_to = left if direction == "backward" else [f for f in left if scorer.affordable(walk.features | {f})]
+        open_to = left if direction == "backward" else scorer.affordable_steps(walk.features, left)
         if not open_to:
             return
         changes = walk.changes(open_to)

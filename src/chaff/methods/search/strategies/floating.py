@@ -71,7 +71,9 @@ class Floating:
         end = largest(self.size, len(scorer.features)) if forward or self.size is not None else max(1, len(pinned))
         best, since = -float("inf"), 0
         while len(walk.features) < end if forward else len(walk.features) > max(end, len(pinned)):
-            on = [f for f in free if (f in walk.features) != forward and (not forward or scorer.affordable(walk.features | {f}))]
+            here = walk.features
+            on = [f for f in free if (f in here) != forward]
+            on = scorer.affordable_steps(here, on) if forward else on
             if not on:
                 return
             changes = walk.changes(on)
@@ -84,8 +86,9 @@ class Floating:
             since = 0 if value > best else since + 1
             best = max(best, value)
             while True:
-                back = [f for f in free if (f in walk.features) == forward and f != name]
-                back = back if forward else [f for f in back if scorer.affordable(walk.features | {f})]
+                here = walk.features
+                back = [f for f in free if (f in here) == forward and f != name]
+                back = back if forward else scorer.affordable_steps(here, back)
                 if not back:
                     break
                 changes = walk.changes(back)
