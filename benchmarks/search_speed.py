@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import sys
 import tempfile
+import time
 from pathlib import Path
 
 import numpy as np
@@ -127,9 +128,9 @@ def floating_forest() -> None:
     table = table.with_features([f for f in table.features if f not in ("lot_no", "delivered_on", "farm_code", "line_id", "crumb_score")])
     table = table.with_decoys(60 - len(table.features))
     for size in (6, 10):
-        found = []
-        seconds = once(lambda s=size: found.append(chaff.search(table, chaff.Forest(trees=100), chaff.Floating(size=s), honest=False)))
-        trail = found[0]
+        began = time.perf_counter()
+        trail = chaff.search(table, chaff.Forest(trees=100), chaff.Floating(size=size), honest=False)
+        seconds = time.perf_counter() - began
         print(
             f"  floating to {size} of 60 columns, forest of 100 trees, 1,600 rows: {seconds:.0f} s, {trail.evaluations:,} sets, "
             f"{trail.saved:,} saved by memory   (goal <= 60 s)", flush=True,

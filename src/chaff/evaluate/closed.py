@@ -11,7 +11,8 @@ import numpy as np
 from chaff.arrays import Floats, Ints
 from chaff.evaluate.engine import Set
 from chaff.evaluate.fitted import truth_of
-from chaff.evaluate.walk import ClosedWalk
+from chaff.evaluate.growing_walk import GrowingWalk, can_grow
+from chaff.evaluate.walk import ClosedWalk, Walk
 from chaff.folds import Folds, Split
 from chaff.kernels.set_errors import set_errors
 from chaff.metrics import Metric, RowLosses
@@ -231,8 +232,10 @@ class ClosedEngine:
                 rows.append(self.metrics[0].losses(truth, predicted))
         return out
 
-    def walk(self, start: Set) -> ClosedWalk | None:
-        return ClosedWalk(self, self.splits, start) if self.fits_whole else None
+    def walk(self, start: Set) -> Walk | None:
+        if not self.fits_whole:
+            return None
+        return (GrowingWalk if can_grow(self.splits, len(start)) else ClosedWalk)(self, self.splits, start)
 
     def score(self, features: Set, errors: Floats) -> Score:
         """A score from test squared errors per split."""
