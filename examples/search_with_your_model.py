@@ -32,7 +32,7 @@ print(trails[1].alternatives(within=0.05, now=["protein_pct", "ash_pct"]))
 
 # 4. What can be measured for 25 euros a lot?
 cheap = chaff.search(lots, "ridge", "floating", total_cost=25)
-print(cheap.choose(), cheap.choose().cost)
+print("kept for 25 euros:", cheap.choose(), cheap.choose().cost)
 print(trails[1].cost_front[["score", "size"]].round(3))
 
 # 5. A slower model, with a journal: the same call would go on where it was killed.

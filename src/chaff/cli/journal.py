@@ -27,6 +27,6 @@ def show_journal(show: Show, data: str | None, journal: str | None) -> None:
         for e in entries
     ]
     if rows:
-        grid(show, ["model", "metric", "folds", "sets", "best", "size", "features"], rows, asked=("sets", "best", "size"), names=1)
+        grid(show, ["model", "metric", "folds", "sets", "best", "size", "columns"], rows, asked=("sets", "best", "size"), names=1)
     show.note(f"{count(sum(e.sets for e in entries), 'scored set')} in all")
     show.finish("search", {"data": about, "grounds": entries})

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from chaff.methods.search.runs import Runs
     from chaff.methods.search.searched import SearchedTrail
 
+CRITERIA = {"adjusted_r2": "adjusted R²", "aic": "AIC", "bic": "BIC"}
 HEAD_FEATURES, HEAD_SETS = 20, 6
 ROLE_STYLES = {"in all": "keep", "interchangeable": "look", "in none": "drop"}
 
@@ -34,7 +35,7 @@ def show_sizes(show: Show, trail: SearchedTrail, chosen: Chosen, everything: boo
     at = sizes.index(len(chosen.features))
     shown = rows if everything else few_sizes(rows, at, at)
     cells: list[list[Cell]] = [[Styled(c, "keep" if row[3] else "") for c in row] for row in shown]
-    head = ["size", "seen", "honest", "", "comes", "goes", *[c.replace("_", " ").replace("r2", "R²") for c in extra]]
+    head = ["size", "seen", "honest", "", "comes", "goes", *[CRITERIA.get(c, c) for c in extra]]
     keep = [k for k, name in enumerate(head) if name != "honest" or "honest" in frame.columns]
     grid(show, [head[k] for k in keep], [[r[k] for k in keep] for r in cells], asked=("size", "seen", "honest", "", "comes"), names=0)
     if len(shown) < len(rows):
@@ -71,7 +72,9 @@ def show_runs(show: Show, found: Runs) -> None:
         seen = f"{score(r['seen'])} ± {score(r['seen_se'])}"
         what = f"{r['strategy']}{' (' + r['settings'] + ')' if r['settings'] else ''}"
         rows.append([str(name), r["model"], what, str(r["size"]), seen, honest, figure(r["evaluations"]), f"{r['seconds']:.1f}"])
-    grid(show, ["", "model", "strategy", "size", "seen", "honest", "evaluations", "seconds"], rows, asked=("", "size", "seen"), names=3)
+    head = ["", "model", "strategy", "size", "seen", "honest", "evaluations", "seconds"]
+    some = [k for k, name in enumerate(head) if name != "honest" or found.frame["honest"].notna().any()]
+    grid(show, [head[k] for k in some], [[r[k] for k in some] for r in rows], asked=("", "size", "seen"), names=3)
     pairs = [
         [f"{r['first']} and {r['second']}", str(r["both"]), str(r["only_first"]), str(r["only_second"]), f"{r['alike']:.0%}"]
         for _, r in found.shared.iterrows()
@@ -89,7 +92,7 @@ def show_alternatives(show: Show, found: Alternatives, now: tuple[str, ...], eve
     rows: list[list[Cell]] = [
         [Styled(r["role"], ROLE_STYLES[r["role"]]), str(f), f"{r['share']:.0%}", r["instead"]] for f, r in some.iterrows()
     ]
-    grid(show, ["", "feature", "of the sets", "words"], rows, asked=("", "feature", "of the sets"), names=2)
+    grid(show, ["", "feature", "of the sets", "or in its place"], rows, asked=("", "feature", "of the sets"), names=2)
     none = [str(f) for f in frame.index if frame.loc[f, "role"] == "in none"]
     if none and not everything:
         show.note(f"in none: {', '.join(none[:8])}{f' and {len(none) - 8} more' if len(none) > 8 else ''}")

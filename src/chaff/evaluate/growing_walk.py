@@ -86,11 +86,11 @@ class GrowingWalk:
         self.engine, self.splits, self.features = engine, splits, start
         self._place = engine.place
         self._whole: ClosedWalk | None = None
+        self._most = max(1, int(min(s.width for s in splits) / SMALL))
         self._afresh()
 
     def _afresh(self) -> None:
-        room = int(max(s.width for s in self.splits) / SMALL) + 1
-        self._folds = [_Fold.of(s, room) for s in self.splits]
+        self._folds = [_Fold.of(s, self._most + 1) for s in self.splits]
         if not all(self._enter(name) for name in sorted(self.features, key=self._place.__getitem__)):
             self._hand_over()
 
@@ -134,5 +134,5 @@ class GrowingWalk:
             self._whole.toggle(name)
         elif not entering:
             self._afresh()
-        elif not can_grow(self.splits, len(self.features)) or not self._enter(name):
+        elif len(self.features) > self._most or not self._enter(name):
             self._hand_over()

@@ -21,7 +21,9 @@ if TYPE_CHECKING:
 
 Fit = Literal["name", "number", "word", "words"]
 NAMES = frozenset({"feature", "first", "second", "column", "goes", "stays", "partner", "whose", "features"})
-WRAPPED = frozenset({"reason", "why", "in words", "explained by", "columns", "what", "says", "equation", "advice", "words"})
+WRAPPED = frozenset(
+    {"reason", "why", "in words", "explained by", "columns", "what", "says", "equation", "advice", "words", "or in its place"}
+)
 SHORTEST_NAME, NARROWEST_WORDS, GAP = 12, 18, 2
 ROWS_SHOWN = 20
 

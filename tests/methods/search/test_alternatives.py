@@ -89,7 +89,7 @@ def test_of_many_columns_what_was_met_is_pared_down():
     t = chaff.open_arrays(X, X[:, :3].sum(1) + rng.normal(size=300), names=[f"c{k:02d}" for k in range(30)])
     trail = chaff.search(t, "ridge", chaff.RandomSets(60), honest=False)
     found = trail.alternatives(within=0.3)
-    assert not found.every and "pared down" in found.notes[0]
+    assert not found.every and "single exchanges" in found.notes[0]
     for _, row in found.sets.iterrows():
         held = frozenset(row["features"])
         assert row["score"] >= found.limit - 1e-9

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 WITHIN = 0.02
 MOST_SETS = 20_000  # that are compared with one another
 PARED = 300  # of the best sets that were met, from which is taken what they can spare
+SPREAD = 400  # sets at which looking at exchanges ends
 NAMED = 4
 Set = frozenset[str]
 
@@ -169,12 +170,28 @@ def _of_met(scorer: SubsetScorer, met: Mapping[Set, Score], pinned: Set, within:
     if scorer.closed:
         best_first = sorted(good, key=lambda v: (-sign * v.mean, len(v.features), sorted(v.features)))
         pared = {s.features: s for s in (_pared(scorer, v, pinned, limit, sign) for v in best_first[:PARED])}
-        good = sorted(pared.values(), key=lambda v: (len(v.features), -sign * v.mean))
+        good = sorted(_spread(scorer, pared, pinned, limit, sign).values(), key=lambda v: (len(v.features), -sign * v.mean))
     out: list[Score] = []
     for score in good[:MOST_SETS]:
         if not any(other.features < score.features for other in out):
             out.append(score)
     return out, sign * limit, len(known)
+
+
+def _spread(scorer: SubsetScorer, start: Mapping[Set, Score], pinned: Set, limit: float, sign: float) -> dict[Set, Score]:
+    """The sets, and what can be reached from them by exchanging one feature for another again and again, while that stays good."""
+    out, todo = dict(start), sorted(start, key=lambda s: (-sign * start[s].mean, sorted(s)))
+    while todo and len(out) < SPREAD:
+        here = todo.pop(0)
+        for gone in sorted(here - pinned):
+            walk = scorer.walk(here - {gone})
+            changes = walk.changes(scorer.affordable_steps(walk.features, sorted(set(scorer.features) - here)))
+            for name in np.array(changes.names)[sign * changes.means >= limit - 1e-12]:
+                reached = _pared(scorer, changes[str(name)], pinned, limit, sign)
+                if reached.features not in out:
+                    out[reached.features] = reached
+                    todo.append(reached.features)
+    return out
 
 
 def _pared(scorer: SubsetScorer, score: Score, pinned: Set, limit: float, sign: float) -> Score:
@@ -238,7 +255,7 @@ def _ordered(some: Set, scorer: SubsetScorer) -> tuple[str, ...]:
 def _notes(frame: pd.DataFrame, every: bool, pared: bool, looked_at: int, found: int, within: float) -> tuple[str, ...]:
     only = f"all there are only for linear models with up to {MOST} features"
     seen = f"all {looked_at:,} sets there are" if every else f"the {looked_at:,} sets that the search met ({only})"
-    how = f", the best {PARED} pared down" if pared else ""
+    how = ", what they cannot spare, and what single exchanges reach from there" if pared else ""
     counts = frame["role"].value_counts()
     told = ", ".join(f"{int(counts.get(r, 0))} {r}" for r in ("in all", "interchangeable", "in none"))
     out = [
