@@ -262,9 +262,9 @@ def alternatives_map(found: Alternatives, ax: Any = None) -> Any:
     if not hasattr(found, "frame") or "role" not in found.frame:
         raise UsageError("alternatives_map draws what trail.alternatives() gave")
     frame = found.frame
-    names = [str(f) for f in frame.index if frame.loc[f, "role"] != "in none"][:MOST_ROWS]
     none = int((frame["role"] == "in none").sum())
     sets = list(found.sets["features"].head(MOST_SETS))
+    names = [str(f) for f in frame.index if any(f in s for s in sets)][:MOST_ROWS]
     ax = new_axes() if ax is None else ax
     colours = {"in all": KEEP, "interchangeable": LOOK}
     _two_colours(ax, np.array([[f in s for s in sets] for f in names], bool), [colours[frame.loc[f, "role"]] for f in names])
