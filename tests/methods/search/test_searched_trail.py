@@ -318,6 +318,20 @@ def test_a_trail_is_saved_and_shown(lots, tmp_path):
     assert front["score"].is_monotonic_increasing and front.index[0] == 1
 
 
+def test_processes_score_what_threads_score(lots):
+    from concurrent.futures import ProcessPoolExecutor
+
+    from chaff.table.prices import Prices
+
+    assert Prices.of(lots)
+    for model in ("ridge", chaff.Tree(depth=3)):
+        threads = chaff.search(lots, model, chaff.Forward(size=2), folds=3)
+        with ProcessPoolExecutor(2) as pool:
+            processes = chaff.search(lots, model, chaff.Forward(size=2), folds=3, executor=pool)
+        assert [m.features for m in threads.moves] == [m.features for m in processes.moves]
+        np.testing.assert_allclose(threads.honest.values, processes.honest.values, rtol=1e-12)
+
+
 def test_annealing_starts_hot_and_ends_cold():
     t = table(3, p=9)
     trail = chaff.search(t, "ridge", chaff.Annealing(steps=400), honest=False)

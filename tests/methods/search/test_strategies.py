@@ -98,6 +98,9 @@ def test_along_follows_its_order_and_says_what_is_gone():
     assert [m.feature for m in short.moves] == ["", "c3"] and all("c5" in m.features for m in short.moves)
     with pytest.raises(chaff.UsageError, match="order must be a list"):
         walked(chaff.Along(), t)
+    found = chaff.relevance(t, ["pearson_r"])
+    _, down = walked(chaff.Along(found), t)
+    assert [m.feature for m in down.moves] == list(found.ranked().index)
     with pytest.raises(chaff.UnknownColumn, match="no feature of the order is on offer"):
         walked(chaff.Along(["x"]), t)
 

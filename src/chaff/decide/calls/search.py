@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable, Mapping, Sequence
+from concurrent.futures import Executor
 from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
@@ -54,6 +55,7 @@ def search(
     features: Sequence[str] | None = None,
     seed: int = 0,
     workers: int | None = None,
+    executor: Executor | None = None,
 ) -> SearchedTrail:
     """Search sets of features with the model that will be used in the end, and see every move.
 
@@ -92,6 +94,8 @@ def search(
     features : list of str, optional
         On offer; all of the table's when left out.
     seed, workers : int
+    executor : concurrent.futures.Executor, optional
+        Scores sets in place of threads: processes, or a cluster's client that speaks the same interface.
 
     Returns
     -------
@@ -122,7 +126,7 @@ def search(
     pinned = frozenset(f for f in offered.features if f in said and said[f].verdict == "keep")
     limits = Limits(total_cost, seconds, evaluations)
     check_memory(offered, used, folds if isinstance(folds, int) else folds.count, workers)
-    work = Work(seed, workers)
+    work = Work(seed, workers, executor=executor)
     scorer = _scorer(offered, used, metric, folds, repeats, work, after)
     how = as_strategy(strategy) if strategy is not None else Both() if scorer.closed else Recursive()
     check_sizes(how, len(offered.features), pinned)

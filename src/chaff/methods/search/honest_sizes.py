@@ -57,7 +57,7 @@ def honest_sizes(
         return None
     of = len(usable)
     search = task(_search_inside, strategy, scorer, pinned, work, watcher, replace(limits, seconds=None), of)
-    if scorer.closed and watcher is None:
+    if scorer.closed and watcher is None and work.executor is None:  # else each search hands out its own sets
         trails = work.each(search, usable, "search inside the folds")
     else:
         trails = [search(k) for k in usable]

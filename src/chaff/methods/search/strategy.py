@@ -36,7 +36,7 @@ class Strategy(Protocol):
 
 @runtime_checkable
 class Foresees(Protocol):
-    """A strategy's power of saying beforehand how many sets it will score at most."""
+    """A strategy's power of saying beforehand about how many sets it will score."""
 
     def most_evaluations(self, features: int, pinned: int) -> int: ...
 

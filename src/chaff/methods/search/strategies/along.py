@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from chaff.errors import UnknownColumn, UsageError, nearest
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.methods.search.strategy import as_move, check_least_one, largest
+from chaff.results.findings import Findings
 from chaff.results.trail import Move
 from chaff.work import Work
 
@@ -21,8 +22,8 @@ class Along:
 
     Parameters
     ----------
-    order : list of str
-        Features, the best first, such as ``list(found.ranked().index)``; those that are not on offer any more are left out.
+    order : Findings, or list of str
+        What any call measured, taken in its ranking; or features, the best first. Those that are not on offer any more are left out.
     size : int, float or None
         Largest set to go to: a number, or a share of the features below 1; None for the whole ranking.
 
@@ -38,27 +39,36 @@ class Along:
     >>> trail = chaff.search(table, "ridge", chaff.Along(["ash_pct", "protein_pct", "lab_temp_c"]))
     >>> trail.frame["feature"].tolist()
     ['ash_pct', 'protein_pct', 'lab_temp_c']
+    >>> chaff.Along(chaff.relevance(table, ["pearson_r"])).order[0]
+    'protein_pct'
     """
 
-    order: Sequence[str] = ()
+    order: Findings | Sequence[str] = ()
     size: int | float | None = None
 
     name: ClassVar[str] = "along"
 
     def __post_init__(self) -> None:
-        if isinstance(self.order, str) or not all(isinstance(f, str) for f in self.order):
-            raise UsageError(f"along: {ORDER}, not {self.order!r}")
-        object.__setattr__(self, "order", tuple(self.order))
-        check_least_one(size=self.size)
-        if len(set(self.order)) < len(self.order):
+        said: Any = self.order
+        names = [str(f) for f in said.ranked().index] if isinstance(said, Findings) else said
+        if isinstance(names, str) or not all(isinstance(f, str) for f in names):
+            raise UsageError(f"along: {ORDER}, not {names!r}")
+        if len(set(names)) < len(names):
             raise UsageError("along: a feature stands in the order twice")
+        object.__setattr__(self, "order", tuple(names))
+        check_least_one(size=self.size)
+
+    @property
+    def _names(self) -> tuple[str, ...]:
+        assert isinstance(self.order, tuple)
+        return self.order
 
     def moves(self, scorer: SubsetScorer, pinned: frozenset[str], work: Work) -> Iterator[Move]:
         if not self.order:
             raise UsageError(f"along: {ORDER}")
-        known = [f for f in self.order if f in scorer.features and f not in pinned]
+        known = [f for f in self._names if f in scorer.features and f not in pinned]
         if not known and not pinned:
-            missing = self.order[0]
+            missing = self._names[0]
             raise UnknownColumn(f"along: no feature of the order is on offer, not even '{missing}'.{nearest(missing, scorer.features)}")
         current = pinned
         if pinned:
@@ -69,5 +79,5 @@ class Along:
                 yield as_move("add", f, scorer(current), "along")
 
     def notes(self, scorer: SubsetScorer) -> tuple[str, ...]:
-        gone = [f for f in self.order if f not in scorer.features]
+        gone = [f for f in self._names if f not in scorer.features]
         return (f"not on offer, so left out of the order: {', '.join(gone[:4])}{' and more' if len(gone) > 4 else ''}",) if gone else ()

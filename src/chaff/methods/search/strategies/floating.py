@@ -103,5 +103,9 @@ class Floating:
             if self.patience is not None and since >= self.patience:
                 return
 
+    def most_evaluations(self, features: int, pinned: int) -> int:
+        plain = Forward(self.size) if self.direction == "forward" else Backward(size=self.size)
+        return 2 * plain.most_evaluations(features, pinned)  # about: the steps back are few
+
     def notes(self, scorer: SubsetScorer) -> tuple[str, ...]:
         return ()

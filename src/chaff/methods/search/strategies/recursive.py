@@ -84,6 +84,14 @@ class Recursive:
             facts = {"round": round_, "importances": {f: importance[f] for f in going}, "left": {f: importance[f] for f in current}}
             yield as_move("remove", ", ".join(going), scorer(current), self.name, **facts)
 
+    def most_evaluations(self, features: int, pinned: int) -> int:
+        end = max(1, pinned, 0 if self.size is None else largest(self.size, features))
+        rounds = 1
+        while features > end:
+            features -= min(a_move(self.step, features), features - end)
+            rounds += 1
+        return rounds
+
     def _importance(self, table: Table, model: Model, setting: Setting) -> dict[str, float]:
         asked = model if self.model is None else as_model(self.model)
         found = as_way(self.by).measure(table, asked, setting).frame["importance"].astype(float)
