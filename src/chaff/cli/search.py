@@ -130,7 +130,8 @@ def _searched(ground: Ground, said: dict[str, Any], asked: Asked, show: Show) ->
         "repeats": said["repeats"] or 1,
         "honest": not said["quick"],
         "pins": [p for p in ground.pins if p.feature in ground.table.features],
-        **{k: said[k] for k in ("total_cost", "seconds", "evaluations", "journal", "seed", "workers")},
+        **{k: said[k] if said[k] is not None else getattr(stage, k) for k in ("total_cost", "seconds", "evaluations")},
+        **{k: said[k] for k in ("journal", "seed", "workers")},
     }
     trails: list[SearchedTrail] = []
     try:

@@ -24,7 +24,8 @@ class Limits:
         How long it may take; looked at between two evaluations.
     evaluations : int, optional
         How many sets may be scored. What a journal knows counts as if it were scored, so that a search that goes on ends where it
-        would have ended; what this search has scored before does not count again.
+        would have ended; what this search has scored before does not count again. A closed-form walk sees all changes of a step at
+        once, so that it ends after the step with which it reached the number.
     """
 
     total_cost: float | None = None

@@ -105,6 +105,22 @@ def test_what_all_sets_lose_is_in_the_metrics_own_form():
         assert losses[m] == pytest.approx(scorer([f for k, f in enumerate(t.features) if m >> k & 1]).mean, rel=1e-5)
 
 
+def test_a_total_cost_binds_the_good_sets_too():
+    from chaff.methods.search.every_set import costs_of_all
+    from chaff.table.prices import Prices
+
+    names = ["protein_pct", "ash_pct", "gluten_wet_pct", "gluten_dry_pct", "falling_number_s", "straw_pct"]
+    t = chaff.demo.table(rows=300, priced=True).with_features(names)
+    prices = Prices.of(t)
+    every = costs_of_all(prices, t.features)
+    for m in range(64):
+        assert every[m] == prices.of_set([f for k, f in enumerate(t.features) if m >> k & 1])
+    found = chaff.search(t, "ridge", "forward", total_cost=15, honest=False).alternatives(0.2)
+    assert (found.sets["cost"] <= 15).all() and len(found.sets)
+    best = max(s.mean for s in (chaff.SubsetScorer(t, chaff.Ridge())(f) for f in ([], ["protein_pct"], ["ash_pct", "falling_number_s"])))
+    assert found.sets["score"].max() >= best - 1e-9
+
+
 def test_irreducible_by_hand():
     good = np.zeros(8, bool)
     good[[3, 7, 5, 4]] = True  # {0,1}, {0,1,2}, {0,2}, {2}

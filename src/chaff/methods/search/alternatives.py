@@ -12,7 +12,7 @@ import numpy as np
 from chaff.errors import UnknownColumn, UsageError, nearest
 from chaff.evaluate.closed import ClosedEngine
 from chaff.evaluate.scorer import SubsetScorer
-from chaff.methods.search.every_set import MOST, can_see_all, irreducible, losses_of_all
+from chaff.methods.search.every_set import MOST, can_see_all, costs_of_all, irreducible, losses_of_all
 from chaff.results.digits import score as score_words
 from chaff.results.plain import records
 from chaff.results.score import Score
@@ -145,6 +145,9 @@ def _of_all(scorer: SubsetScorer, pinned: Set, within: float) -> tuple[list[Scor
     place = {f: k for k, f in enumerate(scorer.features)}
     for f in pinned:
         losses.reshape(-1, 2, 1 << place[f])[:, 0] = np.inf
+    total = scorer.tally.limits.total_cost
+    if total is not None:
+        losses[costs_of_all(scorer.prices, scorer.features) > total * (1 + 1e-6)] = np.inf
     best, nothing = float(losses.min()), float(scorer(()).mean)
     r2 = scorer.metric.name == "r2"
     worst = 1.0 - nothing if r2 else nothing

@@ -12,6 +12,7 @@ from chaff.evaluate.closed import ClosedEngine, ClosedSplit
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.kernels.every_set import errors_of_all
 from chaff.stats.tolerances import SINGULAR
+from chaff.table.prices import Prices
 from chaff.work import Work, task
 
 MOST = 25
@@ -35,6 +36,19 @@ def losses_of_all(engine: ClosedEngine, work: Work) -> np.ndarray:
         for some in work.each(task(_losses, root), units[k : k + size]):
             total += some
     return total / np.float32(len(units))
+
+
+def costs_of_all(prices: Prices, names: Sequence[str]) -> np.ndarray:
+    """float32 (2 ** features,): what every set costs, in the same order."""
+    numbers, panel_of = np.arange(1 << len(names)), {f: p for p, members in prices.panels.items() for f in members}
+    out = np.zeros(numbers.size, np.float32)
+    for panel in prices.panels:
+        bits = sum(1 << k for k, f in enumerate(names) if panel_of.get(f) == panel)
+        out += np.where(numbers & bits, np.float32(prices.single.get(panel, 0.0)), np.float32(0.0))
+    for k, f in enumerate(names):
+        if prices.single.get(f, 0.0):
+            out += np.where(numbers & (1 << k), np.float32(prices.single[f]), np.float32(0.0))
+    return out
 
 
 def _losses(root: bool, unit: tuple[ClosedSplit, float]) -> np.ndarray:
