@@ -35,6 +35,8 @@ _PUBLIC = {
     "search": "chaff.decide.calls.search",
     "runs": "chaff.decide.calls.search",
     "Runs": "chaff.methods.search.runs",
+    "compare": "chaff.decide.calls.compare",
+    "Comparison": "chaff.methods.comparing.comparison",
     "SearchedTrail": "chaff.methods.search.searched",
     "Alternatives": "chaff.methods.search.alternatives",
     "Progress": "chaff.methods.search.progress",

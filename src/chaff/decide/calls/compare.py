@@ -1,0 +1,223 @@
+"""Methods compared on equal footing, as a single call."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
+
+from chaff.decide.judging import not_dropped
+from chaff.decide.pins import checked_pins
+from chaff.decide.stages import STAGES, make_stage
+from chaff.errors import UnknownColumn, UsageError, nearest
+from chaff.evaluate.scorer import SubsetScorer
+from chaff.folds import Folds, make_folds
+from chaff.methods.comparing.comparison import RANDOM, Comparison
+from chaff.methods.comparing.learning import Learning, learn
+from chaff.methods.comparing.method import Method, PooledPlaces, StageMethod, StrategyMethod, Vote
+from chaff.methods.importance.stage import Importance
+from chaff.methods.importance.way import WAYS
+from chaff.methods.relevance.catalogue import STATISTICS
+from chaff.methods.relevance.stage import Relevance
+from chaff.methods.search.lens import asked_sizes
+from chaff.methods.search.strategy import STRATEGIES, as_strategy
+from chaff.models.named import MODELS, as_model
+from chaff.models.protocols import Model
+from chaff.results.pin import Pin
+from chaff.table.table import Table
+from chaff.work import Watch, Work
+
+USUAL = ("leading", "mrmr_difference", "lasso", "permutation", "impurity", "forward")
+PENALISED = ("lasso", "elastic net", "group lasso")
+EXAMPLES = 'a statistic ("pearson_r", "leading"), "lasso", a way of importance ("permutation"), a strategy ("forward"), or a stage'
+
+
+def compare(
+    table: Table,
+    methods: Sequence[Any] | Mapping[str, Any] = USUAL,
+    model: Model | str | Mapping[str, Any] = "ridge",
+    *,
+    sizes: Sequence[int] | None = None,
+    metric: str | None = None,
+    folds: int | Folds = 5,
+    repeats: int = 1,
+    vote: int | None = None,
+    truth: Iterable[str] | None = None,
+    seconds: float | None = None,
+    pins: Iterable[Pin] = (),
+    features: Sequence[str] | None = None,
+    seed: int = 0,
+    workers: int | None = None,
+    watch: Watch | None = None,
+) -> Comparison:
+    """Which method keeps which columns, and what its sets are worth: every method learned inside each training fold, its set of each
+    size scored by the one final model on the rows left out.
+
+    Parameters
+    ----------
+    table : Table
+    methods : list, or dict of label to method
+        A filter statistic by its name ("pearson_r", "mutual_information", "mrmr_difference", …; "leading" for what fits the kinds),
+        "lasso", "elastic net" or "group lasso" by their coefficients, a way of importance ("permutation", "impurity", …, of a forest), a
+        strategy of search with the final model ("forward", ``chaff.Genetic(population=30)``), or any stage
+        (``chaff.Importance("boosting", by="shapley")``, ``chaff.ShadowTest(rounds=24)``, ``{"use": "stability", …}``).
+    model : model, str or dict
+        The final model.
+    sizes : list of int, optional
+        Sizes that are cut to; all up to 12 and then each a sixth larger when left out.
+    metric : str, optional
+    folds : int or Folds
+    repeats : int
+    vote : int, optional
+        A feature is in the vote's set when so many methods keep it; half of them (and one) when left out.
+    truth : list of str, optional
+        The features that matter, where that is known (``chaff.demo.truth()``): found, missed and false are counted.
+    seconds : float, optional
+        What it may take, judged by the first fold.
+    pins : iterable of Pin
+        Features pinned out take no part, those pinned in are in every set.
+    features : list of str, optional
+    seed, workers : int
+    watch : callable, optional
+
+    Returns
+    -------
+    Comparison
+        ``frame``: a row a method; ``curves``: score by size of all, random sets among them; `at`: any other size or share, nothing learned
+        again; ``kept``, ``agreement``, ``scores``.
+
+    Raises
+    ------
+    UsageError, DataError, ModelError
+
+    Notes
+    -----
+    A method that fails in a fold is said so, and the rest goes on. Stability of its sets over the folds: Nogueira, Sechidis and Brown,
+    2018. A choice of method from this table is a choice: what the chosen one is worth on rows that nobody has seen, `chaff.select` says.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> lots = chaff.demo.table(rows=300).with_features(["protein_pct", "ash_pct", "falling_number_s", "lab_temp_c", "straw_pct"])
+    >>> found = chaff.compare(lots, {"r": "pearson_r", "lasso": "lasso", "search": chaff.Forward()}, sizes=[1, 2, 3])
+    >>> found.kept(2).columns.tolist()
+    ['r', 'lasso', 'search', 'vote', 'pooled places']
+    """
+    said = checked_pins(list(pins), table)
+    if features is not None:
+        table = table.with_features(tuple(dict.fromkeys([*features, *(f for f, p in said.items() if p.verdict == "keep")])))
+    offered = not_dropped(table, said)
+    pinned = frozenset(f for f in offered.features if f in said and said[f].verdict == "keep")
+    used, made = as_model(model), as_methods(methods)
+    work = Work(seed, workers, watch)
+    parts = folds if isinstance(folds, Folds) else make_folds(offered, folds, repeats, work)
+    scorer = SubsetScorer(offered, used, metric, parts, work)
+    wanted = _sizes(sizes, len(offered.features), len(pinned))
+    known = _known_truth(truth, table)
+    further: list[Vote | PooledPlaces] = [Vote(vote or len(made) // 2 + 1), PooledPlaces()] if len(made) > 1 else []
+    if vote is not None and not 1 <= vote <= len(made):
+        raise UsageError(f"vote must be from 1 to the {len(made)} methods, not {vote}")
+    learned = learn(Learning(offered, used, metric, parts, pinned, work), made, further, seconds)
+    notes = (f"{parts.how}, {scorer.metric.label}; every method learned inside each training fold", *learned.notes)
+    splits = tuple(range(parts.count))
+    return Comparison(scorer, splits, learned.inside, learned.whole, wanted, pinned, known, notes)
+
+
+def as_methods(said: Sequence[Any] | Mapping[str, Any]) -> list[Method]:
+    """Methods from what a person said, each with a label of its own.
+
+    Raises
+    ------
+    UsageError
+        All that is wrong in one go.
+    """
+    named = list(said.items()) if isinstance(said, Mapping) else [("", m) for m in ([said] if isinstance(said, str) else said)]
+    if not named:
+        raise UsageError(f"compare needs a method: {EXAMPLES}")
+    out: list[Method] = []
+    problems: list[str] = []
+    taken = {"vote", "pooled places", RANDOM, "all features", "nothing"}
+    for label, what in named:
+        try:
+            method = _as_method(label, what)
+        except UsageError as error:
+            problems.append(str(error))
+            continue
+        name, count = method.label, 2
+        while name in taken:
+            name, count = f"{method.label} {count}", count + 1
+        taken.add(name)
+        out.append(_relabelled(method, name))
+    if problems:
+        raise UsageError("; ".join(problems))
+    return out
+
+
+def _relabelled(method: Any, label: str) -> Method:
+    made: Method = type(method)(label, method.stage if isinstance(method, StageMethod) else method.strategy)
+    return made
+
+
+def _as_method(label: str, said: Any) -> Method:
+    if isinstance(said, str):
+        return _by_name(label or said, said)
+    if isinstance(said, Mapping) and "use" in said:
+        return StageMethod(label or str(said["use"]), _stage(said))
+    if isinstance(said, Mapping):
+        return StrategyMethod(label or str(said.get("name")), as_strategy(said))
+    if hasattr(said, "judge") and hasattr(said, "verdicts"):
+        by = getattr(said, "by", "")
+        return StageMethod(label or (f"{said.use} ({getattr(by, 'name', by)})" if by else said.use), said)
+    if hasattr(said, "moves"):
+        return StrategyMethod(label or said.name, as_strategy(said))
+    raise UsageError(f"{said!r} is no method: {EXAMPLES}")
+
+
+def _by_name(label: str, name: str) -> Method:
+    statistics = list(STATISTICS)
+    if name == "leading":
+        return StageMethod(label, Relevance("leading"))
+    if name in statistics:
+        return StageMethod(label, Relevance([name], by=name))
+    if name in PENALISED:
+        return StageMethod(label, Importance(name, {"name": "coefficient", "resamples": 0}))
+    if name in WAYS.choices:
+        settings = {"permutation": {"name": name, "shuffles": 3}, "coefficient": {"name": name, "resamples": 0}}
+        return StageMethod(label, Importance("ridge" if name == "coefficient" else "forest", settings.get(name, name)))
+    if name in STRATEGIES.choices:
+        return StrategyMethod(label, as_strategy(name))
+    if name in STAGES:
+        return StageMethod(label, _stage({"use": name}))
+    known = ["leading", *statistics, *PENALISED, *WAYS.choices, *STRATEGIES.choices, *STAGES]
+    hint = nearest(name, known)
+    more = f" For a model say its importance: chaff.Importance({name!r})." if name in MODELS.choices and not hint else ""
+    raise UsageError(f"unknown method '{name}': {EXAMPLES}.{hint}{more}")
+
+
+def _stage(said: Mapping[str, Any]) -> Any:
+    use = str(said["use"])
+    if use not in STAGES or use == "screen":
+        known = ", ".join(s for s in STAGES if s != "screen")
+        raise UsageError(f"'{use}' is no stage that measures features against the target; there are {known}")
+    problems: list[str] = []
+    made = make_stage(STAGES[use], {k: v for k, v in said.items() if k != "use"}, f"method {use}", problems)
+    if made is None:
+        raise UsageError("; ".join(problems))
+    return made
+
+
+def _sizes(sizes: Sequence[int] | None, features: int, pinned: int) -> tuple[int, ...]:
+    if sizes is None:
+        return tuple(s for s in asked_sizes(features) if s >= max(1, pinned))
+    wrong = [s for s in sizes if isinstance(s, bool) or s != int(s) or not 1 <= s <= features]
+    if wrong or not len(sizes):
+        raise UsageError(f"sizes must be whole numbers from 1 to the {features} features there are, not {list(sizes)}")
+    return tuple(sorted({int(s) for s in sizes}))
+
+
+def _known_truth(truth: Iterable[str] | None, table: Table) -> frozenset[str] | None:
+    if truth is None:
+        return None
+    known = frozenset([truth] if isinstance(truth, str) else map(str, truth))
+    for name in sorted(known - table.source.known):
+        raise UnknownColumn(f"column '{name}' (in truth) is not in {table.label}.{nearest(name, table.features)}")
+    return known & frozenset(table.features)
