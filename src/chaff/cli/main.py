@@ -29,6 +29,7 @@ GROUPS = {
         "importance": ("chaff.cli.importance", "What a forest loses when a feature is shuffled."),
         "search": ("chaff.cli.search", "Search subsets with the model you will use; what is as good, within a budget."),
     },
+    "Compare": {"compare": ("chaff.cli.compare", "Methods side by side, each learned inside every training fold.")},
     "Choose": {"select": ("chaff.cli.select", "Select features by a plan, and hold the kept set against the full one.")},
     "Use": {"apply": ("chaff.cli.apply", "Keep the same columns of another file.")},
     "Try": {"demo": ("chaff.cli.demo", "Make the demo mill's lots, select from them, and show the whole job.")},

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from chaff.plots.chance_figures import chance_band, decoys_among, knockoff_differences, shadow_rounds, stability_shares
+from chaff.plots.compare_figures import compared_curves, kept_by_methods
 from chaff.plots.correlation_map import correlation_map
 from chaff.plots.feature_target import feature_target, two_features
 from chaff.plots.histograms import histograms, missing_map
@@ -24,7 +25,9 @@ __all__ = [
     "shadow_rounds",
     "stability_shares",
     "coefficient_path",
+    "compared_curves",
     "correlation_map",
+    "kept_by_methods",
     "disagreement",
     "effects",
     "feature_target",
