@@ -22,7 +22,6 @@ from chaff.cli.options import (
 if TYPE_CHECKING:
     from chaff.cli.console import Show
     from chaff.methods.comparing.comparison import Comparison
-    from chaff.table.table import Table
 
 
 @click.command("compare")
@@ -71,7 +70,7 @@ def command(data: str, **said: Any) -> None:
     show.watch("compare")
     try:
         found = compare(
-            ground.table, methods, model if model is not None else _fitting(ground.table), sizes=sizes,
+            ground.table, methods, model if model is not None else ground.linear_model, sizes=sizes,
             metric=said["metric"] or (score.metric if score else None), repeats=said["repeats"] or 1,
             folds=said["folds"] or (score.folds_for(ground.table) if score else 5), vote=said["vote"], truth=truth, seconds=said["seconds"],
             pins=[p for p in ground.pins if p.feature in ground.table.features], seed=said["seed"], workers=said["workers"],
@@ -82,11 +81,6 @@ def command(data: str, **said: Any) -> None:
         show.stop()
     _show(show, found, at, said["at"], said["everything"])
     show.finish("compare", {"table": ground, "comparison": found, **({"at": at} if at is not None else {})}, _leave(found, said))
-
-
-def _fitting(table: Table) -> str:
-    """The linear model for the target."""
-    return "logistic" if table.target.classes else "ridge"
 
 
 def _whole(value: float) -> int:

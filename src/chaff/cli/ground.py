@@ -57,6 +57,11 @@ class Ground:
         for note in self.notes:
             show.say(note, QUIET)
 
+    @property
+    def linear_model(self) -> str:
+        """What is taken where no model is named."""
+        return "logistic" if self.table.target.classes else "ridge"
+
     def as_plain(self) -> dict[str, Any]:
         t = self.table
         return {

@@ -121,7 +121,7 @@ def _searched(ground: Ground, said: dict[str, Any], asked: Asked, show: Show) ->
 
     stage = ground.stage(Search, model=asked.model)
     score = ground.plan.score if ground.plan else None
-    model = stage.model if stage.model is not None else (score.model if score and score.model is not None else _fitting(ground))
+    model = stage.model if stage.model is not None else (score.model if score and score.model is not None else ground.linear_model)
     models = [as_model(model), *([as_model(asked.against)] if asked.against is not None else [])]
     how = strategies_said(said["strategies"], stage.strategy, said["size"])
     shared = {
@@ -150,11 +150,6 @@ def _searched(ground: Ground, said: dict[str, Any], asked: Asked, show: Show) ->
     finally:
         show.stop()
     return Found(trails, more)
-
-
-def _fitting(ground: Ground) -> str:
-    """The linear model for the target."""
-    return "logistic" if ground.table.target.classes else "ridge"
 
 
 def _show(show: Show, found: Found, asked: Asked, said: dict[str, Any]) -> None:

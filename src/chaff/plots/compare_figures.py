@@ -8,7 +8,7 @@ import numpy as np
 
 from chaff.errors import UsageError
 from chaff.metrics import METRICS
-from chaff.plots.palette import DROP, GRID, INK, KEEP, LOOK, PAPER, QUIET, SECOND, dress, new_axes
+from chaff.plots.palette import DROP, GRID, INK, KEEP, LOOK, PAPER, QUIET, SECOND, dress, new_axes, subtitle
 
 if TYPE_CHECKING:
     from chaff.methods.comparing.comparison import Comparison
@@ -69,7 +69,7 @@ def compared_curves(found: Comparison, ax: Any = None) -> Any:
         )
     title = f"{len(found.methods)} methods, each learned inside every fold, judged by {found.scorer.model.label}"
     dress(ax, title, "number of features", f"{metric.label}, mean over folds (band of the best: ± standard error)")
-    _subtitle(ax, title, found.notes[0].split(";")[0])
+    subtitle(ax, title, found.notes[0].split(";")[0])
     place = (1.0, 0.04) if metric.higher_is_better else (1.0, 0.96)
     corner = "lower right" if metric.higher_is_better else "upper right"
     ax.legend(loc=corner, bbox_to_anchor=place, fontsize=9, ncols=2, labelcolor=INK, facecolor=PAPER, edgecolor="none", framealpha=0.9)
@@ -134,13 +134,8 @@ def kept_by_methods(found: Comparison, size: int | None = None, ax: Any = None) 
     ax.grid(False)
     more = int(kept.any(axis=1).sum()) - len(some)
     truth = "; crust: it does not matter" if found.truth is not None else ""
-    _subtitle(ax, title, f"numbers: how many keep it, how many it keeps{truth}" + (f"; {more} more are kept by some" if more > 0 else ""))
+    subtitle(ax, title, f"numbers: how many keep it, how many it keeps{truth}" + (f"; {more} more are kept by some" if more > 0 else ""))
     return ax
-
-
-def _subtitle(ax: Any, title: str, words: str) -> None:
-    ax.text(0, 1.015, words, transform=ax.transAxes, fontsize=10, color=QUIET, va="bottom")
-    ax.set_title(title, loc="left", color=INK, fontsize=13, fontweight="bold", pad=26)
 
 
 def _checked(found: Any, name: str) -> None:

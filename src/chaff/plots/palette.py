@@ -51,3 +51,10 @@ def dress(ax: Any, title: str, x: str, y: str) -> None:
         ax.spines[side].set_visible(False)
     for side in ("left", "bottom"):
         ax.spines[side].set_color(DROP)
+
+
+def subtitle(ax: Any, title: str, words: str) -> None:
+    """A quiet line under the title; without words the title stays as `dress` has put it."""
+    if words:
+        ax.text(0, 1.015, words, transform=ax.transAxes, fontsize=10, color=QUIET, va="bottom")
+        ax.set_title(title, loc="left", color=INK, fontsize=13, fontweight="bold", pad=26)

@@ -9,7 +9,7 @@ import numpy as np
 
 from chaff.errors import UsageError
 from chaff.metrics import METRICS
-from chaff.plots.palette import DROP, GRID, INK, KEEP, LOOK, PAPER, QUIET, SECOND, dress, new_axes, new_figure
+from chaff.plots.palette import DROP, GRID, KEEP, LOOK, PAPER, QUIET, SECOND, dress, new_axes, new_figure, subtitle
 
 if TYPE_CHECKING:
     from chaff.methods.search.alternatives import Alternatives
@@ -63,7 +63,7 @@ def search_sizes(trail: SearchedTrail, chosen: Chosen | None = None, ax: Any = N
     if chosen is not None:
         title += f": {len(chosen.features)} of {len(trail.offered)} features"
     dress(ax, title, "number of features", f"{label}, mean ± standard error")
-    _subtitle(ax, title, trail.notes[0] if trail.notes else "")
+    subtitle(ax, title, trail.notes[0] if trail.notes else "")
     ax.xaxis.get_major_locator().set_params(integer=True)
     return ax
 
@@ -98,12 +98,6 @@ def _mark(ax: Any, trail: SearchedTrail, chosen: Chosen, has: bool) -> None:
         xytext=(8 if right else -8, 0), textcoords="offset points", ha="left" if right else "right", color=KEEP, fontsize=11,
         fontweight="bold",
     )  # fmt: skip
-
-
-def _subtitle(ax: Any, title: str, words: str) -> None:
-    if words:
-        ax.text(0, 1.015, words, transform=ax.transAxes, fontsize=10, color=QUIET, va="bottom")
-        ax.set_title(title, loc="left", color=INK, fontsize=13, fontweight="bold", pad=26)
 
 
 def set_presence(trail: SearchedTrail, chosen: Chosen | None = None, ax: Any = None) -> Any:
@@ -144,7 +138,7 @@ def set_presence(trail: SearchedTrail, chosen: Chosen | None = None, ax: Any = N
     dress(ax, title, "number of features", "")
     ax.grid(False)
     if left > 0:
-        _subtitle(ax, title, f"the {MOST_ROWS} features that are in most; {left} more come in later")
+        subtitle(ax, title, f"the {MOST_ROWS} features that are in most; {left} more come in later")
     if chosen is not None and len(chosen.features) in sizes:
         _frame_column(ax, sizes.index(len(chosen.features)), len(names), "chosen")
     return ax
@@ -284,7 +278,7 @@ def alternatives_map(found: Alternatives, ax: Any = None) -> Any:
     dress(ax, title, "sets, the best on the left", "")
     ax.grid(False)
     ax.set_xticks([])
-    _subtitle(ax, title, f"{shown} good sets that can spare no feature; {none} features are in none")
+    subtitle(ax, title, f"{shown} good sets that can spare no feature; {none} features are in none")
     return ax
 
 
@@ -342,7 +336,7 @@ def score_by_cost(trail: SearchedTrail, ax: Any = None) -> Any:
         ax.annotate("total", (total, 0.02), xycoords=("data", "axes fraction"), xytext=(5, 0), textcoords="offset points", color=SECOND)
     title = f"What more measuring buys: {trail.strategy.name} with {trail.scorer.model.label}"
     dress(ax, title, "cost of measuring the set", f"{label}, seen")
-    _subtitle(ax, title, "diamonds: no cheaper set is as good, with their number of features; dots: every set on the way")
+    subtitle(ax, title, "diamonds: no cheaper set is as good, with their number of features; dots: every set on the way")
     return ax
 
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from chaff.metrics import METRICS
-from chaff.plots.palette import DROP, INK, KEEP, PAPER, QUIET, SECOND, dress, new_axes
+from chaff.plots.palette import DROP, KEEP, PAPER, QUIET, SECOND, dress, new_axes, subtitle
 from chaff.results.trail import Trail
 
 if TYPE_CHECKING:
@@ -59,9 +59,7 @@ def score_by_size(trail: SearchTrail, ax: Any = None, unit: str = "") -> Any:
     _mark(ax, deciding, chosen, word, KEEP, KEEP, 0.11 if metric.higher_is_better else 0.95)  # on the side of the poor scores
     label = metric.label + (f" ({unit})" if metric.unit_of_target and unit else "")
     dress(ax, _title(trail), "number of features", f"honest {label}, mean ± standard error")
-    if trail.notes:
-        ax.text(0, 1.015, trail.notes[0], transform=ax.transAxes, fontsize=10, color=QUIET, va="bottom")
-        ax.set_title(_title(trail), loc="left", color=INK, fontsize=13, fontweight="bold", pad=26)
+    subtitle(ax, _title(trail), trail.notes[0] if trail.notes else "")
     ax.xaxis.get_major_locator().set_params(integer=True)
     most = max(max(c.sizes) for c in trail.best_curves())
     ax.set_xlim(-0.02 * most, max(most, 1) * 1.02 + 0.5)
