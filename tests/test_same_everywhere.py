@@ -157,3 +157,14 @@ def test_ctrl_c_ends_at_once_and_leaves_nothing(tmp_path, command):
     _, err = process.communicate(timeout=60)
     assert process.returncode == 130 and "interrupted" in err and "Traceback" not in err
     assert [p.name for p in tmp_path.iterdir()] == ["lots.csv"]
+
+
+def test_no_option_of_a_command_takes_the_name_of_another():
+    """A term such as `panels` and a command's own option `--panels` would otherwise swallow one another."""
+    import importlib
+
+    from chaff.cli.main import COMMANDS
+
+    for name, (module, _) in COMMANDS.items():
+        names = [p.name for p in importlib.import_module(module).command.params]
+        assert len(set(names)) == len(names), name

@@ -64,7 +64,7 @@ SETTINGS = ("adjust", "bins", "bin_kind", "pool_below", "neighbours", "shuffles"
 @click.option("--out", metavar="FILE", help="Save the findings: .json (can be read again), .csv or .parquet.")
 @click.option("--decimals", type=click.IntRange(0), help="Digits after the point in a saved .csv or .parquet.")
 @click.option("--figure", metavar="FILE", help="Draw the leading features as bars: .png, .svg or .pdf.")
-@click.option("--panels", metavar="FOLDER", help="Draw each of the 12 leading features against the target there.")
+@click.option("--panels", "panels_folder", metavar="FOLDER", help="Draw each of the 12 leading features against the target there.")
 @work_options
 def command(data: str, **said: Any) -> None:
     """Score every feature of DATA by the statistics that fit its kind and the target's.
@@ -95,8 +95,8 @@ def command(data: str, **said: Any) -> None:
         limits_grid(show, found.try_limits(numbers(said["limits"], "--try"), by), by, len(found.frame))
     pairs = _pairs(show, _needed(ground, "--pairs"), said) if said["pairs"] else None
     names = _leave(found, by, said)
-    if said["panels"]:
-        names.append(_panels(_needed(ground, "--panels"), found, by, said["panels"]))
+    if said["panels_folder"]:
+        names.append(_panels(_needed(ground, "--panels"), found, by, said["panels_folder"]))
     show.finish("relevance", {"table": ground, "found": found, "pairs": pairs}, names)
 
 
