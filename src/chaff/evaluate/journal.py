@@ -11,6 +11,7 @@ import sqlite3
 import stat
 import threading
 import time
+from array import array
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -108,9 +109,10 @@ class Journal:
     def add(self, ground: int, sets: Sequence[frozenset[str]], scores: Floats) -> None:
         """Note some scores; written together with what comes in the next quarter of a second."""
         with self._lock:
-            for s, values in zip(sets, scores, strict=True):
-                members = np.array(sorted(self._numbers[f] for f in s), np.uint32)
-                self._waiting.append((ground, members.tobytes(), np.ascontiguousarray(values, float).tobytes()))
+            number_of = self._numbers.__getitem__
+            for s, values in zip(sets, np.asarray(scores, float), strict=True):
+                members = array("I", sorted(map(number_of, s))).tobytes()
+                self._waiting.append((ground, members, values.tobytes()))
             if time.monotonic() - self._written >= EVERY:
                 self._write()
 

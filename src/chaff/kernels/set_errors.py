@@ -16,11 +16,10 @@ def set_errors(A, V, starts, members, ends, first_target, tolerance, out):
     members : int64: features of all sets, one set after the other;  ends : int64 (sets,): where each set ends in `members`.
     tolerance : a pivot below this share of the column's own diagonal is singular.  out : float64 (sets,). Modified in place.
     """
-    q = A.shape[0]
-    targets = q - first_target
+    targets = A.shape[0] - first_target
     columns = np.empty(first_target, np.int64)
-    L = np.empty((first_target, first_target))
-    beta = np.empty((targets, first_target))
+    W = np.empty((first_target, first_target + targets))  # upper triangle of the set's products, targets behind: rows lie together
+    b = np.empty(first_target)
     begin = 0
     for s in range(ends.size):
         k = 0
@@ -29,41 +28,35 @@ def set_errors(A, V, starts, members, ends, first_target, tolerance, out):
                 columns[k] = c
                 k += 1
         begin = ends[s]
+        for i in range(k):
+            row = A[columns[i]]
+            for j in range(i, k):
+                W[i, j] = row[columns[j]]
+            for t in range(targets):
+                W[i, k + t] = row[first_target + t]
         regular = True
         for i in range(k):
-            ci = columns[i]
-            for j in range(i + 1):
-                x = A[ci, columns[j]]
-                row_i = L[i, :j]
-                row_j = L[j, :j]
-                for l in range(j):
-                    x -= row_i[l] * row_j[l]
-                if i == j:
-                    if x <= tolerance * A[ci, ci]:
-                        regular = False
-                        break
-                    L[i, i] = np.sqrt(x)
-                else:
-                    L[i, j] = x / L[j, j]
-            if not regular:
+            d = W[i, i]
+            if d <= tolerance * A[columns[i], columns[i]]:
+                regular = False
                 break
+            for j in range(i + 1, k):
+                f = W[i, j] / d
+                above = W[i, j : k + targets]
+                here = W[j, j : k + targets]
+                for l in range(here.size):
+                    here[l] -= f * above[l]
         if not regular:
             out[s] = np.nan
             continue
         total = 0.0
         for t in range(targets):
-            b = beta[t]
             y = first_target + t
-            for i in range(k):
-                x = A[columns[i], y]
-                for l in range(i):
-                    x -= L[i, l] * b[l]
-                b[i] = x / L[i, i]
             for i in range(k - 1, -1, -1):
-                x = b[i]
+                x = W[i, k + t]
                 for l in range(i + 1, k):
-                    x -= L[l, i] * b[l]
-                b[i] = x / L[i, i]
+                    x -= W[i, l] * b[l]
+                b[i] = x / W[i, i]
             e = V[y, y]
             for i in range(k):
                 row = V[columns[i]]
