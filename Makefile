@@ -10,7 +10,7 @@ demo: .venv/.installed
 	$(BIN)/chaff demo
 
 test: .venv/.installed-dev
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest -n 2 --dist worksteal
 
 check: .venv/.installed-dev
 	$(BIN)/ruff check .
