@@ -73,10 +73,12 @@ class Exhaustive:
 
 def _how_long(scorer: SubsetScorer, pinned: frozenset[str], count: int) -> str:
     """How long so many sets would take, from one of half of the features."""
-    some = pinned | set(sorted(scorer.features)[: max(1, len(scorer.features) // 2)])
+    names = sorted(scorer.features)
+    sets = [pinned | set(names[k::2]) | set(names[k : k + 3]) for k in range(5)]
+    scorer(sets[0])  # what is done once does not count
     began = time.perf_counter()
-    scorer(some)
-    seconds = count * (time.perf_counter() - began)
+    scorer.many(sets[1:])
+    seconds = count * (time.perf_counter() - began) / (len(sets) - 1)
     year, day, hour = 31_557_600.0, 86_400.0, 3_600.0
     for unit, of in (("years", year), ("days", day), ("hours", hour), ("minutes", 60.0)):
         if seconds >= 2 * of:
