@@ -318,6 +318,14 @@ def test_a_trail_is_saved_and_shown(lots, tmp_path):
     assert front["score"].is_monotonic_increasing and front.index[0] == 1
 
 
+def test_too_many_columns_for_the_closed_form_are_refused_beforehand(lots, monkeypatch):
+    import chaff.evaluate.closed as closed
+
+    monkeypatch.setattr(closed, "CLOSED_FORM_BYTES", 1000)
+    with pytest.raises(chaff.DataError, match="7 features need .* GiB in closed form"):
+        chaff.search(lots, "ridge", "forward")
+
+
 def test_processes_score_what_threads_score(lots):
     from concurrent.futures import ProcessPoolExecutor
 

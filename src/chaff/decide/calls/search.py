@@ -12,7 +12,8 @@ from typing import Any
 
 from chaff.decide.judging import not_dropped
 from chaff.decide.pins import checked_pins
-from chaff.errors import UsageError
+from chaff.errors import DataError, UsageError
+from chaff.evaluate.closed import CLOSED_FORM_BYTES, ClosedEngine
 from chaff.evaluate.fingerprint import DataKey
 from chaff.evaluate.journal import Journal
 from chaff.evaluate.limits import Limits
@@ -128,6 +129,7 @@ def search(
     check_memory(offered, used, folds if isinstance(folds, int) else folds.count, workers)
     work = Work(seed, workers, executor=executor)
     scorer = _scorer(offered, used, metric, folds, repeats, work, after)
+    _check_closed_form(scorer)
     how = as_strategy(strategy) if strategy is not None else Both() if scorer.closed else Recursive()
     check_sizes(how, len(offered.features), pinned)
     with ExitStack() as stack:
@@ -181,6 +183,16 @@ def _scorer(
     ):
         raise UsageError("after: that search was made on another table or other features, with another model, metric, folds or seed")
     return runs_on
+
+
+def _check_closed_form(scorer: SubsetScorer) -> None:
+    """Thousands of columns need tables of their square: refused with what would help, before anything is built."""
+    engine = scorer.engine
+    if isinstance(engine, ClosedEngine) and not engine.fits_whole:
+        raise DataError(
+            f"search: {len(scorer.features):,} features need {engine.bytes_needed / 2**30:.1f} GiB in closed form, over "
+            f"{CLOSED_FORM_BYTES / 2**30:.0f}: leave features out first (chaff relevance … --triage, features=[…])"
+        )
 
 
 def _check_budget(scorer: SubsetScorer, pinned: frozenset[str]) -> None:
