@@ -22,11 +22,11 @@ def show_journal(show: Show, data: str | None, journal: str | None) -> None:
         raise click.UsageError("--show lists a journal and searches nothing: leave DATA out")
     about, entries = read_journal(journal)
     title(show, f"Journal {journal}: {int(about.get('rows', 0)):,} rows, target {about.get('target', '')}, {about['columns']} columns")
-    rows = [
-        [e.model, e.metrics.split(" ")[0], e.how, f"{e.sets:,}", score(e.best), str(e.size) if e.sets else "", ", ".join(e.features)]
-        for e in entries
-    ]
+    rows = [[f"{e.sets:,}", score(e.best), str(e.size) if e.sets else "", e.metrics.split(" ")[0], e.how, e.model] for e in entries]
     if rows:
-        grid(show, ["model", "metric", "folds", "sets", "best", "size", "columns"], rows, asked=("sets", "best", "size"), names=1)
+        grid(show, ["sets", "best", "size", "metric", "folds", "what"], rows, asked=("sets", "best", "size", "metric", "what"), names=0)
+    for e in entries:
+        if e.sets and not e.how.endswith("inside"):
+            show.note(f"best, {e.size}: {', '.join(e.features)}")
     show.note(f"{count(sum(e.sets for e in entries), 'scored set')} in all")
     show.finish("search", {"data": about, "grounds": entries})
