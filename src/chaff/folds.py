@@ -100,6 +100,11 @@ def make_folds(table: Table, folds: int = 5, repeats: int = 1, work: Work | None
     return _weighed(table, Folds(tuple(parts), tuple(splits_all), name))
 
 
+def same_folds(a: Folds, b: Folds) -> bool:
+    """Whether the same rows are learned from and tested in every split."""
+    return a.splits == b.splits and len(a.parts) == len(b.parts) and all(map(np.array_equal, a.parts, b.parts))
+
+
 def one_split(table: Table, train: Ints, test: Ints) -> Folds:
     """Learn on these rows, test on those: the holdout, in the form that scorers read."""
     part = np.full(len(table), -1, np.int64)

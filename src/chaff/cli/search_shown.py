@@ -29,7 +29,7 @@ def show_sizes(show: Show, trail: SearchedTrail, chosen: Chosen, everything: boo
     rows: list[tuple[Any, ...]] = []
     for size, r in frame.iterrows():
         honest = f"{score(r['honest'])} ± {score(r['honest_se'])}" if "honest" in frame.columns else ""
-        mark = "chosen" if size == len(chosen.features) else ""
+        mark = "chosen" if r["features"] == chosen.features else ""
         own = [figure(r[c], 4) for c in extra]
         rows.append((str(size), f"{score(r['seen'])} ± {score(r['seen_se'])}", honest, mark, *_changes(r), *own))
     at = sizes.index(len(chosen.features))

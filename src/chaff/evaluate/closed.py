@@ -9,6 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from chaff.arrays import Floats, Ints
+from chaff.errors import DataError
 from chaff.evaluate.engine import Set
 from chaff.evaluate.fitted import truth_of
 from chaff.evaluate.growing_walk import GrowingWalk, can_grow
@@ -168,6 +169,14 @@ class ClosedEngine:
     @property
     def fits_whole(self) -> bool:
         return self.bytes_needed <= CLOSED_FORM_BYTES
+
+    def check_fits(self, instead: str) -> None:
+        """Raises `DataError`, before anything is built, where the closed form takes too much memory; `instead` says what would help."""
+        if not self.fits_whole:
+            raise DataError(
+                f"search: {len(self.table.features):,} features need {self.bytes_needed / 2**30:.1f} GiB in closed form, over "
+                f"{CLOSED_FORM_BYTES / 2**30:.0f}; {instead}"
+            )
 
     @cached_property
     def parts(self) -> list[list[Moments]]:

@@ -86,15 +86,14 @@ class SubsetScorer:
         self._inside: dict[int, SubsetScorer | None] = {}
 
     def limited(self, limits: Limits) -> SubsetScorer:
-        """Itself, from now on with these limits and a fresh tally."""
-        self.tally = Tally(limits)
-        return self
+        """Another one that knows, and learns, what this one does, with these limits and a tally of its own."""
+        out = copy.copy(self)
+        out.tally = Tally(limits)
+        return out
 
     def free(self) -> SubsetScorer:
-        """The same scorer, knowing what this one knows, without a limit in time or evaluations: for what is asked afterwards."""
-        out = copy.copy(self)
-        out.tally = Tally(Limits(self.tally.limits.total_cost))
-        return out
+        """The same without a limit in time or evaluations: for what is asked afterwards."""
+        return self.limited(Limits(self.tally.limits.total_cost))
 
     def kept_in(self, journal: Journal | None) -> SubsetScorer:
         """Itself, reading what a journal knows and writing there what it scores."""
@@ -108,8 +107,7 @@ class SubsetScorer:
 
     def affordable(self, features: Iterable[str]) -> bool:
         """Whether a set may cost what it costs."""
-        total = self.tally.limits.total_cost
-        return total is None or self.prices.of_set(features) <= total * (1 + 1e-12)
+        return self.prices.allow(features, self.tally.limits.total_cost)
 
     def affordable_steps(self, here: frozenset[str], names: Sequence[str]) -> list[str]:
         """Those of the names that the set can take in without costing too much."""

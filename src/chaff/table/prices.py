@@ -8,6 +8,8 @@ from functools import cached_property
 
 from chaff.table.table import Table
 
+HAIR = 1 + 1e-12  # so that rounding of a sum does not cost what lies on the edge
+
 
 @dataclass(frozen=True)
 class Prices:
@@ -34,3 +36,7 @@ class Prices:
         held = set(features)
         opened = {self._panel_of[f] for f in held if f in self._panel_of}
         return float(sum(self.single.get(name, 0.0) for name in (held | opened)))
+
+    def allow(self, features: Iterable[str], total: float | None) -> bool:
+        """Whether these features cost no more than a total; None for any."""
+        return total is None or self.of_set(features) <= total * HAIR

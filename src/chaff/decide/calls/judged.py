@@ -47,9 +47,7 @@ def judge(
     watch: Watch | None = None,
 ) -> Judged:
     """A stage on some features of a table; `folds` 0 for a stage that scores nothing over folds."""
-    pinned = checked_pins(list(pins), table)
-    if features is not None:
-        table = table.with_features(tuple(dict.fromkeys([*features, *(f for f, p in pinned.items() if p.verdict == "keep")])))
+    table, pinned = named_features(table, pins, features)
     if isinstance(stage, ChecksTable):
         stage.check_table(table)
     work = Work(seed, workers, watch)
@@ -57,6 +55,29 @@ def judge(
     setting = Setting.of(offered, folds, work=work, pins=pinned) if folds else Setting.unfolded(offered, work, pins=pinned)
     report = judge_stage(stage, offered, setting)
     return Judged(report.result, judge_pins(report.verdicts, pinned, table.features), setting, offered)
+
+
+def named_features(table: Table, pins: Iterable[Pin], features: Sequence[str] | None) -> tuple[Table, dict[str, Pin]]:
+    """(the table with the features that were named and those that are pinned in, pinned-out ones still among them; the pins)."""
+    pinned = checked_pins(list(pins), table)
+    if features is not None:
+        table = table.with_features(tuple(dict.fromkeys([*features, *(f for f, p in pinned.items() if p.verdict == "keep")])))
+    return table, pinned
+
+
+def on_offer(table: Table, pins: Iterable[Pin], features: Sequence[str] | None) -> tuple[Table, dict[str, Pin], frozenset[str]]:
+    """(the table with what is on offer, the pins, what is pinned in).
+
+    Raises
+    ------
+    UsageError
+        When nothing is.
+    """
+    table, pinned = named_features(table, pins, features)
+    offered = not_dropped(table, pinned)
+    if not offered.features:
+        raise UsageError("no feature is on offer: there is nothing to search or to compare")
+    return offered, pinned, frozenset(f for f in offered.features if f in pinned)
 
 
 def with_verdicts(found: Findings, verdicts: Sequence[Verdict]) -> Findings:

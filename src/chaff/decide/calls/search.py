@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import time
 from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Executor
@@ -10,15 +11,14 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from chaff.decide.judging import not_dropped
-from chaff.decide.pins import checked_pins
-from chaff.errors import DataError, UsageError
-from chaff.evaluate.closed import CLOSED_FORM_BYTES, ClosedEngine
+from chaff.decide.calls.judged import on_offer
+from chaff.errors import UsageError
+from chaff.evaluate.closed import ClosedEngine
 from chaff.evaluate.fingerprint import DataKey
 from chaff.evaluate.journal import Journal
 from chaff.evaluate.limits import Limits
 from chaff.evaluate.scorer import SubsetScorer
-from chaff.folds import Folds, make_folds
+from chaff.folds import Folds, make_folds, same_folds
 from chaff.methods.search.fitting_sizes import check_sizes
 from chaff.methods.search.honest_sizes import HonestSizes, honest_sizes
 from chaff.methods.search.progress import Watcher
@@ -38,26 +38,12 @@ __all__ = ["Runs", "runs", "search"]
 
 
 def search(
-    table: Table,
-    model: Model | str | Mapping[str, Any] = "ridge",
-    strategy: Strategy | str | Mapping[str, Any] | None = None,
-    *,
-    metric: str | None = None,
-    folds: int | Folds = 5,
-    repeats: int = 1,
-    honest: bool = True,
-    total_cost: float | None = None,
-    seconds: float | None = None,
-    evaluations: int | None = None,
-    journal: str | Path | None = None,
-    after: SearchedTrail | None = None,
-    progress: Watcher | None = None,
-    pins: Iterable[Pin] = (),
-    features: Sequence[str] | None = None,
-    seed: int = 0,
-    workers: int | None = None,
-    executor: Executor | None = None,
-) -> SearchedTrail:
+    table: Table, model: Model | str | Mapping[str, Any] = "ridge", strategy: Strategy | str | Mapping[str, Any] | None = None, *,
+    metric: str | None = None, folds: int | Folds = 5, repeats: int = 1, honest: bool = True, total_cost: float | None = None,
+    seconds: float | None = None, evaluations: int | None = None, journal: str | Path | None = None, after: SearchedTrail | None = None,
+    progress: Watcher | None = None, pins: Iterable[Pin] = (), features: Sequence[str] | None = None, seed: int = 0,
+    workers: int | None = None, executor: Executor | None = None,
+) -> SearchedTrail:  # fmt: skip
     """Search sets of features with the model that will be used in the end, and see every move.
 
     The scores along the way chose the way: they are *seen*. Beside them stands the *honest* score of each size, of the same search run
@@ -67,15 +53,14 @@ def search(
     ----------
     table : Table
     model : model, str or dict
-        ``chaff.Ridge(0.1)``, "ridge", "least squares", "logistic", "forest", …, or a model of your own from ``chaff.models.adapt``.
+        ``chaff.Ridge(0.1)``, "ridge", "logistic", "forest", …, or a model of your own from ``chaff.models.adapt``.
     strategy : strategy, str or dict, optional
         "forward", "backward", "both", "floating", "recursive", "genetic", "exhaustive", "branch and bound", "swap", "along", "random",
-        "annealing", or one with settings: ``chaff.Floating(size=10)``. Left out: both ways for least squares and ridge, recursive for
-        other models.
+        "annealing", or one with settings: ``chaff.Floating(size=10)``. Left out: "both" for least squares and ridge, else "recursive".
     metric : str, optional
         "r2", "rmse", "mae", "log_loss", "auc" or "accuracy"; r2 for numbers, log_loss for classes.
-    folds : int or Folds
-    repeats : int
+    folds, repeats : int
+        Or the `Folds` themselves.
     honest : bool
         Whether the search is run anew inside each training fold; it costs as much again for every fold.
     total_cost : float, optional
@@ -84,25 +69,20 @@ def search(
         After so long, or so many scored sets, the best so far is returned as such. Searches inside the folds then get as many
         evaluations as this one came to.
     journal : str or Path, optional
-        A file in which every scored set is kept: killed at any moment, the same call goes on and ends with the same answer, and another
-        search with the same model, metric and folds scores none of them again.
+        Where every scored set is kept: killed at any moment, the same call goes on and ends with the same answer.
     after : SearchedTrail, optional
         A search before on the same table with the same model, metric and folds: what it scored is not scored again.
     progress : callable, optional
         Called with a `Progress` after every move.
-    pins : iterable of Pin
-        Features pinned out take no part, those pinned in are in every set.
-    features : list of str, optional
-        On offer; all of the table's when left out.
-    seed, workers : int
+    pins, features, seed, workers
+        As everywhere: pinned-in features are in every set, pinned-out ones in none.
     executor : concurrent.futures.Executor, optional
         Scores sets in place of threads: processes, or a cluster's client that speaks the same interface.
 
     Returns
     -------
     SearchedTrail
-        ``frame``: every move; ``sizes``: the best set of each size, seen and honest; `choose`, `alternatives`, `front`, `generations`,
-        `elimination`, `cost_front`, `save`.
+        ``frame``: every move; ``sizes``: the best set of each size, seen and honest; `choose`, `alternatives`, `front`, …, `save`.
 
     Raises
     ------
@@ -122,46 +102,38 @@ def search(
     ([1, 2, 3], ('protein_nir_pct', 'ash_pct'))
     """
     began = time.perf_counter()
-    used = as_model(model)
-    offered, said = _offered(table, pins, features)
-    pinned = frozenset(f for f in offered.features if f in said and said[f].verdict == "keep")
-    limits = Limits(total_cost, seconds, evaluations)
+    offered, said, pinned = on_offer(table, pins, features)
+    used, limits, work = as_model(model), Limits(total_cost, seconds, evaluations), Work(seed, workers, executor=executor)
     check_memory(offered, used, folds if isinstance(folds, int) else folds.count, workers)
-    work = Work(seed, workers, executor=executor)
-    scorer = _scorer(offered, used, metric, folds, repeats, work, after)
-    _check_closed_form(scorer)
+    scorer = _scorer(offered, used, metric, folds, repeats, work, after).limited(limits)
+    if isinstance(scorer.engine, ClosedEngine):
+        scorer.engine.check_fits("leave features out first (chaff relevance … --triage, features=[…])")
     how = as_strategy(strategy) if strategy is not None else Both() if scorer.closed else Recursive()
     check_sizes(how, len(offered.features), pinned)
+    _check_budget(scorer, pinned)
     with ExitStack() as stack:
         kept = None if journal is None else stack.enter_context(Journal(journal, DataKey.of(offered)))
-        scorer.kept_in(kept).limited(limits)
-        _check_budget(scorer, pinned)
-        trail = trail_of(how, scorer, pinned, work, watcher=progress)
-        if not trail.moves:
-            raise UsageError(f"{how.name}: nothing could be scored ({trail.notes[-1]}); give it more time or evaluations")
-        tally = scorer.tally
-        found = SearchedTrail(
-            trail.method, trail.moves, trail.offered, trail.metric, trail.higher_is_better, trail.test_share, trail.notes, strategy=how,
-            scorer=scorer, pins=said, evaluations=tally.evaluations, saved=tally.saved, stopped=trail.stopped,
-        )  # fmt: skip
-        if not found.by_size:
-            raise UsageError(f"{how.name} came through no set that costs {limits.total_cost:g} or less; take forward, floating or genetic")
-        inside = _inside(found, limits, tally.met, work, progress) if honest else None
-    lost = kept.lost if kept is not None else ""
+        found = _walked(how, scorer.kept_in(kept), said, work, progress)
+        inside = _inside(found, limits, work, progress) if honest else None
     scorer.kept_in(None)
+    lost = kept.lost if kept is not None else ""
     notes = (*found.notes, *([f"the journal could not be written any more ({lost}): what it holds stands"] if lost else []))
     return replace(found, honest=inside, seconds=time.perf_counter() - began, notes=notes)
 
 
-def _offered(table: Table, pins: Iterable[Pin], features: Sequence[str] | None) -> tuple[Table, dict[str, Pin]]:
-    """(the table with what is on offer, the pins by feature)."""
-    said = checked_pins(list(pins), table)
-    if features is not None:
-        table = table.with_features(tuple(dict.fromkeys([*features, *(f for f, p in said.items() if p.verdict == "keep")])))
-    offered = not_dropped(table, said)
-    if not offered.features:
-        raise UsageError("no feature is on offer: there is nothing to search")
-    return offered, dict(said)
+def _walked(how: Strategy, scorer: SubsetScorer, pins: Mapping[str, Pin], work: Work, progress: Watcher | None) -> SearchedTrail:
+    """The strategy on all rows."""
+    pinned = frozenset(f for f in scorer.features if f in pins)
+    trail = trail_of(how, scorer, pinned, work, watcher=progress)
+    if not trail.moves:
+        raise UsageError(f"{how.name}: nothing could be scored ({trail.notes[-1]}); give it more time or evaluations")
+    fields = {f.name: getattr(trail, f.name) for f in dataclasses.fields(trail)}
+    tally = scorer.tally
+    found = SearchedTrail(**fields, strategy=how, scorer=scorer, pins=pins, evaluations=tally.evaluations, saved=tally.saved)
+    if not found.by_size:
+        total = tally.limits.total_cost
+        raise UsageError(f"{how.name} came through no set that costs {total:g} or less; take forward, floating or genetic")
+    return found
 
 
 def _scorer(
@@ -173,26 +145,10 @@ def _scorer(
     if after is None:
         return fresh
     runs_on = after.scorer
-    same = runs_on.model == model and runs_on.metric.name == fresh.metric.name and runs_on.folds.splits == made.splits
-    same = same and all((a == b).all() for a, b in zip(runs_on.folds.parts, made.parts, strict=True) if a.shape == b.shape)
-    if (
-        not same
-        or set(runs_on.features) != set(table.features)
-        or len(runs_on.table) != len(table)
-        or runs_on.table.source is not table.source
-    ):
+    same = runs_on.model == model and runs_on.metric.name == fresh.metric.name and same_folds(runs_on.folds, made)
+    if not same or set(runs_on.features) != set(table.features) or runs_on.table.source is not table.source:
         raise UsageError("after: that search was made on another table or other features, with another model, metric, folds or seed")
     return runs_on
-
-
-def _check_closed_form(scorer: SubsetScorer) -> None:
-    """Thousands of columns need tables of their square: refused with what would help, before anything is built."""
-    engine = scorer.engine
-    if isinstance(engine, ClosedEngine) and not engine.fits_whole:
-        raise DataError(
-            f"search: {len(scorer.features):,} features need {engine.bytes_needed / 2**30:.1f} GiB in closed form, over "
-            f"{CLOSED_FORM_BYTES / 2**30:.0f}: leave features out first (chaff relevance … --triage, features=[…])"
-        )
 
 
 def _check_budget(scorer: SubsetScorer, pinned: frozenset[str]) -> None:
@@ -212,8 +168,8 @@ def _check_budget(scorer: SubsetScorer, pinned: frozenset[str]) -> None:
         )
 
 
-def _inside(found: SearchedTrail, limits: Limits, met: int, work: Work, progress: Watcher | None) -> HonestSizes | None:
+def _inside(found: SearchedTrail, limits: Limits, work: Work, progress: Watcher | None) -> HonestSizes | None:
     """The same search inside the folds: where this one was stopped, each of them ends after as many evaluations."""
     scorer = found.scorer
-    counted = replace(limits, evaluations=met if found.stopped else limits.evaluations)
+    counted = replace(limits, evaluations=scorer.tally.met if found.stopped else limits.evaluations)
     return honest_sizes(found.strategy, scorer, found.pinned, work, list(found.by_size), progress, counted)

@@ -188,7 +188,10 @@ def _spread(scorer: SubsetScorer, start: Mapping[Set, Score], pinned: Set, limit
         here = todo.pop(0)
         for gone in sorted(here - pinned):
             walk = scorer.walk(here - {gone})
-            changes = walk.changes(scorer.affordable_steps(walk.features, sorted(set(scorer.features) - here)))
+            outside = scorer.affordable_steps(walk.features, sorted(set(scorer.features) - here))
+            if not outside:
+                continue
+            changes = walk.changes(outside)
             for name in np.array(changes.names)[sign * changes.means >= limit - 1e-12]:
                 reached = _pared(scorer, changes[str(name)], pinned, limit, sign)
                 if reached.features not in out:

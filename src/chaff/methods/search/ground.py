@@ -72,8 +72,7 @@ class Ground:
 
     def affordable(self, features: Set) -> bool:
         """Whether a set may cost what it costs."""
-        total = self.limits.total_cost
-        return total is None or self.prices.of_set(features) <= total * (1 + 1e-12)
+        return self.prices.allow(features, self.limits.total_cost)
 
     @property
     def sign(self) -> float:

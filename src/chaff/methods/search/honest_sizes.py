@@ -61,7 +61,7 @@ def honest_sizes(
         trails = work.each(search, usable, "search inside the folds")
     else:
         trails = [search(k) for k in usable]
-    sets = tuple(tuple(_at(trail, scorer, size) for size in sizes) for trail in trails)
+    sets = tuple(_sets_of(trail, scorer, sizes) for trail in trails)
     values = [scorer.on_split(k, list(some)) for k, some in zip(usable, sets, strict=True)]
     return HonestSizes(tuple(sizes), np.array(values).T, sets, scorer.test_share)
 
@@ -71,14 +71,16 @@ def _search_inside(
 ) -> Trail:
     inner = scorer.inside(split)
     assert inner is not None
-    inner.limited(limits)
     here = replace(work, seed=work.key("inside", split))
-    return trail_of(strategy, inner, pinned, here, watcher=watcher, phase=f"{strategy.name}, inside fold {split + 1} of {of}")
+    return trail_of(
+        strategy, inner.limited(limits), pinned, here, watcher=watcher, phase=f"{strategy.name}, inside fold {split + 1} of {of}"
+    )
 
 
-def _at(trail: Trail, scorer: SubsetScorer, size: int) -> Set:
-    """The best set of a size; of the next smaller where the search came through none; the smallest where all are larger."""
+def _sets_of(trail: Trail, scorer: SubsetScorer, sizes: Sequence[int]) -> tuple[Set, ...]:
+    """The best set of each size; of the next smaller where the search came through none; the smallest where all are larger."""
     best = trail.best_by_size(scorer.affordable)
     if not best:
-        return frozenset()
-    return trail.moves[best[max([s for s in best if s <= size] or [min(best)])]].features
+        return (frozenset(),) * len(sizes)
+    reached = [max([s for s in best if s <= size] or [min(best)]) for size in sizes]
+    return tuple(trail.moves[best[s]].features for s in reached)

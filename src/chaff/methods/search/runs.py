@@ -11,6 +11,7 @@ import numpy as np
 
 from chaff.choices import told
 from chaff.errors import UsageError
+from chaff.folds import same_folds
 from chaff.methods.search.choosing import Chosen
 from chaff.methods.search.searched import SearchedTrail
 from chaff.results.plain import plain, records
@@ -115,8 +116,7 @@ def _check_footing(trails: Sequence[SearchedTrail]) -> None:
         if other.metric.name != first.metric.name:
             raise UsageError(f"search 1 was judged by {first.metric.name}, search {k} by {other.metric.name}: say the same metric")
         same_rows = len(other.table) == len(first.table) and np.array_equal(other.table.targets, first.table.targets)
-        same_folds = other.folds.splits == first.folds.splits and all(map(np.array_equal, other.folds.parts, first.folds.parts))
-        if not same_rows or not same_folds:
+        if not same_rows or not same_folds(other.folds, first.folds):
             raise UsageError(
                 f"searches 1 and {k} do not stand on the same rows and folds: search the same table with the same folds and seed"
             )

@@ -163,11 +163,11 @@ class SearchedTrail(Trail):
         folds did not look at that."""
         prices = self.scorer.prices
         costs = np.array([prices.of_set(m.features) for m in self.moves])
-        fit = np.flatnonzero(costs <= rule.number * (1 + 1e-12))
-        if not fit.size:
+        fit = [k for k, m in enumerate(self.moves) if prices.allow(m.features, rule.number) and self.scorer.affordable(m.features)]
+        if not fit:
             raise UsageError(f"no set that the search came through costs {rule.number:g} or less; the cheapest costs {costs.min():g}")
         order = sorted(fit, key=lambda k: (-self.sign * self.means[k], len(self.moves[k].features)))
-        return self._chosen(rule, int(order[0]), float("nan"), float("nan"))
+        return self._chosen(rule, order[0], float("nan"), float("nan"))
 
     def _chosen(self, rule: Rule, k: int, honest: float, honest_se: float) -> Chosen:
         move = self.moves[k]

@@ -9,8 +9,8 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from chaff.errors import DataError, UsageError
-from chaff.evaluate.closed import CLOSED_FORM_BYTES, ClosedEngine
+from chaff.errors import UsageError
+from chaff.evaluate.closed import ClosedEngine
 from chaff.evaluate.limits import Limits
 from chaff.evaluate.setting import Setting
 from chaff.methods.search.additions import needed_additions, split_losses
@@ -375,8 +375,4 @@ def _check_memory(ground: Ground, lenses: Sequence[Lens]) -> None:
     if not any(isinstance(lens, LinearLens) for lens in lenses):
         return
     engine = ClosedEngine(ground.table, Ridge(), (search_metric(ground),), ground.folds, ground.work)
-    if not engine.fits_whole:
-        raise DataError(
-            f"search: {len(ground.table.features):,} features need {engine.bytes_needed / 2**30:.1f} GiB in closed form, over "
-            f'{CLOSED_FORM_BYTES / 2**30:.0f}; cut before it, for example with [[stage]] use = "relevance", cut = {{ top = 1000 }}'
-        )
+    engine.check_fits('cut before it, for example with [[stage]] use = "relevance", cut = { top = 1000 }')
