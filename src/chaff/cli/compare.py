@@ -94,7 +94,7 @@ def _show(show: Show, found: Comparison, at: Any, size: float | None, everything
     from chaff.results.digits import figure, score
 
     frame = found.frame.sort_values("score", ascending=found.sign < 0, kind="stable")
-    title(show, found._title())
+    title(show, found.headline)
     head = ["method", "smallest", "kept", "score", "stable", "best", "at", "own rule", "seconds"]
     if found.truth is not None:
         head += ["found", "missed", "false"]

@@ -85,7 +85,7 @@ def show_runs(show: Show, found: Runs) -> None:
 
 
 def show_alternatives(show: Show, found: Alternatives, now: tuple[str, ...], everything: bool) -> None:
-    title(show, found._title())
+    title(show, found.headline)
     frame = found.frame
     known = frame[frame["role"] != "in none"]
     some = frame if everything else known.head(HEAD_FEATURES)

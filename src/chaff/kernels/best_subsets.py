@@ -118,7 +118,7 @@ def drop_one(W, B, begin, widths, features, at, count, targets, work, work_b):
 
 
 @kernel
-def settle(W, B, begin, features, rise, work, work_b, q, names, count, widths, targets, scratch):
+def settle(begin, features, rise, work, work_b, q, names, count, widths, targets, scratch):
     """Put a node's droppable features, whose tables lie in `work` in the order `names`, in the order of what dropping them costs."""
     place = 0
     for i in range(count):
@@ -197,7 +197,7 @@ def search_some(W, B, rss, features, begin, rise, count, fixed, at, mask, depth,
         made += 1
         to = depth + 1
         n = drop_one(W[depth], B[depth], begin[depth], widths, features[depth], i, count[depth], targets, work, work_b)
-        settle(W[to], B[to], begin[to], features[to], rise[to], work, work_b, n, features[depth, i + 1 :], below, widths, targets, scratch)
+        settle(begin[to], features[to], rise[to], work, work_b, n, features[depth, i + 1 :], below, widths, targets, scratch)
         if not promising(child, rise[to], below, fixed[depth] + i, smallest, largest, best_rss):
             continue
         gather(W[to], B[to], begin[to], features[to], below, widths, targets, work, work_b, columns)

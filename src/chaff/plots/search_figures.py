@@ -274,7 +274,7 @@ def alternatives_map(found: Alternatives, ax: Any = None) -> Any:
             color=colours[frame.loc[f, "role"]], fontsize=9, annotation_clip=False,
         )  # fmt: skip
     shown = f"the best {len(sets)} of {len(found.sets):,}" if len(sets) < len(found.sets) else f"{len(sets)}"
-    title = f"{found._title()}"
+    title = found.headline
     dress(ax, title, "sets, the best on the left", "")
     ax.grid(False)
     ax.set_xticks([])

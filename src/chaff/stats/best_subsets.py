@@ -1,4 +1,4 @@
-"""The best sets of each size by training error, and every set's cross-validated error, from cross-products."""
+"""The best sets of each size by training error, from cross-products."""
 
 from __future__ import annotations
 
@@ -24,8 +24,6 @@ class BestSubsets:
     rss: Floats
     members: tuple[tuple[int, ...], ...]
     """Numbers of the free features."""
-    tables: int
-    """Nodes whose table was made, of 2 to the power of the features."""
 
 
 def best_subsets(
@@ -69,12 +67,10 @@ def best_subsets(
         if smallest <= size <= most:
             note_set(size, error, mask, best_rss, best_mask)
     depth = 0 if p else -1
-    tables = 0
     while depth >= 0:
         between()
         depth = search_some(*state.arrays, depth, widths, smallest, most, best_rss, best_mask, TABLES_AT_A_TIME)
-        tables += TABLES_AT_A_TIME
-    return _found(best_rss, best_mask, kept, tables)
+    return _found(best_rss, best_mask, kept)
 
 
 @dataclass
@@ -96,7 +92,7 @@ class _State:
         if p:
             scratch = np.empty((int(widths.max()), int(widths.max()) + targets))
             names = np.arange(p)
-            settle(tables[0], coefficients[0], begin[0], features[0], rise[0], W, B, q, names, p, widths, targets, scratch)
+            settle(begin[0], features[0], rise[0], W, B, q, names, p, widths, targets, scratch)
             order = np.concatenate([np.arange(begin[0, k], begin[0, k] + widths[features[0, k]]) for k in range(p)])
             tables[0], coefficients[0] = W[np.ix_(order, order)], B[order]
             begin[0] = np.concatenate([[0], np.cumsum(widths[features[0]])[:-1]])
@@ -168,7 +164,7 @@ def _gain(R: Floats, block: Ints, t: Ints) -> float:
     return float((Y * np.linalg.lstsq(X, Y, rcond=None)[0]).sum())
 
 
-def _found(best_rss: Floats, best_mask: np.ndarray, kept: list[int], tables: int) -> BestSubsets:
+def _found(best_rss: Floats, best_mask: np.ndarray, kept: list[int]) -> BestSubsets:
     sizes, errors, members = [], [], []
     for size, (some, masks) in enumerate(zip(best_rss, best_mask, strict=True)):
         for rss, mask in zip(some, masks, strict=True):
@@ -176,4 +172,4 @@ def _found(best_rss: Floats, best_mask: np.ndarray, kept: list[int], tables: int
                 sizes.append(size)
                 errors.append(float(rss))
                 members.append(tuple(f for k, f in enumerate(kept) if int(mask) >> k & 1))
-    return BestSubsets(np.array(sizes, np.int64), np.array(errors), tuple(members), tables)
+    return BestSubsets(np.array(sizes, np.int64), np.array(errors), tuple(members))

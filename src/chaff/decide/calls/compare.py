@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
-from chaff.decide.judging import not_dropped
-from chaff.decide.pins import checked_pins
+from chaff.decide.calls.judged import on_offer
 from chaff.decide.stages import STAGES, make_stage
 from chaff.errors import UnknownColumn, UsageError, nearest
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.folds import Folds, make_folds
 from chaff.methods.comparing.comparison import RANDOM, Comparison
 from chaff.methods.comparing.learning import Learning, learn
-from chaff.methods.comparing.method import Method, PooledPlaces, StageMethod, StrategyMethod, Vote
+from chaff.methods.comparing.method import PooledPlaces, StageMethod, StrategyMethod, Vote
 from chaff.methods.importance.stage import Importance
-from chaff.methods.importance.way import WAYS
+from chaff.methods.importance.way import WAYS, as_order
 from chaff.methods.relevance.catalogue import STATISTICS
 from chaff.methods.relevance.stage import Relevance
 from chaff.methods.search.lens import asked_sizes
@@ -32,23 +32,11 @@ EXAMPLES = 'a statistic ("pearson_r", "leading"), "lasso", a way of importance (
 
 
 def compare(
-    table: Table,
-    methods: Sequence[Any] | Mapping[str, Any] = USUAL,
-    model: Model | str | Mapping[str, Any] = "ridge",
-    *,
-    sizes: Sequence[int] | None = None,
-    metric: str | None = None,
-    folds: int | Folds = 5,
-    repeats: int = 1,
-    vote: int | None = None,
-    truth: Iterable[str] | None = None,
-    seconds: float | None = None,
-    pins: Iterable[Pin] = (),
-    features: Sequence[str] | None = None,
-    seed: int = 0,
-    workers: int | None = None,
-    watch: Watch | None = None,
-) -> Comparison:
+    table: Table, methods: Sequence[Any] | Mapping[str, Any] = USUAL, model: Model | str | Mapping[str, Any] = "ridge", *,
+    sizes: Sequence[int] | None = None, metric: str | None = None, folds: int | Folds = 5, repeats: int = 1, vote: int | None = None,
+    truth: Iterable[str] | None = None, seconds: float | None = None, pins: Iterable[Pin] = (), features: Sequence[str] | None = None,
+    seed: int = 0, workers: int | None = None, watch: Watch | None = None,
+) -> Comparison:  # fmt: skip
     """Which method keeps which columns, and what its sets are worth: every method learned inside each training fold, its set of each
     size scored by the one final model on the rows left out.
 
@@ -102,11 +90,7 @@ def compare(
     >>> found.kept(2).columns.tolist()
     ['r', 'lasso', 'search', 'vote', 'pooled places']
     """
-    said = checked_pins(list(pins), table)
-    if features is not None:
-        table = table.with_features(tuple(dict.fromkeys([*features, *(f for f, p in said.items() if p.verdict == "keep")])))
-    offered = not_dropped(table, said)
-    pinned = frozenset(f for f in offered.features if f in said and said[f].verdict == "keep")
+    offered, _, pinned = on_offer(table, pins, features)
     used, made = as_model(model), as_methods(methods)
     work = Work(seed, workers, watch)
     parts = folds if isinstance(folds, Folds) else make_folds(offered, folds, repeats, work)
@@ -122,7 +106,7 @@ def compare(
     return Comparison(scorer, splits, learned.inside, learned.whole, wanted, pinned, known, notes)
 
 
-def as_methods(said: Sequence[Any] | Mapping[str, Any]) -> list[Method]:
+def as_methods(said: Sequence[Any] | Mapping[str, Any]) -> list[StageMethod | StrategyMethod]:
     """Methods from what a person said, each with a label of its own.
 
     Raises
@@ -133,7 +117,7 @@ def as_methods(said: Sequence[Any] | Mapping[str, Any]) -> list[Method]:
     named = list(said.items()) if isinstance(said, Mapping) else [("", m) for m in ([said] if isinstance(said, str) else said)]
     if not named:
         raise UsageError(f"compare needs a method: {EXAMPLES}")
-    out: list[Method] = []
+    out: list[StageMethod | StrategyMethod] = []
     problems: list[str] = []
     taken = {"vote", "pooled places", RANDOM, "all features", "nothing"}
     for label, what in named:
@@ -146,18 +130,13 @@ def as_methods(said: Sequence[Any] | Mapping[str, Any]) -> list[Method]:
         while name in taken:
             name, count = f"{method.label} {count}", count + 1
         taken.add(name)
-        out.append(_relabelled(method, name))
+        out.append(replace(method, label=name))
     if problems:
         raise UsageError("; ".join(problems))
     return out
 
 
-def _relabelled(method: Any, label: str) -> Method:
-    made: Method = type(method)(label, method.stage if isinstance(method, StageMethod) else method.strategy)
-    return made
-
-
-def _as_method(label: str, said: Any) -> Method:
+def _as_method(label: str, said: Any) -> StageMethod | StrategyMethod:
     if isinstance(said, str):
         return _by_name(label or said, said)
     if isinstance(said, Mapping) and "use" in said:
@@ -172,17 +151,16 @@ def _as_method(label: str, said: Any) -> Method:
     raise UsageError(f"{said!r} is no method: {EXAMPLES}")
 
 
-def _by_name(label: str, name: str) -> Method:
+def _by_name(label: str, name: str) -> StageMethod | StrategyMethod:
     statistics = list(STATISTICS)
     if name == "leading":
         return StageMethod(label, Relevance("leading"))
     if name in statistics:
         return StageMethod(label, Relevance([name], by=name))
     if name in PENALISED:
-        return StageMethod(label, Importance(name, {"name": "coefficient", "resamples": 0}))
+        return StageMethod(label, Importance(name, as_order("coefficient")))
     if name in WAYS.choices:
-        settings = {"permutation": {"name": name, "shuffles": 3}, "coefficient": {"name": name, "resamples": 0}}
-        return StageMethod(label, Importance("ridge" if name == "coefficient" else "forest", settings.get(name, name)))
+        return StageMethod(label, Importance("ridge" if name == "coefficient" else "forest", as_order(name)))
     if name in STRATEGIES.choices:
         return StrategyMethod(label, as_strategy(name))
     if name in STAGES:

@@ -57,10 +57,8 @@ def search(
     strategy : strategy, str or dict, optional
         "forward", "backward", "both", "floating", "recursive", "genetic", "exhaustive", "branch and bound", "swap", "along", "random",
         "annealing", or one with settings: ``chaff.Floating(size=10)``. Left out: "both" for least squares and ridge, else "recursive".
-    metric : str, optional
-        "r2", "rmse", "mae", "log_loss", "auc" or "accuracy"; r2 for numbers, log_loss for classes.
-    folds, repeats : int
-        Or the `Folds` themselves.
+    metric, folds, repeats
+        r2 for numbers and log_loss for classes when left out; the `Folds` themselves, or how many.
     honest : bool
         Whether the search is run anew inside each training fold; it costs as much again for every fold.
     total_cost : float, optional
@@ -90,8 +88,7 @@ def search(
 
     Notes
     -----
-    A category is one feature. Least squares and ridge by R² or RMSE are scored in closed form; sets that such a walk sees at once
-    are not written into a journal, since they are computed faster than read.
+    A category is one feature. What a closed-form walk sees at once is not written into a journal: it is computed faster than read.
 
     Examples
     --------

@@ -220,14 +220,16 @@ class Comparison:
         frame.index.name = "feature"
         return frame
 
-    def _title(self) -> str:
+    @property
+    def headline(self) -> str:
+        """In a line."""
         return f"{len(self.methods)} methods compared with {self.scorer.model.label}"
 
     def __str__(self) -> str:
-        return frame_text(self._title(), self.frame, ("smallest", "score", "score_se", "stability", "best"), self.notes)
+        return frame_text(self.headline, self.frame, ("smallest", "score", "score_se", "stability", "best"), self.notes)
 
     def _repr_html_(self) -> str:
-        return frame_html(self._title(), self.frame, ("smallest", "score", "score_se", "stability", "best"), self.notes)
+        return frame_html(self.headline, self.frame, ("smallest", "score", "score_se", "stability", "best"), self.notes)
 
     def as_plain(self) -> dict[str, Any]:
         return {

@@ -63,7 +63,7 @@ def learn(
     """
     splits = list(range(ground.folds.count))
     began = time.perf_counter()
-    first = ground.work.each(task(_one, ground, splits[0]), methods, "compare")
+    first = ground.work.each(task(_judged, ground), [(m, splits[0]) for m in methods], "compare")
     once = time.perf_counter() - began
     if seconds is not None and once * (len(splits) + 1) > seconds:
         slow = max(zip(methods, first, strict=True), key=lambda p: p[1].seconds if isinstance(p[1], Judged) else 0.0)[0].label
@@ -72,16 +72,12 @@ def learn(
             "or allow more"
         )
     units = [(m, k) for k in [*splits[1:], None] for m in methods]
-    rest = ground.work.each(task(_pair, ground), units, "compare")
+    rest = ground.work.each(task(_judged, ground), units, "compare")
     by_split = [first, *(rest[k * len(methods) : (k + 1) * len(methods)] for k in range(len(splits)))]
     return _gathered(methods, further, by_split, ground.pinned)
 
 
-def _one(ground: Learning, split: int, method: Method) -> Judged | str:
-    return ground.one(method, split)
-
-
-def _pair(ground: Learning, unit: tuple[Method, int | None]) -> Judged | str:
+def _judged(ground: Learning, unit: tuple[Method, int | None]) -> Judged | str:
     return ground.one(*unit)
 
 

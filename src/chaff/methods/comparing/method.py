@@ -33,7 +33,7 @@ class Judged:
     own: Set | None = None
     """What it keeps by its own rule, where it has one."""
     sets: Mapping[int, Set] | None = None
-    """Of a search, its set of each size."""
+    """Of a search its set of each size; of a vote that for each size that the voters were asked for."""
     seconds: float = 0.0
 
     def at(self, size: int) -> Set:
@@ -111,7 +111,7 @@ def _of_sets(sets: Mapping[int, Set], features: Sequence[str], pinned: Set, own:
 
 @dataclass(frozen=True)
 class Vote:
-    """What at least so many of the other methods keep at a size; ties beyond the size by the mean place."""
+    """What at least so many of the other methods keep at a size: how many that really are is another number."""
 
     least: int
     label: str = "vote"
@@ -121,16 +121,7 @@ class Vote:
         sizes = range(len(pooled.order) + 1)
         held = {s: [o.at(s) for o in others] for s in sizes}
         sets = {s: pinned | {f for f in pooled.order if sum(f in some for some in held[s]) >= self.least} for s in sizes}
-        return VotedSets(pooled.order, {}, pinned, None, sets, sum(o.seconds for o in others))
-
-
-@dataclass(frozen=True)
-class VotedSets(Judged):
-    """A vote's set for each size that was asked of the voters; how many it really keeps is another number."""
-
-    def at(self, size: int) -> Set:
-        assert self.sets is not None
-        return self.sets[min(size, max(self.sets))]
+        return Judged(pooled.order, {}, pinned, None, sets, sum(o.seconds for o in others))
 
 
 @dataclass(frozen=True)

@@ -66,15 +66,17 @@ class Alternatives:
             raise UnknownColumn(f"column '{feature}' was not on offer.{nearest(feature, self.offered)}")
         return str(self.frame.loc[feature, "role"])
 
-    def _title(self) -> str:
+    @property
+    def headline(self) -> str:
+        """In a line."""
         n = len(self.sets)
         return f"{n:,} set{' is' if n == 1 else 's are'} as good as the best · {self.metric} {score_words(self.limit)} or better"
 
     def __str__(self) -> str:
-        return frame_text(self._title(), self.frame, ("role", "share", "instead"), self.notes)
+        return frame_text(self.headline, self.frame, ("role", "share", "instead"), self.notes)
 
     def _repr_html_(self) -> str:
-        return frame_html(self._title(), self.frame, ("role", "share", "instead"), self.notes)
+        return frame_html(self.headline, self.frame, ("role", "share", "instead"), self.notes)
 
     def as_plain(self) -> dict[str, Any]:
         return {

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from chaff.arrays import Ints
+from chaff.arrays import Flags, Ints
 from chaff.evaluate.closed import ClosedEngine, ClosedSplit
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.kernels.every_set import errors_of_all
@@ -16,7 +16,6 @@ from chaff.table.prices import Prices
 from chaff.work import Work, task
 
 MOST = 25
-Flags8 = np.ndarray
 
 
 def can_see_all(scorer: SubsetScorer) -> bool:
@@ -60,7 +59,7 @@ def _losses(root: bool, unit: tuple[ClosedSplit, float]) -> np.ndarray:
     return np.sqrt(np.maximum(out, 0), out=out) if root else out
 
 
-def irreducible(good: Flags8, free: Sequence[int]) -> Ints:
+def irreducible(good: Flags, free: Sequence[int]) -> Ints:
     """Numbers of the good sets from which no single one of the free features can go; good : bool (2 ** features,)."""
     out = good.copy()
     for bit in free:

@@ -52,13 +52,12 @@ class BranchAndBound:
         check_least_one(sets=self.sets, size=self.size)
 
     def moves(self, scorer: SubsetScorer, pinned: frozenset[str], work: Work) -> Iterator[Move]:
-        for found, names in self._best(scorer, pinned):
-            sets = [pinned | {names[f] for f in members} for members in found.members]
-            sets = [s for s in sets if s and scorer.affordable(s)]
-            for score in scorer.many(sets):
-                yield as_move("try", "", score, self.name)
+        found = self._best(scorer, pinned)
+        sets = [pinned | {scorer.features[f] for f in members} for members in found.members]
+        for score in scorer.many([s for s in sets if s and scorer.affordable(s)]):
+            yield as_move("try", "", score, self.name)
 
-    def _best(self, scorer: SubsetScorer, pinned: frozenset[str]) -> Iterator[tuple[BestSubsets, tuple[str, ...]]]:
+    def _best(self, scorer: SubsetScorer, pinned: frozenset[str]) -> BestSubsets:
         engine = scorer.engine
         if not isinstance(engine, ClosedEngine):
             raise UsageError(
@@ -73,12 +72,11 @@ class BranchAndBound:
             )
         whole, place = engine.on_all_rows, engine.place
         fixed = np.array(sorted(place[f] for f in pinned), np.int64)
-        names = scorer.features
-        most = largest(self.size, len(names)) - len(pinned)
+        most = largest(self.size, len(scorer.features)) - len(pinned)
         numbers = np.array([place[f] for f in free], np.int64)
         targets = whole.A.shape[0] - whole.width
         sets = self.sets if scorer.tally.limits.total_cost is None else max(self.sets, IN_A_BUDGET)
-        yield (best_subsets(whole.A, whole.starts, fixed, numbers, targets, sets, 0, max(most, 0), scorer.tally.check), names)
+        return best_subsets(whole.A, whole.starts, fixed, numbers, targets, sets, 0, max(most, 0), scorer.tally.check)
 
     def notes(self, scorer: SubsetScorer) -> tuple[str, ...]:
         if scorer.tally.limits.total_cost is None:

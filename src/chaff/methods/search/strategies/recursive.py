@@ -9,18 +9,13 @@ from typing import Any, ClassVar
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.used_rows import used_rows
-from chaff.methods.importance.way import Way, as_way
+from chaff.methods.importance.way import Way, as_order, as_way
 from chaff.methods.search.strategy import a_move, as_move, check_least_one, largest
 from chaff.models.named import as_model
 from chaff.models.protocols import Model
 from chaff.results.trail import Move
 from chaff.table.table import Table
 from chaff.work import Work
-
-CHEAPLY: dict[str, Any] = {  # what a round needs is an order, not a test
-    "coefficient": {"name": "coefficient", "resamples": 0},
-    "permutation": {"name": "permutation", "shuffles": 3},
-}
 
 
 @dataclass(frozen=True)
@@ -63,7 +58,7 @@ class Recursive:
 
     def __post_init__(self) -> None:
         check_least_one(step=self.step, size=self.size)
-        object.__setattr__(self, "by", as_way(CHEAPLY.get(self.by, self.by) if isinstance(self.by, str) else self.by))
+        object.__setattr__(self, "by", as_order(self.by))
         if self.model is not None:
             object.__setattr__(self, "model", as_model(self.model))
 
