@@ -8,7 +8,8 @@ import numpy as np
 
 from chaff.errors import UsageError
 from chaff.metrics import METRICS
-from chaff.plots.palette import DROP, GRID, INK, KEEP, LOOK, PAPER, QUIET, SECOND, dress, new_axes, subtitle
+from chaff.plots.palette import DROP, GRID, INK, KEEP, LOOK, PAPER, SECOND, dress, new_axes, subtitle
+from chaff.plots.size_marks import level
 
 if TYPE_CHECKING:
     from chaff.methods.comparing.comparison import Comparison
@@ -55,18 +56,7 @@ def compared_curves(found: Comparison, ax: Any = None) -> Any:
     chance = curves.loc[RANDOM]
     ax.plot(chance.index, chance["score"], color=DROP, linewidth=1.6, label=RANDOM)
     for word, value in (("all features", found.yardsticks["all features"]), ("knowing nothing", found.yardsticks["nothing"])):
-        y = float(np.nanmean(value))
-        ax.axhline(y, color=DROP, linewidth=1.1, linestyle=(0, (6, 3)) if word == "all features" else "solid", zorder=1)
-        ax.annotate(
-            word,
-            (0.995, y),
-            xycoords=("axes fraction", "data"),
-            xytext=(0, 3),
-            textcoords="offset points",
-            ha="right",
-            color=QUIET,
-            fontsize=10,
-        )
+        level(ax, float(np.nanmean(value)), word, (0, (6, 3)) if word == "all features" else "solid", above=word == "all features")
     title = f"{len(found.methods)} methods, each learned inside every fold, judged by {found.scorer.model.label}"
     dress(ax, title, "number of features", f"{metric.label}, mean over folds (band of the best: ± standard error)")
     subtitle(ax, title, found.notes[0].split(";")[0])

@@ -10,6 +10,7 @@ import numpy as np
 from chaff.errors import UsageError
 from chaff.metrics import METRICS
 from chaff.plots.palette import DROP, GRID, KEEP, LOOK, PAPER, QUIET, SECOND, dress, new_axes, new_figure, subtitle
+from chaff.plots.size_marks import band, level, mark_size
 
 if TYPE_CHECKING:
     from chaff.methods.search.alternatives import Alternatives
@@ -47,18 +48,16 @@ def search_sizes(trail: SearchedTrail, chosen: Chosen | None = None, ax: Any = N
     label = METRICS[trail.metric].label
     sizes = frame.index.to_numpy(float)
     has = "honest" in frame.columns
-    _line(ax, sizes, frame["seen"].to_numpy(), frame["seen_se"].to_numpy(), SECOND if has else KEEP, (0, (4, 2)) if has else "solid", "o")
+    seen = (SECOND, (0, (4, 2))) if has else (KEEP, "solid")
+    band(ax, sizes, frame["seen"].to_numpy(), frame["seen_se"].to_numpy(), *seen)
     if has:
-        _line(ax, sizes, frame["honest"].to_numpy(), frame["honest_se"].to_numpy(), KEEP, "solid", "o")
-    nothing = trail.nothing.mean
-    ax.axhline(nothing, color=DROP, linewidth=1.2, zorder=1)
-    ax.annotate(
-        "knowing nothing", (0.99, nothing), xycoords=("axes fraction", "data"), xytext=(0, -3), textcoords="offset points", ha="right",
-        va="top", color=QUIET, fontsize=10,
-    )  # fmt: skip
+        band(ax, sizes, frame["honest"].to_numpy(), frame["honest_se"].to_numpy(), KEEP, "solid")
+    level(ax, trail.nothing.mean, "knowing nothing")
     _name_lines(ax, trail, frame, has)
     if chosen is not None:
-        _mark(ax, trail, chosen, has)
+        y = chosen.honest if chosen.honest == chosen.honest else chosen.seen
+        up = METRICS[trail.metric].higher_is_better
+        mark_size(ax, len(chosen.features), y, "chosen", KEEP, KEEP, 0.12 if up else 0.9, max(trail.by_size))
     title = f"{trail.strategy.name} with {trail.scorer.model.label}"
     if chosen is not None:
         title += f": {len(chosen.features)} of {len(trail.offered)} features"
@@ -66,11 +65,6 @@ def search_sizes(trail: SearchedTrail, chosen: Chosen | None = None, ax: Any = N
     subtitle(ax, title, trail.notes[0] if trail.notes else "")
     ax.xaxis.get_major_locator().set_params(integer=True)
     return ax
-
-
-def _line(ax: Any, x: Any, mean: Any, se: Any, colour: str, style: Any, marker: str) -> None:
-    ax.fill_between(x, mean - se, mean + se, color=colour, alpha=0.12, linewidth=0)
-    ax.plot(x, mean, color=colour, linewidth=2.0, linestyle=style, marker=marker, markersize=3.5)
 
 
 def _name_lines(ax: Any, trail: SearchedTrail, frame: Any, has: bool) -> None:
@@ -84,20 +78,6 @@ def _name_lines(ax: Any, trail: SearchedTrail, frame: Any, has: bool) -> None:
             word, (frame.index[-1], y), xytext=(-4, 9 if k == 0 else -9), textcoords="offset points", ha="right",
             va="bottom" if k == 0 else "top", color=colour, fontsize=11, fontweight="bold",
         )  # fmt: skip
-
-
-def _mark(ax: Any, trail: SearchedTrail, chosen: Chosen, has: bool) -> None:
-    x = len(chosen.features)
-    y = chosen.honest if has else chosen.seen
-    ax.plot([x], [y], marker="o", markersize=11, markerfacecolor=KEEP, markeredgecolor=PAPER, markeredgewidth=2, zorder=5)
-    ax.axvline(x, color=KEEP, linewidth=1.2, linestyle=(0, (2, 2)), zorder=1)
-    right = x < 0.6 * max(trail.by_size)
-    up = METRICS[trail.metric].higher_is_better
-    ax.annotate(
-        f"chosen: {x} feature{'s' * (x != 1)}, {y:.3f}", (x, 0.12 if up else 0.9), xycoords=("data", "axes fraction"),
-        xytext=(8 if right else -8, 0), textcoords="offset points", ha="left" if right else "right", color=KEEP, fontsize=11,
-        fontweight="bold",
-    )  # fmt: skip
 
 
 def set_presence(trail: SearchedTrail, chosen: Chosen | None = None, ax: Any = None) -> Any:

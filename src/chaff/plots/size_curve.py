@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from chaff.metrics import METRICS
-from chaff.plots.palette import DROP, KEEP, PAPER, QUIET, SECOND, dress, new_axes, subtitle
+from chaff.plots.palette import DROP, KEEP, PAPER, SECOND, dress, new_axes, subtitle
+from chaff.plots.size_marks import band, level, mark_size
 from chaff.results.trail import Trail
 
 if TYPE_CHECKING:
@@ -53,10 +54,12 @@ def score_by_size(trail: SearchTrail, ax: Any = None, unit: str = "") -> Any:
     _band(ax, deciding, deciding.errors(trail.ground), KEEP, "solid")
     _floor(ax, trail)
     chosen, best = trail.choice.place, trail.choice.best
+    up, most = metric.higher_is_better, max(deciding.sizes)  # labels on the side of the poor scores
+    means = deciding.values.mean(1)
     if best != chosen:
-        _mark(ax, deciding, best, "best", DROP, PAPER, 0.05 if metric.higher_is_better else 0.89)
+        mark_size(ax, deciding.sizes[best], float(means[best]), "best", DROP, PAPER, 0.05 if up else 0.89, most)
     word = "chosen" if best != chosen else "chosen, and best"
-    _mark(ax, deciding, chosen, word, KEEP, KEEP, 0.11 if metric.higher_is_better else 0.95)  # on the side of the poor scores
+    mark_size(ax, deciding.sizes[chosen], float(means[chosen]), word, KEEP, KEEP, 0.11 if up else 0.95, most)
     label = metric.label + (f" ({unit})" if metric.unit_of_target and unit else "")
     dress(ax, _title(trail), "number of features", f"honest {label}, mean ± standard error")
     subtitle(ax, _title(trail), trail.notes[0] if trail.notes else "")
@@ -77,8 +80,7 @@ def _title(trail: SearchTrail) -> str:
 def _band(ax: Any, curve: Curve, se: Floats, colour: str, style: Any) -> None:
     """A curve with its error, named at its right end."""
     sizes, mean = np.array(curve.sizes), curve.values.mean(1)
-    ax.fill_between(sizes, mean - se, mean + se, color=colour, alpha=0.12, linewidth=0)
-    ax.plot(sizes, mean, color=colour, linewidth=2.0, linestyle=style, marker="o", markersize=3)
+    band(ax, sizes, mean, se, colour, style)
     ax.annotate(
         curve.label,
         (sizes[-1], mean[-1]),
@@ -95,7 +97,7 @@ def _band(ax: Any, curve: Curve, se: Floats, colour: str, style: Any) -> None:
 def _floor(ax: Any, trail: SearchTrail) -> None:
     """What knowing nothing scores, and no view of the depths that one bad size may reach."""
     nothing = float(trail.ground.none.values.mean())
-    ax.axhline(nothing, color=DROP, linewidth=1.2, zorder=1)
+    level(ax, nothing, "knowing nothing")
     curves = trail.best_curves()
     if not any(0 in c.sizes for c in curves):
         return
@@ -106,35 +108,3 @@ def _floor(ax: Any, trail: SearchTrail) -> None:
     lowest = min(float((sign * c.values.mean(1)).min()) for c in curves)
     if lowest < sign * far and not trail.choice.nothing:
         ax.set_ylim(*sorted((far, near)))
-    x = 0.99
-    ax.annotate(
-        "knowing nothing",
-        (x, nothing),
-        xycoords=("axes fraction", "data"),
-        xytext=(0, -3),
-        textcoords="offset points",
-        ha="right",
-        va="top",
-        color=QUIET,
-        fontsize=10,
-    )
-
-
-def _mark(ax: Any, curve: Curve, place: int, word: str, edge: str, face: str, height: float) -> None:
-    """A ring on the curve, a line down to the axis, and a label beside the line, clear of the curve."""
-    x, y = curve.sizes[place], float(curve.values[place].mean())
-    ax.plot([x], [y], marker="o", markersize=11, markerfacecolor=face, markeredgecolor=edge, markeredgewidth=2.2, zorder=5)
-    ax.axvline(x, color=edge, linewidth=1.2, linestyle=(0, (2, 2)), zorder=1)
-    right = x < 0.6 * max(curve.sizes)
-    ax.annotate(
-        f"{word}: {x} feature{'s' * (x != 1)}, {y:.3f}",
-        (x, height),
-        xycoords=("data", "axes fraction"),
-        xytext=(8 if right else -8, 0),
-        textcoords="offset points",
-        ha="left" if right else "right",
-        color=edge if edge != DROP else QUIET,
-        fontsize=11,
-        fontweight="bold",
-        zorder=6,
-    )
