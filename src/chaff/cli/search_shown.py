@@ -86,6 +86,9 @@ def show_runs(show: Show, found: Runs) -> None:
 
 def show_alternatives(show: Show, found: Alternatives, now: tuple[str, ...], everything: bool) -> None:
     title(show, found.headline)
+    if not len(found.sets):
+        notes(show, found.notes[:1])
+        return
     frame = found.frame
     known = frame[frame["role"] != "in none"]
     some = frame if everything else known.head(HEAD_FEATURES)

@@ -235,6 +235,8 @@ def alternatives_map(found: Alternatives, ax: Any = None) -> Any:
     """
     if not hasattr(found, "frame") or "role" not in found.frame:
         raise UsageError("alternatives_map draws what trail.alternatives() gave")
+    if not len(found.sets):
+        raise UsageError("alternatives_map: knowing nothing is as good as the best set, so there is nothing to draw")
     frame = found.frame
     none = int((frame["role"] == "in none").sum())
     sets = list(found.sets["features"].head(MOST_SETS))
@@ -338,6 +340,6 @@ def figures_of(trails: Sequence[SearchedTrail], more: Mapping[str, Any]) -> dict
             out[f"generations{tail}.png"] = generations(trail)
         if trail.scorer.prices:
             out[f"score_by_cost{tail}.png"] = score_by_cost(trail).figure
-    if "alternatives" in more:
+    if "alternatives" in more and len(more["alternatives"].sets):
         out["alternatives.png"] = alternatives_map(more["alternatives"]).figure
     return out

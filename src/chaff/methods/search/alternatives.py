@@ -70,6 +70,8 @@ class Alternatives:
     def headline(self) -> str:
         """In a line."""
         n = len(self.sets)
+        if not n:
+            return "Knowing nothing is as good as the best set: no feature is needed"
         return f"{n:,} set{' is' if n == 1 else 's are'} as good as the best · {self.metric} {score_words(self.limit)} or better"
 
     def __str__(self) -> str:
@@ -171,6 +173,8 @@ def _of_met(scorer: SubsetScorer, met: Mapping[Set, Score], pinned: Set, within:
         raise UsageError("the search met no set: there is nothing to compare")
     best, nothing = max(sign * v.mean for v in known.values()), sign * scorer(()).mean
     limit = best - within * max(best - nothing, 0.0)
+    if nothing >= limit and not pinned:
+        return [], sign * limit, len(known)
     good = sorted((v for v in known.values() if sign * v.mean >= limit - 1e-12), key=lambda v: (len(v.features), -sign * v.mean))
     if scorer.closed:
         best_first = sorted(good, key=lambda v: (-sign * v.mean, len(v.features), sorted(v.features)))
