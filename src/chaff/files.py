@@ -185,8 +185,9 @@ def read_json(path: str | Path, plain: str, denied: str, format_name: str, versi
         raise DataError(f"{file.name} cannot be read: {_why(error)}") from error
     if not isinstance(data, dict) or data.get("format") != format_name:
         raise DataError(f'{file.name} is JSON but {denied}: it lacks "format": "{format_name}"')
-    if data.get("version") != version:
-        raise DataError(f"{file.name} has version {data.get('version')} of the format, this Chaff reads {version}: update Chaff")
+    found = data.get("version")
+    if isinstance(found, bool) or not isinstance(found, int) or not 1 <= found <= version:
+        raise DataError(f"{file.name} has version {found} of the format, this Chaff reads {version}: update Chaff")
     return data
 
 

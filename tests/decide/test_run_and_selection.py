@@ -81,7 +81,7 @@ def test_selections_survive_the_file_and_are_plain_json(run, tmp_path):
     run.selection.save(path)
     assert chaff.read_selection(path) == run.selection
     data = json.loads(path.read_text())
-    assert data["format"] == "chaff selection" and data["version"] == 1 and data["plan"]["table"]["ids"] == ["lot"]
+    assert data["format"] == "chaff selection" and data["version"] == 2 and data["plan"]["table"]["ids"] == ["lot"]
     assert data["plan"]["table"]["target"] == "y" and data["scores"]["kept"]["scores"][0]["on"] == "honest folds"
     assert [p.name for p in tmp_path.iterdir()] == ["selection.json"]
 
@@ -95,7 +95,7 @@ def test_the_published_schema_is_the_one_in_force():
     [
         ("not json", "not JSON"),
         ("[1]", "not a selection"),
-        ('{"format": "chaff selection", "version": 2}', "update Chaff"),
+        ('{"format": "chaff selection", "version": 3}', "update Chaff"),
         ('{"format": "chaff selection", "version": 1}', "damaged selection"),
     ],
 )

@@ -10,7 +10,8 @@ from chaff.table.derived import without_codes
 from chaff.table.numbers import all_whole, numbers_of
 
 if TYPE_CHECKING:
-    from chaff.decide.selection import KeptPart, Selection
+    from chaff.decide.selection import Selection
+    from chaff.decide.selection_parts import KeptPart
 
 
 @dataclass(frozen=True)

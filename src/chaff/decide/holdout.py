@@ -15,7 +15,7 @@ from chaff.table.table import Table
 from chaff.work import Work
 
 if TYPE_CHECKING:
-    from chaff.decide.selection import HoldoutPart
+    from chaff.decide.selection_parts import HoldoutPart
 
 
 def set_aside(table: Table, share: float, work: Work) -> tuple[Ints, Ints, str]:
@@ -33,7 +33,7 @@ def set_aside(table: Table, share: float, work: Work) -> tuple[Ints, Ints, str]:
 
 def holdout_part(table: Table, held: Ints, how: str, reads: int) -> HoldoutPart:
     """What a selection stores of it."""
-    from chaff.decide.selection import HoldoutPart
+    from chaff.decide.selection_parts import HoldoutPart
 
     if not held.size:
         return HoldoutPart()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -12,38 +12,37 @@ from typing import Any
 import numpy as np
 
 from chaff.decide.closing import Closing, Line
+from chaff.decide.history import steps_of
 from chaff.decide.ledger import Ledger
 from chaff.decide.plan import Plan
-from chaff.decide.selection import (
-    DataPart,
-    DerivedPart,
-    DroppedPart,
-    HoldoutPart,
-    KeptPart,
-    LookPart,
-    Selection,
-    TargetPart,
-    made_with,
-    read_selection,
-)
+from chaff.decide.selection import Selection, made_with, read_selection
+from chaff.decide.selection_parts import AboutPart, DataPart, DerivedPart, DroppedPart, HoldoutPart, KeptPart, LookPart, TargetPart
+from chaff.decide.shapes import shape_of
+from chaff.decide.walk import Walked
+from chaff.methods.search.stage import SearchTrail
 from chaff.results.pin import Pin
-from chaff.table.kinds import is_ordered
+from chaff.table.kinds import Column, is_ordered
 from chaff.table.table import Table
 
 
 def selection_of(
-    table: Table, train: Table, plan: Plan, pins: Mapping[str, Pin], closing: Closing, ledger: Ledger, holdout: HoldoutPart, seed: int
+    table: Table, walked: Walked, train: Table, plan: Plan, closing: Closing, ledger: Ledger, holdout: HoldoutPart, seed: int
 ) -> Selection:
     """The selection that a run ends in; how the table was opened stands in its plan."""
     kept, target = set(closing.kept), table.target
     dropped, look = _gone(table, kept, ledger)
-    told = replace(plan, table=table.terms, pins=tuple(pins.values()))
+    told = replace(plan, table=table.terms, pins=tuple(walked.setting.pins.values()))
+    last = walked.reports[-1].result
     return Selection(
-        target=TargetPart(name=target.name, task=target.task, unit=target.unit, classes=list(target.classes), positive=target.positive),
+        target=_target_part(train),
         kept=[_kept_part(train, f, ledger) for f in closing.kept if f not in table.decoys],
         dropped=dropped,
         look=look,
         derived=[DerivedPart(name=d.name, made=d.made, of=d.of, value=d.value) for d in table.source.derived if d.name in kept],
+        history=[s for s in steps_of(walked.reports, ledger) if s.feature not in table.decoys],
+        about={f: _about_part(table, f) for f in table.features if f not in kept and f not in table.decoys},
+        kept_shares={f: round(float(v), 6) for f, v in ledger.kept_shares.items() if f not in table.decoys and v == v},
+        stand_ins=[list(pair) for pair in last.stand_ins()] if isinstance(last, SearchTrail) else [],
         holdout=holdout,
         scores=_scores(closing, table.decoys),
         plan=told.as_mapping(),
@@ -92,6 +91,17 @@ def _gone(table: Table, kept: set[str], ledger: Ledger) -> tuple[list[DroppedPar
     return dropped, look
 
 
+def _target_part(train: Table) -> TargetPart:
+    t = train.target
+    shape = shape_of(Column(t.name, "category" if t.classes else "number", train.y, t.classes))
+    return TargetPart(name=t.name, task=t.task, unit=t.unit, classes=list(t.classes), positive=t.positive, shape=shape)
+
+
+def _about_part(table: Table, name: str) -> AboutPart:
+    about = table.meaning(name)
+    return AboutPart(kind=table.kind(name), unit=about.unit, meaning=about.text)
+
+
 def _kept_part(train: Table, name: str, ledger: Ledger) -> KeptPart:
     column = train.column(name)
     present = column.values[~column.missing]
@@ -113,6 +123,7 @@ def _kept_part(train: Table, name: str, ledger: Ledger) -> KeptPart:
         verdict="look" if v is not None and v.verdict == "look" else "keep",
         figure=v.figure if v else "",
         reason=v.reason if v else "",
+        shape=shape_of(column),
     )
 
 

@@ -179,7 +179,7 @@ def select(
     reads = count_read(fingerprint(table), held_part.rows, state) if held.size else 0
     held_part = held_part.model_copy(update={"reads": reads})
     ledger = replace(walked.ledger, holdout_reads=reads, kept_shares=_kept_shares(walked))
-    selection = selection_of(table, train, plan, pinned, closing, ledger, held_part, seed)
+    selection = selection_of(table, walked, train, plan, closing, ledger, held_part, seed)
     return Run(table, train, walked.reports, closing, ledger, selection, held)
 
 

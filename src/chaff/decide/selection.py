@@ -2,121 +2,62 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import platform
 from pathlib import Path
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import Field, ValidationError
 
+from chaff.decide.selection_parts import (
+    AboutPart,
+    DataPart,
+    DerivedPart,
+    DroppedPart,
+    HoldoutPart,
+    KeptPart,
+    LookPart,
+    Part,
+    StepPart,
+    TargetPart,
+)
 from chaff.errors import ArgumentError, DataError, UsageError
 from chaff.files import read_json, write_text
 from chaff.table.terms import Terms
 
-VERSION = 1
+if TYPE_CHECKING:
+    from chaff.decide.explaining import Explanation
+
+VERSION = 2  # 2: with the history of every column, its spread, and a seal
 
 
-class _Part(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-
-class TargetPart(_Part):
-    """The column to predict."""
-
-    name: str
-    task: Literal["regression", "classification"]
-    unit: str = ""
-    classes: list[str] = Field(default_factory=list)
-    positive: str | None = None
-
-
-class KeptPart(_Part):
-    """A column that stays, and what new data must look like."""
-
-    name: str
-    kind: Literal["number", "binary", "category", "date", "text"]
-    words: bool = False
-    """Whether its cells are words (a category, or a binary column such as yes/no) and not numbers."""
-    range: list[float] | None = None
-    levels: list[str] | None = None
-    missing_share: float = 0.0
-    unit: str = ""
-    meaning: str = ""
-    members: list[str] | None = None
-    """Columns behind a feature declared with `together`."""
-    verdict: Literal["keep", "look"] = "keep"
-    figure: str = ""
-    reason: str = ""
-
-
-class DroppedPart(_Part):
-    """A column that went."""
-
-    name: str
-    stage: str
-    figure: str = ""
-    limit: str = ""
-    reason: str = ""
-
-
-class LookPart(_Part):
-    """A column that a person should look at."""
-
-    name: str
-    stage: str
-    barred: bool
-    figure: str = ""
-    limit: str = ""
-    reason: str = ""
-
-
-class DerivedPart(_Part):
-    """A kept column that `apply` makes: a flag of what is missing in `of`, or `of` with its gaps filled."""
-
-    name: str
-    made: Literal["missing flag", "fill"]
-    of: str
-    value: float | str | None = None
-
-
-class HoldoutPart(_Part):
-    """The rows that were set aside before anything was looked at."""
-
-    rows: str = ""
-    """SHA-256 of the row numbers."""
-    bitmap: str = ""
-    """The rows themselves: one bit a row of the source, packed, deflated, base64."""
-    count: int = 0
-    share: float = 0.0
-    how: str = "none"
-    reads: int = 0
-
-
-class DataPart(_Part):
-    """The table that the selection was made on."""
-
-    source: str = ""
-    rows: int
-    columns: list[str]
-    fingerprint: str
-
-
-class Selection(_Part):
+class Selection(Part):
     """A selection. `chaff.select(…).selection` makes one; `save`, `chaff.read_selection` and `apply` do the rest."""
 
     format: Literal["chaff selection"] = "chaff selection"
-    version: Literal[1] = 1
+    version: Literal[1, 2] = 2
     target: TargetPart
     kept: list[KeptPart]
     dropped: list[DroppedPart]
     look: list[LookPart]
     derived: list[DerivedPart] = Field(default_factory=list)
+    history: list[StepPart] = Field(default_factory=list)
+    """Every verdict on every column, in the order in which they were given."""
+    about: dict[str, AboutPart] = Field(default_factory=dict)
+    """Of every column that went: kind, unit and meaning."""
+    kept_shares: dict[str, float] = Field(default_factory=dict)
+    """In how many of the outer folds a column was kept."""
+    stand_ins: list[list[str]] = Field(default_factory=list)
+    """Pairs of which the folds kept the one or the other."""
     holdout: HoldoutPart = Field(default_factory=HoldoutPart)
     scores: dict[str, Any] = Field(default_factory=dict)
     plan: dict[str, Any] = Field(default_factory=dict)
     seed: int = 0
     data: DataPart
     made_with: dict[str, str] = Field(default_factory=dict)
+    seal: str = ""
+    """SHA-256 of everything else in the file: what was changed by hand afterwards shows."""
 
     @property
     def terms(self) -> Terms:
@@ -138,7 +79,36 @@ class Selection(_Part):
         write_text(path, self.to_json())
 
     def to_json(self) -> str:
-        return json.dumps(self.model_dump(mode="json"), indent=1, ensure_ascii=False) + "\n"
+        sealed = self.model_copy(update={"seal": _seal(self.model_dump(mode="json"))})
+        return json.dumps(sealed.model_dump(mode="json"), indent=1, ensure_ascii=False) + "\n"
+
+    def explain(self, feature: str | None = None) -> Explanation:
+        """Why a column stayed or went, in sentences with figures and limits; without a name, all of them.
+
+        Parameters
+        ----------
+        feature : str, optional
+            Any column that the run was offered, kept ones too.
+
+        Returns
+        -------
+        Explanation
+            ``print`` it; ``frame``: a row a column, those to look at first; `save` as .csv, .parquet, .json or .md.
+
+        Raises
+        ------
+        UnknownColumn
+
+        Examples
+        --------
+        >>> import chaff
+        >>> run = chaff.select(chaff.demo.table(rows=200), plan=chaff.Plan((chaff.Screen(), chaff.Search())))
+        >>> run.selection.explain("crumb_score").told[0].fate
+        'barred'
+        """
+        from chaff.decide.explaining import explanation_of
+
+        return explanation_of(self, feature)
 
     def apply(self, source: Any, out: str | Path | None = None) -> Any:
         """Keep the same columns of other data: target first if present, ids and groups carried along if present.
@@ -181,6 +151,12 @@ class Selection(_Part):
         )
 
 
+def _seal(told: dict[str, Any]) -> str:
+    """SHA-256 of a selection's plain data without its seal."""
+    rest = {k: v for k, v in told.items() if k != "seal"}
+    return "sha256:" + hashlib.sha256(json.dumps(rest, sort_keys=True, ensure_ascii=True).encode()).hexdigest()
+
+
 def made_with() -> dict[str, str]:
     import chaff
 
@@ -193,7 +169,7 @@ def read_selection(path: str | Path) -> Selection:
     Raises
     ------
     DataError
-        When it is not there, is not a selection, or was written by a later version.
+        When it is not there, is not a selection, was written by a later version, or was changed after it was written.
     """
     file = Path(path)
     data = read_json(file, "selection", "is not a selection", "chaff selection", VERSION)
@@ -201,13 +177,18 @@ def read_selection(path: str | Path) -> Selection:
         selection = Selection.model_validate(data)
         _ = selection.terms
         _check_derived(selection)
+        if selection.seal and selection.seal != _seal(selection.model_dump(mode="json")):
+            raise DataError(
+                f"{file.name} was changed after it was written: its seal does not fit what it holds. Write it anew with chaff select; "
+                'to use it as it is, take its line "seal" out'
+            )
     except UsageError as error:
         raise DataError(f"{file.name} is a damaged selection: {error}") from error
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(p) for p in first["loc"])
         raise DataError(f"{file.name} is a damaged selection: {where}: {first['msg']}") from error
-    return selection
+    return selection.model_copy(update={"seal": ""})
 
 
 def _check_derived(selection: Selection) -> None:

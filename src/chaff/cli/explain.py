@@ -1,0 +1,98 @@
+"""`chaff explain`: why a column stayed or went, from a selection alone."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from chaff.cli.options import all_option, file_ending, force_option
+
+if TYPE_CHECKING:
+    from chaff.cli.console import Show
+    from chaff.decide.explaining import Explanation
+
+
+@click.command("explain")
+@click.argument("selection", type=click.Path())
+@click.argument("columns", nargs=-1, metavar="[COLUMN]…")
+@all_option
+@click.option(
+    "--out", metavar="FILE", help="Write every step of every column: .csv, .parquet, .json, or .md to read; those to look at first."
+)
+@force_option
+@click.option(
+    "--format", "form", type=click.Choice(["text", "json"]), default="text", show_default=True, help="json: one object for scripts."
+)
+def command(selection: str, columns: tuple[str, ...], everything: bool, out: str | None, form: str) -> None:
+    """Tell why a COLUMN of SELECTION (a selection.json) stayed or went: every stage, its figure, the limit, the reason.
+
+    Without a column: what to look at first, what went and where, what was kept and how surely.
+    """
+    from chaff.cli.console import Show
+    from chaff.decide.explaining import ENDINGS
+    from chaff.decide.selection import read_selection
+    from chaff.files import check_place, reads
+
+    file_ending(out, ENDINGS, "--out")
+    show = Show(form)
+    reads(selection)
+    if out:
+        check_place(out)
+    chosen = read_selection(selection)
+    whole = chosen.explain()
+    if columns:
+        told = [t for c in columns for t in chosen.explain(c).told]
+        for k, one in enumerate(told):
+            _one(show, one, k > 0)
+    else:
+        told = list(whole.told)
+        _all(show, whole, everything)
+    if out:
+        whole.save(out)
+    if form == "json" or out:
+        show.finish("explain", {"target": chosen.target.name, "columns": [t.as_plain() for t in told]}, [out] if out else [])
+
+
+def _one(show: Show, told: Any, apart: bool) -> None:
+    from chaff.cli.console import KEEP, LOOK
+    from chaff.results.shown import Styled, TextColumn, lay_out
+
+    if apart:
+        show.say()
+    show.say(f" {told.headline}", f"bold {KEEP if told.fate == 'keep' else LOOK}" if told.fate != "drop" else "bold")
+    style = {"barred": "look"}
+    rows = told.rows()
+    columns = [
+        TextColumn("", [stage for stage, _, _ in rows], "word", True),
+        TextColumn("", [Styled(verdict, style.get(verdict, verdict)) for _, verdict, _ in rows], "word", True),
+        TextColumn("", [words for _, _, words in rows], "words", True),
+    ]
+    for line in lay_out(columns, show.width, indent=3).lines:
+        show.pieces(line)
+    for said in told.says:
+        show.note(said)
+
+
+def _all(show: Show, whole: Explanation, everything: bool) -> None:
+    from chaff.cli.grids import HEAD, grid, rest, title
+    from chaff.decide.explaining import HEADINGS
+    from chaff.results.shown import Cell, Styled
+
+    show.say(whole.headline, "bold")
+    for fate in ("barred", "look", "drop", "keep"):
+        found = whole.of(fate)
+        if not found:
+            continue
+        title(show, HEADINGS[fate])
+        some = found if everything or fate in ("barred", "look") else found[:HEAD]
+        rows: list[list[Cell]] = []
+        for t in some:
+            s = t.deciding
+            held = (s.figure + (f" (limit {s.limit})" if s.limit else "")) if s else ""
+            word = Styled(t.stage, "look" if fate in ("barred", "look") else fate)
+            rows.append([word, t.feature, held, s.reason if s else ""])
+        grid(show, ["at", "feature", "figure", "reason"], rows, asked=("at", "reason"), names=2)
+        rest(show, len(some), len(found))
+    show.say()
+    show.note("chaff explain SELECTION COLUMN tells the whole history of one")

@@ -1,0 +1,100 @@
+"""What every stage measured of a feature, in words: the history that a selection keeps beside each verdict."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from chaff.decide.judging import StageReport
+from chaff.decide.ledger import Ledger
+from chaff.decide.selection_parts import StepPart
+from chaff.evaluate.stage import name_of
+from chaff.results.digits import figure, p_value, score, with_error
+from chaff.results.findings import Findings
+
+STATISTIC_WORDS = {"pearson_r": "Pearson r", "spearman_rho": "Spearman ρ", "auc": "ROC AUC", "f": "F", "kruskal_h": "Kruskal–Wallis H"}
+
+
+def steps_of(reports: Sequence[StageReport], ledger: Ledger) -> list[StepPart]:
+    """Every verdict of a ledger, in order, with what its stage measured of the feature."""
+    measured = {name_of(r.stage): _Measured(r) for r in reports}
+    of_stage = {(v.feature, v.reason): name for name, m in measured.items() for v in m.report.verdicts if v.by == "pin"}
+    out = []
+    for v in ledger.verdicts:
+        stage = of_stage.get((v.feature, v.reason), v.by)
+        words = measured[stage].of(v.feature) if stage in measured else ""
+        held = {"figure": v.figure, "limit": v.limit, "reason": v.reason, "measured": words}
+        out.append(StepPart(feature=v.feature, stage=v.by, verdict=v.verdict, stays=v.stays, **held))
+    return out
+
+
+class _Measured:
+    """The words of one stage, its places among the features looked up once."""
+
+    def __init__(self, report: StageReport) -> None:
+        self.report, found = report, report.result
+        self.frame = found.frame if isinstance(found, Findings) else None
+        self.places: dict[str, int] = {}
+        if isinstance(found, Findings) and found.lead in found.frame and found.lead not in ("verdict", "rows", "missing_share"):
+            places = found.rank()
+            self.places = {str(f): int(k) for f, k in places.items() if k == k}
+
+    def of(self, feature: str) -> str:
+        if self.frame is None or feature not in self.frame.index:
+            return ""
+        row = self.frame.loc[feature]
+        parts = [say(row) for column, say in SAYS.items() if column in self.frame.columns]
+        if any(c in self.frame.columns for c in RANKED) and feature in self.places:
+            parts.append(f"{ordinal(self.places[feature])} of {len(self.frame)}")
+        return ", ".join(p for p in parts if p)
+
+
+def _facts(row: Any) -> str:
+    gaps = row["missing_share"]
+    return ("no gaps" if not gaps > 0 else f"{gaps:.0%} missing" if gaps >= 0.01 else f"{gaps:.2%} missing") + (
+        f", {int(row['distinct']):,} distinct values" if row["distinct"] == row["distinct"] else ""
+    )
+
+
+def _effect(row: Any) -> str:
+    name = str(row["statistic"]) if "statistic" in row.index else ""
+    value = row[name] if name in row.index else float("nan")
+    first = f"{STATISTIC_WORDS.get(name, name.replace('_', ' '))} {figure(value)}" if isinstance(value, float) and value == value else ""
+    low, high = row.get("effect_size_low", float("nan")), row.get("effect_size_high", float("nan"))
+    reach = f" (95 %: {figure(low, 2)} to {figure(high, 2)})" if low == low and high == high else ""
+    size = f"effect size {figure(row['effect_size'])}{reach}" if row["effect_size"] == row["effect_size"] else ""
+    p = row.get("p", float("nan"))
+    held = [f"p {p_value(float(p))}" if p == p else "", f"{int(row['rows']):,} rows" if "rows" in row.index else ""]
+    return ", ".join(w for w in (first, size, *held) if w)
+
+
+def _repeats(row: Any) -> str:
+    strongest, partner = row.get("strongest_r", float("nan")), row.get("partner", "")
+    pair = (
+        f"strongest pair |r| {figure(abs(float(strongest)))} with {partner}"
+        if strongest == strongest and isinstance(partner, str) and partner
+        else ""
+    )
+    vif = row.get("vif", float("nan"))
+    return ", ".join(w for w in (pair, f"VIF {figure(vif)}" if vif == vif else "") if w)
+
+
+def _importance(row: Any) -> str:
+    value = row["importance"]
+    return f"importance {with_error(value, row.get('importance_sd', float('nan')))}" if value == value else ""
+
+
+def _chance(row: Any) -> str:
+    real, level = row.get("real", float("nan")), row.get("chance_mean", float("nan"))
+    return f"{score(real)} against {score(level)} by chance" if real == real and level == level else ""
+
+
+SAYS: dict[str, Callable[[Any], str]] = {
+    "distinct": _facts, "effect_size": _effect, "vif": _repeats, "importance": _importance, "chance_mean": _chance,
+}  # fmt: skip
+RANKED = ("effect_size", "importance", "chance_mean")
+
+
+def ordinal(k: int) -> str:
+    """`3rd`."""
+    return f"{k}{'th' if 10 <= k % 100 <= 20 else {1: 'st', 2: 'nd', 3: 'rd'}.get(k % 10, 'th')}"

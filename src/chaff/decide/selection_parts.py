@@ -1,0 +1,129 @@
+"""The parts of a selection, as they stand in its file."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+
+class Part(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class TargetPart(Part):
+    """The column to predict."""
+
+    name: str
+    task: Literal["regression", "classification"]
+    unit: str = ""
+    classes: list[str] = Field(default_factory=list)
+    positive: str | None = None
+    shape: ShapePart | None = None
+
+
+class ShapePart(Part):
+    """How the values of a column were spread over the training rows."""
+
+    rows: int
+    missing_share: float = 0.0
+    steps: list[list[float]] = Field(default_factory=list)
+    """Of a number: [value, share of rows below it, share at or below it], about twenty of them."""
+    levels: dict[str, float] = Field(default_factory=dict)
+    """Of words: level to share."""
+
+
+class StepPart(Part):
+    """What one stage said of one column."""
+
+    feature: str
+    stage: str
+    verdict: Literal["keep", "drop", "look"]
+    stays: bool
+    figure: str = ""
+    limit: str = ""
+    reason: str = ""
+    measured: str = ""
+    """What it measured, in words."""
+
+
+class KeptPart(Part):
+    """A column that stays, and what new data must look like."""
+
+    name: str
+    kind: Literal["number", "binary", "category", "date", "text"]
+    words: bool = False
+    """Whether its cells are words (a category, or a binary column such as yes/no) and not numbers."""
+    range: list[float] | None = None
+    levels: list[str] | None = None
+    missing_share: float = 0.0
+    unit: str = ""
+    meaning: str = ""
+    members: list[str] | None = None
+    """Columns behind a feature declared with `together`."""
+    verdict: Literal["keep", "look"] = "keep"
+    figure: str = ""
+    reason: str = ""
+    shape: ShapePart | None = None
+
+
+class DroppedPart(Part):
+    """A column that went."""
+
+    name: str
+    stage: str
+    figure: str = ""
+    limit: str = ""
+    reason: str = ""
+
+
+class LookPart(Part):
+    """A column that a person should look at."""
+
+    name: str
+    stage: str
+    barred: bool
+    figure: str = ""
+    limit: str = ""
+    reason: str = ""
+
+
+class AboutPart(Part):
+    """What is known of a column that went."""
+
+    kind: str = ""
+    unit: str = ""
+    meaning: str = ""
+
+
+class DerivedPart(Part):
+    """A kept column that `apply` makes: a flag of what is missing in `of`, or `of` with its gaps filled."""
+
+    name: str
+    made: Literal["missing flag", "fill"]
+    of: str
+    value: float | str | None = None
+
+
+class HoldoutPart(Part):
+    """The rows that were set aside before anything was looked at."""
+
+    rows: str = ""
+    """SHA-256 of the row numbers."""
+    bitmap: str = ""
+    """The rows themselves: one bit a row of the source, packed, deflated, base64."""
+    count: int = 0
+    share: float = 0.0
+    how: str = "none"
+    reads: int = 0
+    pinned_after: list[str] = Field(default_factory=list)
+    """Features that were pinned after these rows had been read: their score is no evidence for the pin."""
+
+
+class DataPart(Part):
+    """The table that the selection was made on."""
+
+    source: str = ""
+    rows: int
+    columns: list[str]
+    fingerprint: str

@@ -1,0 +1,138 @@
+"""Shapes: how the values of a column were spread when it was selected, small enough for a file, and how far others lie from it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from chaff.arrays import Floats
+from chaff.decide.selection_parts import ShapePart
+from chaff.table.kinds import Column
+
+STEPS = 20  # quantiles that the spread of a number is told by
+BINS = 10  # of equal count, for the population stability
+OTHER = "(other)"
+MOST_LEVELS = 200
+FLOOR = 1e-4  # a share of none would make one row infinitely surprising
+
+
+def shape_of(column: Column) -> ShapePart:
+    """Of a number: values and the share of rows at or below each; of levels: their shares. Missing cells apart."""
+    present = column.values[~column.missing]
+    rows, missing = int(column.values.size), round(float(column.missing.mean()), 6) if column.values.size else 0.0
+    if column.levels:
+        counts = np.bincount(present.astype(int), minlength=len(column.levels)) / max(present.size, 1)
+        order = np.argsort(-counts, kind="stable")[:MOST_LEVELS]
+        return ShapePart(rows=rows, missing_share=missing, levels={column.levels[k]: float(f"{counts[k]:.6g}") for k in order if counts[k]})
+    if not present.size:
+        return ShapePart(rows=rows, missing_share=missing)
+    values = np.sort(present)
+    edges = np.unique(values[np.minimum((np.arange(STEPS + 1) / STEPS * values.size).astype(int), values.size - 1)])
+    below = np.searchsorted(values, edges, side="right") / values.size
+    strictly = np.searchsorted(values, edges, side="left") / values.size
+    steps = [[float(e), float(f"{s:.6g}"), float(f"{b:.6g}")] for e, s, b in zip(edges, strictly, below, strict=True)]
+    return ShapePart(rows=rows, missing_share=missing, steps=steps)
+
+
+@dataclass
+class Tally:
+    """Counts of new values against the steps of a shape, one batch after the other."""
+
+    shape: ShapePart
+    rows: int = 0
+    missing: int = 0
+
+    def __post_init__(self) -> None:
+        self._edges = np.array([s[0] for s in self.shape.steps])
+        self._below = np.zeros((2, self._edges.size), np.int64)  # strictly below, at or below
+        self._low, self._high = np.inf, -np.inf
+        self.levels: dict[str, int] = {}
+
+    def add_numbers(self, values: Floats) -> None:
+        """float64, NaN where missing."""
+        self.rows += values.size
+        gaps = np.isnan(values)
+        if gaps.any():
+            self.missing += int(gaps.sum())
+            values = values[~gaps]
+        if not values.size:
+            return
+        self._low, self._high = min(self._low, float(values.min())), max(self._high, float(values.max()))
+        if self._edges.size:
+            ordered = np.sort(values)
+            self._below[0] += np.searchsorted(ordered, self._edges, side="left")
+            self._below[1] += np.searchsorted(ordered, self._edges, side="right")
+
+    def add_words(self, counts: dict[str | None, int]) -> None:
+        """How often each level comes; None for missing cells."""
+        for word, n in counts.items():
+            self.rows += n
+            if word is None:
+                self.missing += n
+            else:
+                self.levels[word] = self.levels.get(word, 0) + n
+
+    @property
+    def present(self) -> int:
+        return self.rows - self.missing
+
+    @property
+    def range(self) -> tuple[float, float] | None:
+        return (self._low, self._high) if self._high >= self._low else None
+
+    def drift(self) -> Drift:
+        """How far the new values lie from the old ones."""
+        missing = (self.shape.missing_share, self.missing / self.rows if self.rows else 0.0)
+        if not self.present:
+            return Drift(float("nan"), float("nan"), missing, (), self.rows)
+        if self.shape.levels:
+            return self._of_levels(missing)
+        if not self._edges.size:
+            return Drift(float("nan"), float("nan"), missing, (), self.rows)
+        new = self._below / self.present
+        old = np.array([[s[1] for s in self.shape.steps], [s[2] for s in self.shape.steps]])
+        cuts = self._cuts(old[1])
+        shares = [np.diff(np.concatenate([[0.0], f[1][cuts], [1.0]])) for f in (old, new)]
+        return Drift(stability_index(*shares), float(np.abs(new - old).max()), missing, (), self.rows)
+
+    def _cuts(self, below: Floats) -> Any:
+        """Steps that cut the old values into bins of about equal count."""
+        wanted = np.searchsorted(below, np.arange(1, BINS) / BINS - 1e-9)
+        return np.unique(wanted[wanted < below.size - 1])
+
+    def _of_levels(self, missing: tuple[float, float]) -> Drift:
+        old, total = self.shape.levels, self.present
+        fresh = tuple(sorted(set(self.levels) - set(old)))
+        names = list(old)
+        a = np.array([*old.values(), max(0.0, 1.0 - sum(old.values()))])
+        b = np.array([*(self.levels.get(n, 0) / total for n in names), sum(self.levels[w] for w in fresh) / total])
+        return Drift(stability_index(a, b), float(np.abs(a - b).sum() / 2), missing, fresh, self.rows)
+
+
+@dataclass(frozen=True)
+class Drift:
+    """How far the values of a column lie from those that it was selected on."""
+
+    stability: float
+    """Population stability index: 0 the same, over 0.1 some, over 0.25 much."""
+    distance: float
+    """Of numbers the largest difference of the shares below a value (Kolmogorov–Smirnov, over the stored steps); of levels the share of
+    rows that would have to change."""
+    missing: tuple[float, float]
+    """Shares, then and now."""
+    fresh: tuple[str, ...]
+    """Levels that were not there."""
+    rows: int
+
+
+def stability_index(old: Floats, new: Floats) -> float:
+    """Σ (new − old) ln(new / old) over shares; 0 where nothing moved (the symmetric divergence of Jeffreys, 1946).
+
+    >>> import numpy as np
+    >>> stability_index(np.array([0.5, 0.5]), np.array([0.5, 0.5]))
+    0.0
+    """
+    a, b = np.maximum(old, FLOOR), np.maximum(new, FLOOR)
+    return float(((b - a) * np.log(b / a)).sum())
