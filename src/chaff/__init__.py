@@ -62,6 +62,8 @@ _PUBLIC = {
     "read_plan": "chaff.decide.plan",
     "pin_keep": "chaff.decide.pins",
     "pin_drop": "chaff.decide.pins",
+    "Evaluation": "chaff.methods.evaluation.evaluation",
+    "Explanation": "chaff.decide.explaining",
     "Selection": "chaff.decide.selection",
     "read_selection": "chaff.decide.selection",
     "Ledger": "chaff.decide.ledger",

@@ -39,7 +39,7 @@ def run_and_show(
     return run
 
 
-def free_for(folder: Path, reduced: str, table: Table, plan: Plan, pins: Sequence[Pin], seed: int) -> bool:
+def free_for(folder: Path, reduced: str, table: Table, plan: Plan, pins: Sequence[Pin], seed: int, more: Sequence[str] = ()) -> bool:
     """Whether the folder holds the results of this very run; refused, before any work, where it holds others' files.
 
     Raises
@@ -51,7 +51,7 @@ def free_for(folder: Path, reduced: str, table: Table, plan: Plan, pins: Sequenc
 
     again = (folder / "selection.json").exists() and same_run(folder / "selection.json", table, plan, pins, seed)
     with keep_existing(False) if again else nullcontext():
-        for name in ("selection.json", "ledger.csv", reduced, FIGURE):
+        for name in ("selection.json", "ledger.csv", reduced, FIGURE, *more):
             check_place(folder / name)
     return again
 

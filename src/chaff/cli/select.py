@@ -13,6 +13,8 @@ from chaff.cli.options import holdout_said, limits_said, pin_options, plan_optio
 if TYPE_CHECKING:
     from chaff.cli.console import Show
     from chaff.decide.plan import Plan
+    from chaff.decide.run import Run
+    from chaff.methods.evaluation.evaluation import Evaluation
 
 
 @click.command("select")
@@ -46,6 +48,14 @@ if TYPE_CHECKING:
 @click.option(
     "--decoys", type=click.IntRange(1), metavar="N", help="Put N columns of known noise in, and count those kept; none is written out."
 )
+@click.option(
+    "--evaluate",
+    is_flag=True,
+    help="The final model on the holdout, full and kept side by side: metrics with intervals, class table, worst rows.",
+)
+@click.option(
+    "--threshold", type=click.FloatRange(0, 1), help="With --evaluate, two classes: the share from which the positive one is said."
+)
 @click.option("--times", is_flag=True, help="Say where the time went, by stage.")
 @work_options
 def command(data: str, **said: Any) -> None:
@@ -70,7 +80,9 @@ def command(data: str, **said: Any) -> None:
     reads(data)
     parquet = Path(data).suffix.lower() in (".parquet", ".pq")
     reduced = "reduced.parquet" if parquet else "reduced.csv"
-    again = free_for(folder, reduced, table, dataclasses.replace(plan, pins=()), pins, said["seed"])
+    _check_evaluate(said, table, share)
+    more = [*(("evaluation.png", "holdout_predictions.csv") if said["evaluate"] else ())]
+    again = free_for(folder, reduced, table, dataclasses.replace(plan, pins=()), pins, said["seed"], more)
     save_pins(said)
     show = Show(said["form"])
     show.table(table)
@@ -79,12 +91,43 @@ def command(data: str, **said: Any) -> None:
     ways = {"honest": "quick" if said["quick"] else said["honest"], "state": not said["no_state"]}
     run = run_and_show(table, dataclasses.replace(plan, pins=()), list(pins), folder, show, said["seed"], said["workers"], share, **ways)
     show.stopwatch.turn(AFTER)
-    names = leave(run, folder, data, reduced, again=again)
+    found = _evaluated(run, said, show) if said["evaluate"] else None
+    names = leave(run, folder, data, reduced, more=_files_of(found, said["threshold"]) if found is not None else None, again=again)
     if said["times"]:
         _times(show)
     times = {"times": show.stopwatch.spent} if said["times"] else {}
-    show.finish("select", {"run": run, **times}, [str(folder / n) for n in names])
+    evaluation = {"evaluation": found} if found is not None else {}
+    show.finish("select", {"run": run, **evaluation, **times}, [str(folder / n) for n in names])
     show.command(f" next: chaff apply {folder}/selection.json NEW{Path(data).suffix} -o NEW_reduced.csv")
+
+
+def _check_evaluate(said: dict[str, Any], table: Any, share: float | None) -> None:
+    """What can be told before any work."""
+    if said["threshold"] is not None and not said["evaluate"]:
+        raise click.UsageError("--threshold goes with --evaluate")
+    if said["threshold"] is not None and len(table.target.classes) != 2:
+        raise click.UsageError(f"--threshold is for two classes; {table.target.name} has {len(table.target.classes) or 'numbers'}")
+    if said["evaluate"] and share == 0:
+        raise click.UsageError("--evaluate needs rows that are held out: leave --holdout 0 away")
+
+
+def _evaluated(run: Run, said: dict[str, Any], show: Show) -> Evaluation:
+    from chaff.cli.evaluated import show_evaluation
+
+    found = run.evaluate(workers=said["workers"], state=not said["no_state"])
+    show_evaluation(show, found, said["threshold"])
+    return found
+
+
+def _files_of(found: Evaluation, threshold: float | None) -> dict[str, Any]:
+    """What an evaluation leaves: a figure, and what was predicted of every held out row."""
+    from chaff.files import harmless
+    from chaff.plots.evaluation_figures import evaluated
+
+    return {
+        "evaluation.png": lambda part: evaluated(found, threshold=threshold).savefig(part),
+        "holdout_predictions.csv": lambda part: harmless(found.losses).to_csv(part),
+    }
 
 
 def _times(show: Show) -> None:

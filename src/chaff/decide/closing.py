@@ -89,6 +89,7 @@ class Closing:
     honest_gap: Gap | None
     folds: str
     holdout_rows: int
+    deciding: Model
     holdout_repeats: int = 0
     """Holdout rows that repeat a training row."""
 
@@ -137,7 +138,7 @@ def close(table: Table, train: Table, held: Ints, rows: Ints, plan: Plan, walked
     )
     return Closing(
         walked.full, walked.kept, ground.metric, second[0], decided.model.label, decided.other.label if decided.other else "",
-        (*lines, nothing_line), honest, others[1], gap, _honest_gap(honest), setting.folds.how, int(held.size),
+        (*lines, nothing_line), honest, others[1], gap, _honest_gap(honest), setting.folds.how, int(held.size), decided.model,
         _repeats_in_holdout(table, held),
     )  # fmt: skip
 

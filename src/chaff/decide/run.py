@@ -6,7 +6,7 @@ import textwrap
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from chaff.arrays import Ints
 from chaff.decide.closing import WAYS, Closing, Way, close
@@ -35,6 +35,9 @@ from chaff.results.shown import columns_of, lay_out, table_html, terminal_width
 from chaff.results.trail import Trail
 from chaff.table.table import Table
 from chaff.work import Watch, Work
+
+if TYPE_CHECKING:
+    from chaff.methods.evaluation.evaluation import Evaluation
 
 
 @dataclass(frozen=True)
@@ -72,6 +75,39 @@ class Run:
         if stage not in names:
             raise UsageError(f"the run has no stage '{stage}'; it has {', '.join(names)}.{nearest(stage, names)}")
         return self.stages[names.index(stage)].result
+
+    def evaluate(self, model: Any = None, *, workers: int | None = None, state: bool = True) -> Evaluation:
+        """The final model on the rows that were held out, with the full and the kept set side by side.
+
+        Parameters
+        ----------
+        model : model, str or dict, optional
+            The one that decided when left out. Another one reads the holdout once more, which is counted.
+        workers : int, optional
+        state : bool
+            Whether that is counted across runs, as in `chaff.select`.
+
+        Returns
+        -------
+        Evaluation
+            ``frame``: every metric that fits, each with an interval, and kept less full; for classes `confusion`, `thresholds`,
+            `calibration`; `residuals` for numbers; `worst` rows.
+
+        Raises
+        ------
+        UsageError
+            When no rows were held out.
+
+        Examples
+        --------
+        >>> import chaff
+        >>> run = chaff.select(chaff.demo.table(rows=300), plan=chaff.Plan((chaff.Screen(), chaff.Search(model="ridge"))))
+        >>> run.evaluate().frame.index.tolist()
+        ['r2', 'rmse', 'mae']
+        """
+        from chaff.decide.evaluating import evaluation_of
+
+        return evaluation_of(self, model, workers, state)
 
     def __str__(self) -> str:
         head, *rows = closing_rows(self.closing)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from chaff.plots.chance_figures import chance_band, decoys_among, knockoff_differences, shadow_rounds, stability_shares
 from chaff.plots.compare_figures import compared_curves, kept_by_methods
 from chaff.plots.correlation_map import correlation_map
+from chaff.plots.evaluation_figures import calibration_curve, confusion_table, evaluated, predicted_against_true, residual_spread
 from chaff.plots.feature_target import feature_target, two_features
 from chaff.plots.histograms import histograms, missing_map
 from chaff.plots.importance_figures import coefficient_path, disagreement, effects, fold_spread, importance_bars
@@ -28,7 +29,12 @@ __all__ = [
     "compared_curves",
     "correlation_map",
     "kept_by_methods",
+    "calibration_curve",
+    "confusion_table",
     "disagreement",
+    "evaluated",
+    "predicted_against_true",
+    "residual_spread",
     "effects",
     "feature_target",
     "fold_spread",

@@ -1,0 +1,39 @@
+"""The final model of a run on the rows that were held out."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from chaff.decide.record import fingerprint
+from chaff.decide.state import count_read
+from chaff.errors import UsageError
+from chaff.evaluate.fitted import FitAndPredict, Prepare
+from chaff.folds import one_split
+from chaff.methods.evaluation.evaluation import FULL, KEPT, NOTHING, Evaluation
+from chaff.models.named import as_model
+from chaff.work import Work
+
+if TYPE_CHECKING:
+    from chaff.decide.run import Run
+
+
+def evaluation_of(run: Run, model: Any = None, workers: int | None = None, state: bool = True) -> Evaluation:
+    """See `Run.evaluate`."""
+    if not run.holdout.size:
+        raise UsageError(
+            "no rows were held out, so there is nothing to evaluate on: select with holdout=0.2 (--holdout 0.2), or give separate rows"
+        )
+    used = run.closing.deciding if model is None else as_model(model)
+    reads = run.ledger.holdout_reads
+    if model is not None and used != run.closing.deciding:  # another look at rows that the closing table has read once
+        reads = count_read(fingerprint(run.table), run.selection.holdout.rows, state)
+    sets = {FULL: run.closing.full, KEPT: run.closing.kept, NOTHING: ()}
+    names = tuple(f for f in run.table.features if f in set(sets[FULL]) | set(sets[KEPT]))
+    wide = run.table.with_features(names) if names else run.table
+    rows = np.setdiff1d(np.arange(len(run.table)), run.holdout)
+    split = Prepare(wide, used, one_split(wide, rows, run.holdout), Work(run.selection.seed, workers))(0)
+    fit = FitAndPredict(used)
+    predicted = {s: fit((tuple(f for f in names if f in set(some)), split)) for s, some in sets.items()}
+    return Evaluation(used, wide.take(run.holdout), split.truth, predicted, sets, reads)
