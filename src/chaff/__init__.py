@@ -35,6 +35,7 @@ _PUBLIC = {
     "search": "chaff.decide.calls.search",
     "runs": "chaff.decide.calls.search",
     "Runs": "chaff.methods.search.runs",
+    "write_report": "chaff.report.writing",
     "compare": "chaff.decide.calls.compare",
     "Comparison": "chaff.methods.comparing.comparison",
     "SearchedTrail": "chaff.methods.search.searched",

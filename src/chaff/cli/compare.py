@@ -50,6 +50,7 @@ if TYPE_CHECKING:
     "--out", metavar="FILE", help="Save the scores of every feature under every method: .csv or .parquet; .json holds everything."
 )
 @click.option("--figures", metavar="FOLDER", help="Draw compared.png (score by size) and kept_by.png (which method keeps what) there.")
+@click.option("--report", metavar="FILE", help="Write one page that tells it all: .html.")
 @work_options
 def command(data: str, **said: Any) -> None:
     """Compare methods on DATA: each learned inside every training fold, every set scored by one model on the rows left out."""
@@ -58,6 +59,7 @@ def command(data: str, **said: Any) -> None:
     from chaff.decide.calls.compare import USUAL, compare
 
     file_ending(said["out"], (".json", ".csv", ".parquet"), "--out")
+    file_ending(said["report"], (".html",), "--report")
     sizes = [_whole(v) for v in numbers(said["sizes"], "--sizes")] if said["sizes"] else None
     methods = [choice_said(m, "--method") for m in said["methods"]] or list(USUAL)
     truth = [n.strip() for n in said["truth"].split(",") if n.strip()] if said["truth"] else None
@@ -148,6 +150,10 @@ def _leave(found: Comparison, said: dict[str, Any]) -> list[str]:
         else:
             write_with(said["out"], lambda part: flat.to_parquet(part))
         names.append(said["out"])
+    if said["report"]:
+        from chaff.report.writing import write_report
+
+        names.append(str(write_report(found, said["report"])))
     if said["figures"]:
         from chaff.plots.compare_figures import compared_curves, kept_by_methods
 

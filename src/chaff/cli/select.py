@@ -56,6 +56,7 @@ if TYPE_CHECKING:
 @click.option(
     "--threshold", type=click.FloatRange(0, 1), help="With --evaluate, two classes: the share from which the positive one is said."
 )
+@click.option("--report", is_flag=True, help="Leave report.html too: one page that tells it all, works from disk, prints.")
 @click.option("--times", is_flag=True, help="Say where the time went, by stage.")
 @work_options
 def command(data: str, **said: Any) -> None:
@@ -81,7 +82,7 @@ def command(data: str, **said: Any) -> None:
     parquet = Path(data).suffix.lower() in (".parquet", ".pq")
     reduced = "reduced.parquet" if parquet else "reduced.csv"
     _check_evaluate(said, table, share)
-    more = [*(("evaluation.png", "holdout_predictions.csv") if said["evaluate"] else ())]
+    more = [*(("evaluation.png", "holdout_predictions.csv") if said["evaluate"] else ()), *(["report.html"] if said["report"] else [])]
     again = free_for(folder, reduced, table, dataclasses.replace(plan, pins=()), pins, said["seed"], more)
     save_pins(said)
     show = Show(said["form"])
@@ -92,7 +93,7 @@ def command(data: str, **said: Any) -> None:
     run = run_and_show(table, dataclasses.replace(plan, pins=()), list(pins), folder, show, said["seed"], said["workers"], share, **ways)
     show.stopwatch.turn(AFTER)
     found = _evaluated(run, said, show) if said["evaluate"] else None
-    names = leave(run, folder, data, reduced, more=_files_of(found, said["threshold"]) if found is not None else None, again=again)
+    names = leave(run, folder, data, reduced, more=_files_of(found, said["threshold"]) | _page_of(run, found, said["report"]), again=again)
     if said["times"]:
         _times(show)
     times = {"times": show.stopwatch.spent} if said["times"] else {}
@@ -119,8 +120,19 @@ def _evaluated(run: Run, said: dict[str, Any], show: Show) -> Evaluation:
     return found
 
 
-def _files_of(found: Evaluation, threshold: float | None) -> dict[str, Any]:
+def _page_of(run: Run, found: Evaluation | None, asked: bool) -> dict[str, Any]:
+    """The page, where it is asked for."""
+    if not asked:
+        return {}
+    from chaff.report.writing import write_report
+
+    return {"report.html": lambda part: write_report(run, part, evaluation=found)}
+
+
+def _files_of(found: Evaluation | None, threshold: float | None) -> dict[str, Any]:
     """What an evaluation leaves: a figure, and what was predicted of every held out row."""
+    if found is None:
+        return {}
     from chaff.files import harmless
     from chaff.plots.evaluation_figures import evaluated
 

@@ -109,6 +109,22 @@ class Run:
 
         return evaluation_of(self, model, workers, state)
 
+    def report(self, path: str | Path) -> Path:
+        """Write one self-contained page that tells the whole run: no network, works from disk, prints (see `chaff.write_report`).
+
+        Parameters
+        ----------
+        path : str or Path
+            Ends in .html.
+
+        Raises
+        ------
+        UsageError, DataError
+        """
+        import chaff
+
+        return chaff.write_report(self, path)
+
     def __str__(self) -> str:
         head, *rows = closing_rows(self.closing)
         laid = lay_out(columns_of(head, rows, asked=head[:2]), terminal_width(), indent=0)

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import combinations
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -224,6 +225,12 @@ class Comparison:
     def headline(self) -> str:
         """In a line."""
         return f"{len(self.methods)} methods compared with {self.scorer.model.label}"
+
+    def report(self, path: str | Path) -> Path:
+        """Write one self-contained page of the comparison (see `chaff.write_report`)."""
+        import chaff
+
+        return chaff.write_report(self, path)
 
     def __str__(self) -> str:
         return frame_text(self.headline, self.frame, ("smallest", "score", "score_se", "stability", "best"), self.notes)

@@ -1,0 +1,88 @@
+"use strict";
+// Everything can be read without this: it sorts, searches, and writes a person's verdicts down as pins.
+document.documentElement.classList.add("scripted");
+
+function valueOf(row, column) {
+  const said = row.cells[column].dataset.v;
+  const number = said === "" ? NaN : Number(said);
+  return { said, number, empty: said === "" };
+}
+
+function sortBy(button) {
+  const heading = button.closest("th"), table = heading.closest("table"), body = table.tBodies[0];
+  const column = heading.cellIndex, down = heading.getAttribute("aria-sort") !== "descending";
+  const rows = Array.from(body.rows, (row, place) => ({ row, place, ...valueOf(row, column) }));
+  const numbers = rows.every((r) => r.empty || !Number.isNaN(r.number));
+  const sign = (numbers ? down : !down) ? -1 : 1;  // numbers: the largest first; words: from a on
+  rows.sort((a, b) => {
+    if (a.empty !== b.empty) return a.empty ? 1 : -1;  // what is not known comes last, either way
+    const order = numbers ? a.number - b.number : a.said < b.said ? -1 : a.said > b.said ? 1 : 0;
+    return sign * order || a.place - b.place;
+  });
+  for (const th of heading.parentNode.cells) th.removeAttribute("aria-sort");
+  heading.setAttribute("aria-sort", down ? "descending" : "ascending");
+  const fragment = document.createDocumentFragment();
+  for (const r of rows) fragment.append(r.row);
+  body.append(fragment);
+}
+
+function search(input) {
+  const block = document.getElementById(input.dataset.searches), words = input.value.trim().toLowerCase().split(/\s+/);
+  let shown = 0, all = 0;
+  for (const row of block.querySelector("tbody").rows) {
+    const text = row.dataset.text || (row.dataset.text = Array.from(row.cells, (c) => (c.querySelector("select") ? "" : c.textContent)).join(" ").toLowerCase());
+    const fits = words.every((w) => text.includes(w));
+    row.hidden = !fits;
+    all += 1;
+    shown += fits;
+  }
+  block.querySelector(".found").textContent = input.value.trim() ? `${shown} of ${all}` : "";
+}
+
+function quoted(text) {
+  return JSON.stringify(text).replace(/\u007f/g, "\\u007F");
+}
+
+function writePins() {
+  const lines = [];
+  for (const select of document.querySelectorAll("select[data-pins]")) {
+    select.closest("tr").classList.toggle("set", select.value !== "");
+    if (select.value === "look") lines.push(`# look at ${quoted(select.dataset.pins)}`, "");
+    else if (select.value) lines.push("[[pin]]", `feature = ${quoted(select.dataset.pins)}`, `verdict = "${select.value}"`, 'because = ""  # say why', "");
+  }
+  document.getElementById("pin-lines").textContent = lines.length ? lines.join("\n") : "no column is set yet";
+}
+
+async function copy(button) {
+  const text = button.parentNode.querySelector("pre").textContent, before = button.textContent;
+  try {
+    await navigator.clipboard.writeText(text);
+    button.textContent = "Copied";
+  } catch {  // a page from disk may not write to the clipboard: mark the lines, so that they can be copied by hand
+    const range = document.createRange();
+    range.selectNodeContents(button.parentNode.querySelector("pre"));
+    const marked = getSelection();
+    marked.removeAllRanges();
+    marked.addRange(range);
+    button.textContent = "Marked: press Ctrl+C";
+  }
+  setTimeout(() => { button.textContent = before; }, 2500);
+}
+
+document.addEventListener("click", (event) => {
+  const sorts = event.target.closest("button.sort"), copies = event.target.closest("button.copy");
+  if (sorts) sortBy(sorts);
+  if (copies) copy(copies);
+});
+document.addEventListener("input", (event) => {
+  if (event.target.dataset.searches) search(event.target);
+});
+document.addEventListener("change", (event) => {
+  if (event.target.dataset.pins !== undefined) writePins();
+});
+addEventListener("beforeprint", () => {
+  for (const fold of document.querySelectorAll("details.fold:not([open])")) { fold.open = true; fold.dataset.shut = "1"; }
+});
+addEventListener("afterprint", () => {
+  for (const fold of document.querySelectorAll("details.fold[data-shut]")) fold.open = false;
+});
