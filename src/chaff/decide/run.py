@@ -19,7 +19,7 @@ from chaff.decide.plan import Plan, built_in_plan, read_plan
 from chaff.decide.record import fingerprint, selection_of
 from chaff.decide.selection import Selection
 from chaff.decide.state import count_read
-from chaff.decide.telling import answer_line, closing_rows, closing_words
+from chaff.decide.telling import answer_line, closing_rows, closing_warnings, closing_words
 from chaff.decide.walk import AfterStage, Walked, walk_stages
 from chaff.errors import UsageError, nearest
 from chaff.evaluate.setting import Setting
@@ -139,8 +139,12 @@ class Run:
         )
 
     def _repr_html_(self) -> str:
+        """The head of the page that `report` writes: the answer, its table, and what to look at."""
         head, *rows = closing_rows(self.closing)
-        return table_html(answer_line(self.closing), head, rows, [*str(self.selection).splitlines(), *closing_words(self)])
+        words = [*str(self.selection).splitlines(), *closing_warnings(self.closing), *closing_words(self)]
+        looks = [[x.name, "barred" if x.barred else "stays", x.figure, x.reason] for x in self.selection.look]
+        shown = table_html(answer_line(self.closing), head, rows, words)
+        return shown + (table_html("Look at these yourself", ["column", "", "figure", "why"], looks) if looks else "")
 
     def as_plain(self) -> dict[str, Any]:
         return (

@@ -60,7 +60,7 @@ def _answer(run: Run) -> Section:
         Words(list(map(_sentence, closing_words(run)))),
         Words(_reading(run), "quiet"),
     ]
-    return Section("answer", "The answer", _shown(blocks))
+    return Section("answer", "The answer", _shown(blocks), short="Answer")
 
 
 def _sentence(words: str) -> str:
@@ -98,7 +98,9 @@ def _looks(run: Run) -> Section | None:
             ]
         )
     lead = Words(["A person should decide on these; barred ones take no part until they are pinned in."])
-    return Section("look", "Look at these yourself", [lead, Grid("looks", ["column", "what", "figure", "why", "what it is"], rows)])
+    return Section(
+        "look", "Look at these yourself", [lead, Grid("looks", ["column", "what", "figure", "why", "what it is"], rows)], short="To look at"
+    )
 
 
 def _sizes(run: Run) -> Section | None:
@@ -113,7 +115,7 @@ def _sizes(run: Run) -> Section | None:
     )
     lead = Words(["The score of each number of columns: the search is run anew inside every fold and judged on the rows left out."])
     grid = Grid("sizes", ["size", head[1], "mark", "comes", "goes"], cells)
-    return Section("sizes", "How many columns", _shown([lead, drawn, grid]))
+    return Section("sizes", "How many columns", _shown([lead, drawn, grid]), short="Sizes")
 
 
 def _final(found: Evaluation | None) -> Section | None:
@@ -134,7 +136,7 @@ def _final(found: Evaluation | None) -> Section | None:
         several.index = [f"{t:g}" for t in several.index]
         blocks.append(frame_grid("thresholds", several, f"said to be '{found.classes[1]}' from a share on", "from share"))
     blocks.append(frame_grid("worst", found.worst(), "rows that the kept set predicts worst", "row"))
-    return Section("final", "The final model on held out rows", _shown(blocks))
+    return Section("final", "The final model on held out rows", _shown(blocks), short="Final model")
 
 
 def _evaluated_words(found: Evaluation) -> str:
@@ -155,7 +157,9 @@ def _stand_ins(run: Run) -> Section | None:
         cells = [text_cell(a), number_cell(shares.get(a, float("nan")), f"{shares.get(a, 0):.0%}")]
         rows.append([*cells, text_cell(b), number_cell(shares.get(b, float("nan")), f"{shares.get(b, 0):.0%}")])
     lead = Words(["Pairs of which the folds kept the one or the other, hardly ever both: either will do."])
-    return Section("alternatives", "What could stand in", [lead, Grid("pairs", ["either", "kept in", "or", "kept in "], rows)])
+    return Section(
+        "alternatives", "What could stand in", [lead, Grid("pairs", ["either", "kept in", "or", "kept in "], rows)], short="Stand-ins"
+    )
 
 
 MEASURES = (("relevance", "effect_size"), ("overlap", "vif"), ("importance", "importance"))
@@ -177,7 +181,7 @@ def _columns(run: Run) -> Section:
         s = t.deciding
         rows.append([*row, text_cell(s.reason if s else ""), text_cell(t.about)])
     lead = Words(["Open a name for everything that was said of it. A click on a heading sorts."])
-    return Section("columns", "Every column", [lead, Grid("columns", [*headers, "why", "what it is"], rows, pins=True)])
+    return Section("columns", "Every column", [lead, Grid("columns", [*headers, "why", "what it is"], rows, pins=True)], short="Columns")
 
 
 def _history(t: Told) -> Cell:
@@ -203,7 +207,7 @@ def _stage(report: StageReport) -> Section:
         ]
     else:
         blocks += [Words(getattr(result, "notes", ()), "quiet"), frame_grid(f"stage-{name}", result.frame, "every move", "move")]
-    return Section(f"stage-{name}".replace(" ", "-"), f"Stage {name}", _shown(blocks), folded=True)
+    return Section(f"stage-{name}".replace(" ", "-"), f"Stage {name}", _shown(blocks), True, name)
 
 
 def _figures(report: StageReport) -> list[Picture | None]:
@@ -231,4 +235,4 @@ def _asked(run: Run) -> Section:
     from chaff.decide.plan import plan_from
 
     text = plan_from(plan).to_toml()
-    return Section("asked", "What was asked", [Words(said), Words(notes, "quiet"), Code(text, "the plan")], folded=True)
+    return Section("asked", "What was asked", [Words(said), Words(notes, "quiet"), Code(text, "the plan")], True, "Asked")

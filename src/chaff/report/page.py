@@ -14,6 +14,7 @@ import numpy as np
 from chaff.results.digits import cell as cell_words
 
 LONGEST = 300  # letters of a cell
+PAPER_COLUMNS = 10
 
 
 @dataclass(frozen=True)
@@ -40,6 +41,11 @@ class Grid:
     pins: bool = False
     """Whether a person can set a verdict in every row."""
     kind: str = "grid"
+
+    @property
+    def wide(self) -> bool:
+        """Whether paper has no room for all of it."""
+        return len(self.headers) > PAPER_COLUMNS
 
     @property
     def heads(self) -> list[tuple[str, str]]:
@@ -92,6 +98,8 @@ class Section:
     title: str
     blocks: Sequence[Block]
     folded: bool = False
+    short: str = ""
+    """In the list of sections at the top."""
 
 
 @dataclass(frozen=True)
