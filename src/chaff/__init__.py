@@ -65,6 +65,7 @@ _PUBLIC = {
     "pin_drop": "chaff.decide.pins",
     "Evaluation": "chaff.methods.evaluation.evaluation",
     "Explanation": "chaff.decide.explaining",
+    "Drifts": "chaff.decide.drift",
     "Selection": "chaff.decide.selection",
     "read_selection": "chaff.decide.selection",
     "Ledger": "chaff.decide.ledger",

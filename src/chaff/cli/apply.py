@@ -2,23 +2,35 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import click
 
 from chaff.cli.options import work_options
+
+if TYPE_CHECKING:
+    from chaff.cli.console import Show
+    from chaff.decide.drift import Drifts
 
 
 @click.command("apply")
 @click.argument("selection", type=click.Path())
 @click.argument("data", type=click.Path())
 @click.option("-o", "--out", required=True, type=click.Path(dir_okay=False), help="Output, .csv or .parquet by its ending.")
+@click.option(
+    "--strict", is_flag=True,
+    help="Refuse rows that do not look like those selected from: new levels, columns that moved.",
+)  # fmt: skip
 @work_options
-def command(selection: str, data: str, out: str, seed: int, workers: int | None, form: str) -> None:
-    """Keep the columns of SELECTION (a selection.json) in the file DATA.
+def command(selection: str, data: str, out: str, strict: bool, seed: int, workers: int | None, form: str) -> None:
+    """Keep the columns of SELECTION (a selection.json) in the file DATA, of any size, and say how its rows differ.
 
     The target comes first if it is there, ids and groups are carried along if they are there. A kept column that is missing
     or holds another kind is refused.
     """
     from chaff.cli.console import Show
+    from chaff.decide.apply import apply_selection
+    from chaff.decide.drift import Watcher
     from chaff.decide.selection import read_selection
     from chaff.files import check_place, keep_existing, reads
 
@@ -28,6 +40,30 @@ def command(selection: str, data: str, out: str, seed: int, workers: int | None,
     with keep_existing(False):  # whether it is there, and holds the same, is asked when it is made
         check_place(out)
     chosen = read_selection(selection)
-    chosen.apply(data, out)
+    watcher = Watcher(chosen)
+    apply_selection(chosen, data, out, strict, watcher)
+    found = watcher.found()
     show.say(f" {len(chosen.kept)} kept features of {data}")
-    show.finish("apply", {"kept": list(chosen.features), "data": data}, [out])
+    show_drift(show, found)
+    show.finish("apply", {"kept": list(chosen.features), "data": data, "drift": found}, [out])
+
+
+def show_drift(show: Show, found: Drifts, everything: bool = False) -> None:
+    """The columns that moved, or that none did."""
+    from chaff.cli.grids import grid, title
+    from chaff.results.digits import figure, p_value
+    from chaff.results.shown import Cell, Styled
+
+    if not len(found.frame):
+        return
+    title(show, found.headline)
+    rows: list[list[Cell]] = []
+    frame = found.frame if everything else found.frame[found.frame["moved"]]
+    for name, r in frame.sort_values("stability", ascending=False, kind="stable").iterrows():
+        missing = f"{r['missing_then']:.1%} → {r['missing_now']:.1%}"
+        word = Styled("moved" if r["moved"] else "", "look")
+        rows.append([str(name), word, figure(r["stability"]), figure(r["distance"], 2), p_value(r["p"]), missing, r["why"]])
+    if rows:
+        grid(show, ["column", "", "stability", "distance", "p", "missing", "why"], rows, asked=("stability", "why"), names=1)
+    if found.remarks:
+        show.note(f"within the limits, but new: {'; '.join(found.remarks)}")

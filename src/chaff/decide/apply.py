@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from chaff.decide.apply_kinds import From, of_kind, plain_cells, read_numbers
+from chaff.decide.drift import Drifts, Watcher
 from chaff.errors import DataError, UsageError, nearest
 from chaff.files import whole_file
 from chaff.table.derived import filled_cells, flag_cells, gaps_of
@@ -23,21 +24,47 @@ if TYPE_CHECKING:
     from chaff.decide.selection import Selection
 
 BATCH = 65_536
+GROUP = 131_072  # rows of a row group of Parquet
 
 
-def apply_selection(selection: Selection, source: Any, out: str | Path | None) -> Any:
+def apply_selection(selection: Selection, source: Any, out: str | Path | None, strict: bool = False, watcher: Watcher | None = None) -> Any:
+    """See `Selection.apply`; what the rows look like is left with the watcher."""
+    watcher = watcher or (Watcher(selection) if strict else None)
     if isinstance(source, np.ndarray):
         return _of_array(selection, source)
     label, names, decimal, batches = _open(selection, source)
     wanted = _wanted_columns(selection, names, label)
     as_written = decimal == "." and out is not None and Path(out).suffix.lower() == ".csv"
-    checked = (_derived(selection, _checked(selection, batch.select(wanted), label, decimal, as_written)) for batch in batches)
+    checked = (
+        _derived(selection, _checked(selection, batch.select(wanted), From(label, decimal, as_written, watcher))) for batch in batches
+    )
     if out is None:
         import pyarrow as pa
 
         whole = pa.concat_tables(list(checked), promote_options="permissive")
+        _refuse_unlike(watcher, strict, label)
         return _plain_numbers(whole, selection).to_pandas() if decimal is not None else whole.to_pandas()
-    return _write(checked, Path(out), decimal is not None)
+    return _write(checked, Path(out), decimal is not None, lambda: _refuse_unlike(watcher, strict, label))
+
+
+def _refuse_unlike(watcher: Watcher | None, strict: bool, label: str) -> None:
+    """Refuse rows that do not look like those that were selected from, once all have been seen."""
+    unlike = watcher.found().unlike if strict and watcher is not None else ()
+    if unlike:
+        shown = "\n".join(f"  {u}" for u in unlike[:12]) + (f"\n  and {len(unlike) - 12} more" if len(unlike) > 12 else "")
+        raise DataError(f"{label} does not look like the rows that were selected from, and strict was asked for:\n{shown}")
+
+
+def drift_of(selection: Selection, source: Any) -> Drifts:
+    """See `Selection.drift`."""
+    if isinstance(source, np.ndarray):
+        raise UsageError("drift needs named columns: a file, a pandas frame or an Arrow table")
+    watcher = Watcher(selection)
+    label, names, decimal, batches = _open(selection, source)
+    wanted = _wanted_columns(selection, names, label)
+    for batch in batches:
+        _checked(selection, batch.select(wanted), From(label, decimal, True, watcher))
+    return watcher.found()
 
 
 def _plain_numbers(table: Any, selection: Selection) -> Any:
@@ -113,14 +140,12 @@ def _wanted_columns(selection: Selection, names: list[str], label: str) -> list[
     return list(dict.fromkeys([r for r in roles if r in names] + kept))
 
 
-def _checked(selection: Selection, batch: Any, label: str, decimal: str | None, as_written: bool) -> Any:
-    """The batch with every kept column under the kind that the selection knows; refused otherwise.
-
-    as_written : cells of numbers are copied as they stand in a text file, once they are known to be numbers.
-    """
-    if decimal is not None and not as_written:
-        batch = _measured_roles(selection, batch, decimal)
-    parts, source = {n: part for part in selection.kept for n in part.members or [part.name]}, From(label, decimal, as_written)
+def _checked(selection: Selection, batch: Any, source: From) -> Any:
+    """The batch with every kept column under the kind that the selection knows; refused otherwise. Cells of numbers are copied as
+    they stand in a text file (`as_written`), once they are known to be numbers."""
+    if source.decimal is not None and not source.as_written:
+        batch = _measured_roles(selection, batch, source.decimal)
+    parts = {n: part for part in selection.kept for n in part.members or [part.name]}
     for name in _stored(selection):
         column = plain_cells(selection, name, batch.column(name))
         if name in parts:  # what only a flag is made from may hold anything
@@ -183,7 +208,7 @@ def _derived_array(selection: Selection, X: Any) -> Any:
     return np.stack(out, axis=1)
 
 
-def _write(batches: Iterator[Any], out: Path, of_text: bool) -> Path:
+def _write(batches: Iterator[Any], out: Path, of_text: bool, check: Callable[[], None]) -> Path:
     if out.suffix.lower() not in (".csv", ".parquet"):
         raise UsageError(f"{out.name}: output must end in .csv or .parquet")
     with whole_file(out) as part:
@@ -191,6 +216,7 @@ def _write(batches: Iterator[Any], out: Path, of_text: bool) -> Path:
             _write_csv(batches, part)
         else:
             _write_parquet(batches, part, of_text)
+        check()
     return out
 
 
@@ -198,6 +224,7 @@ def _write_parquet(batches: Iterator[Any], path: Path, of_text: bool) -> None:
     import pyarrow.parquet as pq
 
     writer = None
+    batches = _gathered(batches)
     try:
         for batch in batches:
             if writer is None:
@@ -210,6 +237,22 @@ def _write_parquet(batches: Iterator[Any], path: Path, of_text: bool) -> None:
     finally:
         if writer is not None:
             writer.close()
+
+
+def _gathered(batches: Iterator[Any]) -> Iterator[Any]:
+    """The small blocks of a text file in groups of rows that a Parquet file is well written in."""
+    import pyarrow as pa
+
+    held: list[Any] = []
+    rows = 0
+    for batch in batches:
+        held.append(batch)
+        rows += batch.num_rows
+        if rows >= GROUP:
+            yield held[0] if len(held) == 1 else pa.concat_tables(held, promote_options="permissive")
+            held, rows = [], 0
+    if held:
+        yield held[0] if len(held) == 1 else pa.concat_tables(held, promote_options="permissive")
 
 
 def _with_room(first: Any, batches: Iterator[Any], of_text: bool) -> tuple[Any, Any]:

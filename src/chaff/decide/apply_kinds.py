@@ -10,6 +10,7 @@ from chaff.table.derived import without_codes
 from chaff.table.numbers import all_whole, numbers_of
 
 if TYPE_CHECKING:
+    from chaff.decide.drift import Watcher
     from chaff.decide.selection import Selection
     from chaff.decide.selection_parts import KeptPart
 
@@ -21,6 +22,13 @@ class From:
     label: str
     decimal: str | None
     as_written: bool
+    watcher: Watcher | None = None
+    """Sees what every column holds."""
+
+    def see(self, name: str, column: Any) -> Any:
+        if self.watcher is not None:
+            self.watcher.see(name, column)
+        return column
 
 
 def plain_cells(selection: Selection, name: str, column: Any) -> Any:
@@ -39,33 +47,37 @@ def of_kind(selection: Selection, part: KeptPart, name: str, column: Any, source
             return column.cast(pa.string())
         if not wordy and not pt.is_boolean(kind):
             raise _other_kind(part, name, source.label, f"{_sort(kind)} values")
-        return column
+        return source.see(name, column)
     if wordy:
         return _numbers(selection, part, name, column, source)
     if pt.is_floating(kind):
-        return _finite(column, selection.terms.infinite, name, source.label)
+        return source.see(name, _finite(column, selection.terms.infinite, name, source.label))
     numeric = pt.is_integer(kind) or pt.is_decimal(kind) or pt.is_boolean(kind) or pt.is_null(kind)
     if not part.members and not numeric:
         raise _other_kind(part, name, source.label, f"{_sort(kind)} values{_example(column)}")
-    return column
+    return source.see(name, column)
 
 
 def _numbers(selection: Selection, part: KeptPart, name: str, column: Any, source: From) -> Any:
     """A column of words as numbers; refused where a cell is none."""
     if part.levels is not None and part.kind == "binary" and set(column.unique().drop_null().to_pylist()) <= set(part.levels):
-        return column  # two words that are its levels
-    number, wrong = read_numbers(column, source.decimal)
+        return source.see(name, column)  # two words that are its levels
+    number, wrong = read_numbers(column, source.decimal, exact=not source.as_written)
     if wrong:
         raise _other_kind(part, name, source.label, f"text values (such as '{wrong[:60]}')")
     number = _finite(plain_cells(selection, name, number), selection.terms.infinite, name, source.label)  # by value: -999 is -999.0
+    source.see(name, number)
     filled = name in {d.of for d in selection.derived}
     return column if source.as_written and number.null_count == column.null_count and not filled else number
 
 
-def read_numbers(column: Any, decimal: str | None) -> tuple[Any, str]:
-    """(the words as numbers, exact whole ones where all are written so; the first word that is none)."""
+def read_numbers(column: Any, decimal: str | None, exact: bool = True) -> tuple[Any, str]:
+    """(the words as numbers, exact whole ones where all are written so and it is asked for; the first word that is none)."""
     import pyarrow as pa
 
+    quick = _plainly_numbers(column, exact) if decimal in (None, ".") else None
+    if quick is not None:
+        return quick, ""
     encoded = column.combine_chunks().dictionary_encode()
     words = encoded.dictionary.to_pylist()
     if all_whole(words):
@@ -77,6 +89,26 @@ def read_numbers(column: Any, decimal: str | None) -> tuple[Any, str]:
             return column, wrong
         values = pa.array(floats, pa.float64())
     return pa.chunked_array([values.take(encoded.indices)]), ""
+
+
+def _plainly_numbers(column: Any, exact: bool) -> Any | None:
+    """The words as numbers by Arrow's own reader, where every one is plainly written as one; None where any is not (a space, a word, a
+    `nan`): then the slow reader looks at each."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+
+    try:
+        floats = pc.cast(column, pa.float64())
+    except pa.ArrowInvalid:
+        return None
+    if not pc.all(pc.is_finite(floats)).as_py() and floats.null_count < len(floats):
+        return None
+    if not exact or not pc.all(pc.equal(pc.floor(floats), floats)).as_py():  # asked first: a cast that fails is slow
+        return floats
+    try:
+        return pc.cast(column, pa.int64())
+    except pa.ArrowInvalid:
+        return floats
 
 
 def _finite(column: Any, infinite: str, name: str, label: str) -> Any:

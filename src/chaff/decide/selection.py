@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import platform
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -27,6 +28,7 @@ from chaff.files import read_json, write_text
 from chaff.table.terms import Terms
 
 if TYPE_CHECKING:
+    from chaff.decide.drift import Drifts
     from chaff.decide.explaining import Explanation
 
 VERSION = 2  # 2: with the history of every column, its spread, and a seal
@@ -59,7 +61,7 @@ class Selection(Part):
     seal: str = ""
     """SHA-256 of everything else in the file: what was changed by hand afterwards shows."""
 
-    @property
+    @cached_property
     def terms(self) -> Terms:
         """How the table was opened: roles, and how text is read, so that `apply` reads new rows alike."""
         table = self.plan.get("table", {})
@@ -110,7 +112,7 @@ class Selection(Part):
 
         return explanation_of(self, feature)
 
-    def apply(self, source: Any, out: str | Path | None = None) -> Any:
+    def apply(self, source: Any, out: str | Path | None = None, *, strict: bool = False) -> Any:
         """Keep the same columns of other data: target first if present, ids and groups carried along if present.
 
         Parameters
@@ -119,6 +121,9 @@ class Selection(Part):
             An array must have the columns of the X that the selection was made on, in their order.
         out : path, optional
             Where to write, CSV or Parquet by its ending; the data is then not returned but streamed.
+        strict : bool
+            Refuse rows that do not look like those that were selected from (see `drift`): levels that were not there, columns
+            that moved.
 
         Returns
         -------
@@ -127,7 +132,7 @@ class Selection(Part):
         Raises
         ------
         DataError
-            When a kept column is missing or holds another kind.
+            When a kept column is missing or holds another kind; with `strict` also when the rows look otherwise.
 
         Examples
         --------
@@ -140,7 +145,35 @@ class Selection(Part):
 
         if out is not None and not isinstance(out, str | Path):
             raise ArgumentError(f"apply: out must be a word or a path, not {out!r}")
-        return apply_selection(self, source, out)
+        return apply_selection(self, source, out, strict)
+
+    def drift(self, source: Any) -> Drifts:
+        """How other data differs from the rows that were selected from, kept column by kept column, in one pass.
+
+        Parameters
+        ----------
+        source : path, pandas frame or Arrow table
+
+        Returns
+        -------
+        Drifts
+            ``frame``: a row a column; ``moved``: those beyond a limit (population stability 0.2, missing share 5 %, 1 % of the rows
+            with new levels or out of range) and beyond chance.
+
+        Raises
+        ------
+        DataError
+
+        Examples
+        --------
+        >>> import chaff
+        >>> run = chaff.select(chaff.demo.table(rows=300), plan=chaff.Plan((chaff.Screen(), chaff.Search(model="ridge"))))
+        >>> run.selection.drift(chaff.demo.lots(rows=300)).moved
+        ()
+        """
+        from chaff.decide.apply import drift_of
+
+        return drift_of(self, source)
 
     def __str__(self) -> str:
         names = ", ".join(self.features[:12]) + (f" and {len(self.kept) - 12} more" if len(self.kept) > 12 else "")

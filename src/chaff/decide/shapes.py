@@ -50,20 +50,25 @@ class Tally:
         self._low, self._high = np.inf, -np.inf
         self.levels: dict[str, int] = {}
 
-    def add_numbers(self, values: Floats) -> None:
-        """float64, NaN where missing."""
-        self.rows += values.size
+    def reach(self, low: float | None, high: float | None) -> None:
+        """The smallest and the largest value of some rows."""
+        if low is not None and high is not None:
+            self._low, self._high = min(self._low, float(low)), max(self._high, float(high))
+
+    def add_numbers(self, values: Floats, times: int = 1) -> None:
+        """float64, NaN where missing; each row stands for so many."""
+        self.rows += values.size * times
         gaps = np.isnan(values)
         if gaps.any():
-            self.missing += int(gaps.sum())
+            self.missing += int(gaps.sum()) * times
             values = values[~gaps]
         if not values.size:
             return
-        self._low, self._high = min(self._low, float(values.min())), max(self._high, float(values.max()))
+        self.reach(float(values.min()), float(values.max()))
         if self._edges.size:
             ordered = np.sort(values)
-            self._below[0] += np.searchsorted(ordered, self._edges, side="left")
-            self._below[1] += np.searchsorted(ordered, self._edges, side="right")
+            self._below[0] += times * np.searchsorted(ordered, self._edges, side="left")
+            self._below[1] += times * np.searchsorted(ordered, self._edges, side="right")
 
     def add_words(self, counts: dict[str | None, int]) -> None:
         """How often each level comes; None for missing cells."""
@@ -81,6 +86,15 @@ class Tally:
     @property
     def range(self) -> tuple[float, float] | None:
         return (self._low, self._high) if self._high >= self._low else None
+
+    @property
+    def outside(self) -> float:
+        """Share of the present rows beyond the range then; a lone one that a sample passed over is a row in all."""
+        if not self._edges.size or not self.present:
+            return 0.0
+        count = int(self._below[0][0] + self.present - self._below[1][-1])
+        beyond = self._low < self._edges[0] or self._high > self._edges[-1]
+        return max(count, int(beyond)) / self.present
 
     def drift(self) -> Drift:
         """How far the new values lie from the old ones."""
