@@ -31,7 +31,11 @@ GROUPS = {
     },
     "Compare": {"compare": ("chaff.cli.compare", "Methods side by side, each learned inside every training fold.")},
     "Choose": {"select": ("chaff.cli.select", "Select features by a plan, and hold the kept set against the full one.")},
-    "Defend": {"explain": ("chaff.cli.explain", "Why a column stayed or went, from a selection alone.")},
+    "Defend": {
+        "explain": ("chaff.cli.explain", "Why a column stayed or went, from a selection alone."),
+        "recheck": ("chaff.cli.recheck", "Does a selection still serve on new rows: stay, refit or reselect."),
+        "changes": ("chaff.cli.changes", "What differs between two runs, and why."),
+    },
     "Use": {"apply": ("chaff.cli.apply", "Keep the same columns of another file.")},
     "Try": {"demo": ("chaff.cli.demo", "Make the demo mill's lots, select from them, and show the whole job.")},
 }

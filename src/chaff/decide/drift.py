@@ -173,7 +173,7 @@ def _row(kind: str, tally: Tally, drift: Drift, effect: float, tests: int) -> li
         why.append(f"missing {then:.1%} then, {now:.1%} now")
     if fresh >= FRESH:
         why.append(f"{fresh:.1%} of the rows have levels that were not there: {_some(drift.fresh)}")
-    if outside >= OUTSIDE and (drift.stability >= STABILITY / 2 or outside >= 5 * OUTSIDE):
+    if outside >= OUTSIDE and outside_p(tally.shape, outside, tally.present, effect) < level:
         why.append(f"{outside:.1%} of the rows out of range")
     return [kind, drift.stability, drift.distance, p, then, now, outside, drift.fresh, fresh, bool(why), "; ".join(why)]
 
@@ -190,6 +190,17 @@ def distance_p(shape: ShapePart, drift: Drift, present: int, effect: float) -> f
     from scipy.special import kolmogorov
 
     return float(kolmogorov(np.sqrt(size) * drift.distance))
+
+
+def outside_p(shape: ShapePart, outside: float, present: int, effect: float) -> float:
+    """How often so many of further rows lie beyond the ends of those then: the share beyond the ends of n rows is Beta (2, n − 1) (Wilks,
+    1941), so that the count among m others is beta-binomial."""
+    from scipy.special import betaln, gammaln
+
+    n, m = (max(x / max(effect, 1.0), 3.0) for x in (shape.rows * (1 - shape.missing_share), present))
+    j = np.arange(np.ceil(outside * m - 1e-9))  # fewer than were seen
+    ways = gammaln(m + 1) - gammaln(j + 1) - gammaln(m - j + 1)
+    return max(0.0, 1.0 - float(np.exp(ways + betaln(j + 2, m - j + n - 1) - betaln(2.0, n - 1)).sum()))
 
 
 def _missing_p(tally: Tally, drift: Drift, effect: float) -> float:

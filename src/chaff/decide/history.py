@@ -28,6 +28,13 @@ def steps_of(reports: Sequence[StageReport], ledger: Ledger) -> list[StepPart]:
     return out
 
 
+def places_of(reports: Sequence[StageReport]) -> dict[str, dict[str, int]]:
+    """Stage → feature → its place, of the stages whose places say how much a feature tells of the target."""
+    measured = {name_of(r.stage): _Measured(r) for r in reports}
+    ranked = {name: m for name, m in measured.items() if m.frame is not None and any(c in m.frame.columns for c in RANKED)}
+    return {name: m.places for name, m in ranked.items() if m.places}
+
+
 class _Measured:
     """The words of one stage, its places among the features looked up once."""
 

@@ -11,8 +11,9 @@ from typing import Any
 
 import numpy as np
 
+from chaff.choices import told as told_choice
 from chaff.decide.closing import Closing, Line
-from chaff.decide.history import steps_of
+from chaff.decide.history import places_of, steps_of
 from chaff.decide.ledger import Ledger
 from chaff.decide.plan import Plan
 from chaff.decide.selection import Selection, made_with, read_selection
@@ -40,6 +41,8 @@ def selection_of(
         look=look,
         derived=[DerivedPart(name=d.name, made=d.made, of=d.of, value=d.value) for d in table.source.derived if d.name in kept],
         history=[s for s in steps_of(walked.reports, ledger) if s.feature not in table.decoys],
+        model=told_choice(closing.deciding, "label"),
+        places=places_of(walked.reports),
         about={f: _about_part(table, f) for f in table.features if f not in kept and f not in table.decoys},
         kept_shares={f: round(float(v), 6) for f, v in ledger.kept_shares.items() if f not in table.decoys and v == v},
         stand_ins=[list(pair) for pair in last.stand_ins()] if isinstance(last, SearchTrail) else [],

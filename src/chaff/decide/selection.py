@@ -48,6 +48,10 @@ class Selection(Part):
     """Every verdict on every column, in the order in which they were given."""
     about: dict[str, AboutPart] = Field(default_factory=dict)
     """Of every column that went: kind, unit and meaning."""
+    model: Any = None
+    """The model that decided, as a plan says it."""
+    places: dict[str, dict[str, int]] = Field(default_factory=dict)
+    """Stage → column → its place there, 1 for the best."""
     kept_shares: dict[str, float] = Field(default_factory=dict)
     """In how many of the outer folds a column was kept."""
     stand_ins: list[list[str]] = Field(default_factory=list)
@@ -210,7 +214,7 @@ def read_selection(path: str | Path) -> Selection:
         selection = Selection.model_validate(data)
         _ = selection.terms
         _check_derived(selection)
-        if selection.seal and selection.seal != _seal(selection.model_dump(mode="json")):
+        if selection.seal and selection.seal != _seal(data):
             raise DataError(
                 f"{file.name} was changed after it was written: its seal does not fit what it holds. Write it anew with chaff select; "
                 'to use it as it is, take its line "seal" out'

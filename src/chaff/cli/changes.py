@@ -1,0 +1,60 @@
+"""`chaff changes`: what differs between two runs."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from chaff.cli.options import all_option, force_option
+
+
+@click.command("changes")
+@click.argument("first", type=click.Path(), metavar="RUN_A")
+@click.argument("second", type=click.Path(), metavar="RUN_B")
+@all_option
+@force_option
+@click.option(
+    "--format", "form", type=click.Choice(["text", "json"]), default="text", show_default=True, help="json: one object for scripts."
+)
+def command(first: str, second: str, everything: bool, form: str) -> None:
+    """What differs between RUN_A and RUN_B (a selection.json, or the folder that holds it): settings, sets, verdicts, scores, and why."""
+    from chaff.cli.console import QUIET, Show
+    from chaff.cli.grids import HEAD, grid, notes, rest, title
+    from chaff.decide.changes import changes
+    from chaff.decide.selection import read_selection
+
+    show = Show(form)
+    found = changes(*(read_selection(_file(said)) for said in (first, second)))
+    show.say(f" {found.headline}", "bold")
+    for word, names in (("comes", found.comes), ("goes", found.goes)):
+        if names:
+            show.say(f"   {word}: {', '.join(names)}")
+    if len(found.settings):
+        title(show, "Settings")
+        grid(show, ["setting", "first", "second"], [[str(n), r["first"], r["second"]] for n, r in found.settings.iterrows()], names=0)
+    if len(found.columns):
+        title(show, "Columns")
+        some = found.columns if everything else found.columns.head(HEAD)
+        rows = [[str(n), r["first"], r["second"], _both(r["why_first"], r["why_second"])] for n, r in some.iterrows()]
+        grid(show, ["column", "first", "second", "why"], rows, asked=("first", "second", "why"), names=1)
+        rest(show, len(some), len(found.columns))
+    if len(found.scores):
+        title(show, "Scores")
+        grid(show, ["score", "first", "second"], [[str(n), r["first"], r["second"]] for n, r in found.scores.iterrows()], names=0)
+    if not found.same:
+        show.say()
+    notes(show, found.notes)
+    if form == "json":
+        show.finish("changes", found.as_plain())
+    else:
+        show.say(f" {first}  {second}", QUIET)
+
+
+def _file(said: str) -> Path:
+    place = Path(said)
+    return place / "selection.json" if place.is_dir() else place
+
+
+def _both(first: str, second: str) -> str:
+    return first if first == second else " → ".join(w or "nothing said" for w in (first, second))

@@ -1,0 +1,97 @@
+"""Recheck as a single call."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+from chaff.decide.plan import Plan, plan_from
+from chaff.decide.selection import Selection
+from chaff.models.named import as_model, own_models
+from chaff.models.protocols import Model
+from chaff.work import Watch, Work
+
+if TYPE_CHECKING:
+    pass
+from chaff.decide.rechecking.new_rows import drift_of_table, gone_columns, opened_new
+from chaff.decide.rechecking.old_rows import with_old
+from chaff.decide.rechecking.plan_anew import run_anew
+from chaff.decide.rechecking.result import Recheck, Verdict
+from chaff.decide.rechecking.standing import metric_then, reasons_of, score_then, standing_of
+
+
+def recheck(
+    selection: Selection, new: Any, *, old: Any = None, model: Any = None, models: Mapping[str, Any] | None = None, anew: bool = False,
+    seed: int = 0, workers: int | None = None, watch: Watch | None = None,
+) -> Recheck:  # fmt: skip
+    """Whether a selection still serves on new rows: a verdict to stay, to refit or to reselect.
+
+    Parameters
+    ----------
+    selection : Selection
+    new : path, pandas frame, Arrow table or Table
+        New rows with their target.
+    old : as `new`, optional
+        The rows that were selected from: then old coefficients are tried on the new rows, and a model tells old rows from new.
+    model : model, str or dict, optional
+        The one that decided then when left out.
+    models : dict, optional
+        Models of your own by their names in the selection's plan.
+    anew : bool
+        Run the whole plan on the new rows too, and say which columns come and go. For the record: it changes no verdict.
+    seed, workers, watch : as everywhere
+
+    Returns
+    -------
+    Recheck
+        ``verdict``, ``reasons``, ``keep_up``, ``drift``; ``exit_code`` 0, 10 or 20.
+
+    Raises
+    ------
+    DataError
+        When the target is not there, or there are too few rows to tell anything.
+
+    Notes
+    -----
+    reselect: a kept column is not there any more or holds another kind, or the kept set surely loses more than the allowance against all
+    columns offered then (one-sided, 1 %; the paired test of `chaff.keep_up`). refit: a kept column or the target has moved, the score is
+    surely worse than it was, or (with the old rows) old coefficients surely lose more than the allowance. stay: none of these.
+    """
+    work = Work(seed, workers, watch)
+    work.tell("open")
+    with own_models(models):
+        plan = plan_from(selection.plan)
+        used = _model_of(selection, plan, model)
+    table = opened_new(selection, new)
+    gone = gone_columns(selection, table)
+    offered = [f for f in selection.scores.get("full", {}).get("features", selection.features) if f in table.features]
+    kept = tuple(f for f in selection.features if f not in gone)
+    drift = drift_of_table(selection, table, kept)
+    reasons: list[tuple[Verdict, str]] = [("reselect", words) for words in gone.values()]
+    reasons += [("refit", f"{name}: {why}") for name, why in drift.frame["why"].items() if why]
+    found = standing_of(table, kept, offered, used, plan, work) if not gone else None
+    if found is not None:
+        reasons += reasons_of(found, selection)
+    old_rows = None
+    if old is not None and found is not None:
+        work.tell("old rows")
+        old_rows, more = with_old(selection, old, table, kept, used, found, work)
+        reasons += more
+    fresh = run_anew(selection, plan, table, work) if anew else None
+    verdict: Verdict = "reselect" if any(v == "reselect" for v, _ in reasons) else "refit" if reasons else "stay"
+    order = {"reselect": 0, "refit": 1, "stay": 2}
+    told = tuple(words for _, words in sorted(reasons, key=lambda r: order[r[0]]))
+    notes = (*table.notes, *([] if old is not None else ["without the old rows (old=…, --old) coefficients from then are not tried"]))
+    then = score_then(selection)
+    metric = found.metric if found is not None else metric_then(selection)
+    return Recheck(
+        verdict, told, len(table), used.label, metric, then, found.now if found else None, found.full if found else None,
+        found.keep_up if found else None, drift, old_rows, fresh, notes,
+    )  # fmt: skip
+
+
+def _model_of(selection: Selection, plan: Plan, said: Any) -> Model:
+    for choice in (said, selection.model, plan.score.model):
+        if choice is not None:
+            return as_model(choice)
+    return as_model("logistic" if selection.target.classes else "ridge")

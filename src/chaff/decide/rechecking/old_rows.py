@@ -1,0 +1,122 @@
+"""What the old rows add: coefficients from then on the new rows, and a model that tells old rows from new."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from chaff.decide.anew import fitted_losses
+from chaff.decide.selection import Selection
+from chaff.errors import DataError
+from chaff.folds import make_folds
+from chaff.metrics import METRICS
+from chaff.models.protocols import Model, Weighs
+from chaff.stats.tails import t_quantile
+from chaff.table.kinds import Column
+from chaff.table.opening import open_on
+from chaff.table.table import Table
+from chaff.work import Work
+
+if TYPE_CHECKING:
+    import pandas as pd
+from chaff.decide.rechecking.new_rows import open_source
+from chaff.decide.rechecking.result import LEVEL, OldRows, Verdict
+from chaff.decide.rechecking.standing import Standing
+
+APART = 0.6  # ROC AUC from which a model that tells old rows from new says something
+FOLDS = 5
+
+
+def with_old(
+    selection: Selection, source: Any, new: Table, kept: Sequence[str], used: Model, found: Standing, work: Work
+) -> tuple[OldRows, list[tuple[Verdict, str]]]:
+    """Old coefficients on the new rows, and a model that tells old rows from new."""
+    both, is_new = _stacked(selection, source, new, kept)
+    out: list[tuple[Verdict, str]] = []
+    old_part, new_part = both.take(np.flatnonzero(~is_new)), both.take(np.flatnonzero(is_new))
+    if kept:
+        losses, _ = fitted_losses(found.ground, used, frozenset(kept), old_part, new_part, work)
+    else:
+        losses = found.kept_losses
+    seen = np.flatnonzero(~np.isnan(found.kept_losses))
+    stale = found.ground.units.take(seen).mean(losses[seen] - found.kept_losses[seen])
+    if stale.df > 0 and stale.lower(LEVEL) > max(found.keep_up.allowance, 0.0):
+        out.append(("refit", "coefficients from then lose more on the new rows than new ones do"))
+    apart, low, by = _telling_apart(both, is_new, kept, work)
+    if low > 0.5 and apart >= APART:
+        some = ", ".join(map(str, by.index[:3]))
+        out.append(("refit", f"a forest tells old rows from new (ROC AUC {apart:.2f}), by {some}"))
+    return OldRows(stale, apart, low, by), out
+
+
+def _stacked(selection: Selection, source: Any, new: Table, kept: Sequence[str]) -> tuple[Table, Any]:
+    """Old and new rows in one table, so that both are read with the same kinds and levels."""
+    import pandas as pd
+
+    old = source if isinstance(source, Table) else open_source(selection, source)
+    lacking = [f for f in kept if f not in old.features]
+    if lacking:
+        raise DataError(f"{old.label} lacks kept column '{lacking[0]}': are these the rows that were selected from?")
+    frames = []
+    for t in (old, new):
+        cells = {f: _cells(t.column(f)) for f in kept} | {"(target)": _cells(Column("y", "number", t.y, t.target.classes))}
+        for role, values in (("(groups)", t.groups), ("(order)", t.order), ("(weights)", t.weights)):
+            if values is not None:
+                cells[role] = values.astype(float)
+        frames.append(pd.DataFrame(cells))
+    both = pd.concat(frames, ignore_index=True)
+    roles = {r: f"({r})" for r in ("groups", "order", "weights") if f"({r})" in both.columns}
+    kinds = {k.name: k.kind for k in selection.kept if k.name in kept}
+    opened = open_on(both, replace(_bare_terms(selection), target="(target)", kinds=kinds, **roles))
+    return opened, np.arange(len(both))[opened.rows] >= len(old)
+
+
+def _bare_terms(selection: Selection) -> Any:
+    from chaff.table.terms import Terms
+
+    task = selection.target.task
+    return Terms(target="(target)", task=task, positive=selection.target.positive)
+
+
+def _cells(column: Column) -> Any:
+    if not column.levels:
+        return column.values
+    levels = np.array([*column.levels, None], dtype=object)
+    return levels[np.where(column.missing, len(column.levels), np.nan_to_num(column.values)).astype(int)]
+
+
+def _telling_apart(both: Table, is_new: Any, kept: Sequence[str], work: Work) -> tuple[float, float, pd.DataFrame]:
+    """(ROC AUC over folds, its lower bound, which columns it goes by) of a forest that tells new rows from old."""
+    import pandas as pd
+
+    from chaff.evaluate.fitted import Prepare
+    from chaff.methods.evaluation.influence import moved_by
+    from chaff.metrics import Truth
+    from chaff.models.forest import Forest
+    from chaff.stats.pooled import Units
+
+    empty = pd.DataFrame({"importance": []}).rename_axis("column")
+    if not kept:
+        return 0.5, 0.5, empty
+    target = replace(both.target, task="classification", classes=("old", "new"), positive="new", name="(is new)")
+    y_all = np.full(both.y_all.shape, np.nan)
+    y_all[both.rows] = is_new.astype(float)
+    asked = replace(both, target=target, y_all=y_all, order_all=None, weights_all=None, groups_all=None).with_features(kept)
+    folds, model = make_folds(asked, FOLDS, 1, work), Forest(trees=60)
+    shares, weights = np.full(len(asked), np.nan), np.zeros(len(kept))
+    for k, split in enumerate(folds.splits):
+        prepared = Prepare(asked, model, folds, work)(k)
+        fitted = model.fit(prepared.learns.select(prepared.train, kept), prepared.work)
+        shares[folds.rows(split)[1]] = fitted.predict(prepared.reads.select(prepared.test, kept))[:, 0]
+        weights += np.asarray(fitted.importance()) if isinstance(fitted, Weighs) else 0.0
+    seen = ~np.isnan(shares)
+    truth = Truth(is_new.astype(float)[seen][:, None], np.ones(int(seen.sum())), np.array([is_new.mean()]))
+    moved = moved_by(METRICS["auc"], truth, shares[seen][:, None])
+    # Rows of one mill hang together then as now, so groups are what is counted.
+    found = Units(groups=both.groups[seen] if both.groups is not None else None).mean(moved.influence)
+    reach = t_quantile(1 - LEVEL, found.df) * found.se if found.df > 0 else float("inf")
+    by = pd.DataFrame({"importance": weights / max(weights.sum(), 1e-300)}, index=pd.Index(list(kept), name="column"))
+    return moved.score, moved.score - reach, by.sort_values("importance", ascending=False, kind="stable")

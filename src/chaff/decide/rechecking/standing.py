@@ -1,0 +1,95 @@
+"""The kept set against all columns offered then, on the new rows, neither chosen on them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from chaff.arrays import Floats
+from chaff.decide.plan import Plan, Scoring
+from chaff.decide.selection import Selection
+from chaff.evaluate.setting import Setting
+from chaff.folds import make_folds
+from chaff.methods.search.additions import row_losses
+from chaff.methods.search.curve import keep_up_of
+from chaff.methods.search.ground import Ground, averaged
+from chaff.methods.search.nested_error import nested_error
+from chaff.metrics import METRICS
+from chaff.models.protocols import Model
+from chaff.results.digits import score
+from chaff.stats.paired_loss import KeepUp
+from chaff.stats.pooled import pooled
+from chaff.stats.tails import t_quantile
+from chaff.table.table import Table
+from chaff.work import Work
+
+if TYPE_CHECKING:
+    pass
+from chaff.decide.rechecking.result import LEVEL, Verdict
+
+
+@dataclass(frozen=True)
+class Standing:
+    """Kept and full set on the new rows."""
+
+    metric: str
+    now: tuple[float, float]
+    full: tuple[float, float]
+    keep_up: KeepUp
+    ground: Ground
+    kept_losses: Floats
+    """float64 (rows,): of new coefficients."""
+
+
+def standing_of(table: Table, kept: Sequence[str], offered: Sequence[str], used: Model, plan: Plan, work: Work) -> Standing:
+    work.tell("kept against full")
+    few = frozenset(kept)
+    many = frozenset(f for f in offered if table.kind(f) not in ("date", "text") and not table.column(f).missing.all()) | few
+    wide = table.with_features([f for f in table.features if f in many] or table.features[:1])
+    scoring = Scoring()
+    folds = make_folds(wide, scoring.folds_for(wide), scoring.repeats_for(wide), work)
+    ground = Ground.of(wide, Setting(folds, metric=plan.score.metric, work=work), [used])
+    a, b = row_losses([few, many], used, ground)
+    inflation = nested_error(ground, used, many).inflation
+    keep = keep_up_of(a, b, ground, inflation=inflation)
+    metric = ground.row_metric
+    none = averaged(ground.none.losses[0])
+    tested = np.flatnonzero(~np.isnan(a) & ~np.isnan(none))
+    assert metric.of_losses is not None
+    mine, whole = (pooled(metric.of_losses, x[tested], none[tested], ground.units.take(tested), inflation) for x in (a, b))
+    return Standing(metric.name, (mine.score, mine.se), (whole.score, whole.se), keep, ground, a)
+
+
+def reasons_of(found: Standing, selection: Selection) -> list[tuple[Verdict, str]]:
+    out: list[tuple[Verdict, str]] = []
+    d, allowance = found.keep_up.difference, found.keep_up.allowance
+    if d.df > 0 and d.lower(LEVEL) > max(allowance, 0.0):
+        label = METRICS[found.metric].label
+        out.append(
+            (
+                "reselect",
+                f"the kept set falls behind all columns offered then: {label} {score(found.now[0])} against {score(found.full[0])}",
+            )
+        )
+    then = score_then(selection)
+    if then is not None and metric_then(selection) == found.metric and not METRICS[found.metric].unit_of_target:
+        gap, error = found.now[0] - then[0], float(np.hypot(found.now[1], then[1]))
+        worse = gap if not METRICS[found.metric].higher_is_better else -gap
+        if error > 0 and worse > t_quantile(1 - LEVEL / 2, max(d.df, 2.0)) * error:
+            out.append(("refit", f"it predicts less well than it did: {score(found.now[0])}, then {score(then[0])}"))
+    return out
+
+
+def score_then(selection: Selection) -> tuple[float, float] | None:
+    honest = selection.scores.get("honest")
+    if not honest or honest.get("mean") is None or honest.get("se") is None:
+        return None
+    return float(honest["mean"]), float(honest["se"])
+
+
+def metric_then(selection: Selection) -> str:
+    honest = selection.scores.get("honest")
+    return str(honest["metric"]) if honest else "log_loss" if selection.target.classes else "r2"
