@@ -50,6 +50,9 @@ if TYPE_CHECKING:
     "--out", metavar="FILE", help="Save the scores of every feature under every method: .csv or .parquet; .json holds everything."
 )
 @click.option("--figures", metavar="FOLDER", help="Draw compared.png (score by size) and kept_by.png (which method keeps what) there.")
+@click.option("--against", metavar="MODEL", help="Also: the sets that --model and this one keep; shared, only here, loss with the other's.")
+@click.option("--scales", metavar="A,B,…", help="Also: scales of the columns side by side: standard, range, robust, none.")
+@click.option("--transforms", metavar="A,B,…", help="Also: transforms of the target side by side: none, log, square root.")
 @click.option("--report", metavar="FILE", help="Write one page that tells it all: .html.")
 @work_options
 def command(data: str, **said: Any) -> None:
@@ -79,10 +82,50 @@ def command(data: str, **said: Any) -> None:
             watch=show.watch,
         )  # fmt: skip
         at = found.at(said["at"]) if said["at"] is not None else None
+        beside = _beside(ground, found, said, show)
     finally:
         show.stop()
     _show(show, found, at, said["at"], said["everything"])
-    show.finish("compare", {"table": ground, "comparison": found, **({"at": at} if at is not None else {})}, _leave(found, said))
+    for shown in beside.values():
+        _show_beside(show, shown)
+    at_size = {"at": at} if at is not None else {}
+    show.finish("compare", {"table": ground, "comparison": found, **at_size, **beside}, _leave(found, said))
+
+
+def _beside(ground: Any, found: Comparison, said: dict[str, Any], show: Show) -> dict[str, Any]:
+    """What is asked for beside the comparison, on the same folds and with the same model."""
+    from chaff.decide.calls.side_by_side import try_scales, two_models
+    from chaff.methods.comparing.scales import SCALES
+
+    more = {"folds": found.scorer.folds, "seed": said["seed"], "workers": said["workers"], "watch": show.watch}
+    model, table = found.scorer.model, found.scorer.table
+    out: dict[str, Any] = {}
+    if said["against"]:
+        out["two_models"] = two_models(table, model, choice_said(said["against"], "--against"), metric=found.scorer.metric.name, **more)
+    if said["scales"] or said["transforms"]:
+        scales, transforms = (_words(said[k]) for k in ("scales", "transforms"))
+        out["preparations"] = try_scales(table, model, scales=scales or SCALES, transforms=transforms or ("none",), **more)
+    return out
+
+
+def _words(text: str | None) -> list[str]:
+    return [w.strip() for w in text.split(",") if w.strip()] if text else []
+
+
+def _show_beside(show: Show, found: Any) -> None:
+    from chaff.cli.grids import grid, notes, title
+    from chaff.results.digits import figure
+
+    title(show, found.headline)
+    frame = found.frame if found.frame.index.name == "model" else found.frame.set_index("scale")
+    rows = [[str(i), *(figure(v) for v in r)] for i, r in zip(frame.index, frame.itertuples(index=False), strict=True)]
+    grid(show, [str(frame.index.name), *(str(c).replace("_", " ") for c in frame.columns)], rows, names=0)
+    if hasattr(found, "shared"):
+        (a, b), only = found.labels, found.only
+        for word, names in (("both", found.shared), (f"{a} only", only[0]), (f"{b} only", only[1])):
+            show.say(f"   {word}: {', '.join(names) or 'none'}")
+        notes(show, found.words)
+    notes(show, found.notes)
 
 
 def _whole(value: float) -> int:
