@@ -74,6 +74,8 @@ _PUBLIC = {
     "Recheck": "chaff.decide.rechecking.result",
     "changes": "chaff.decide.changes",
     "Changes": "chaff.decide.changes",
+    "Everywhere": "chaff.methods.evaluation.everywhere",
+    "Protection": "chaff.methods.evaluation.protection",
     "Selection": "chaff.decide.selection",
     "read_selection": "chaff.decide.selection",
     "Ledger": "chaff.decide.ledger",

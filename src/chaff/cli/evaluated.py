@@ -5,12 +5,15 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from chaff.cli.console import Show
-from chaff.cli.grids import grid, notes, title
-from chaff.results.digits import figure
-from chaff.results.shown import Cell
+from chaff.cli.grids import HEAD, grid, notes, rest, title
+from chaff.metrics import METRICS
+from chaff.results.digits import figure, p_value, with_error
+from chaff.results.shown import Cell, Styled
 
 if TYPE_CHECKING:
     from chaff.methods.evaluation.evaluation import Evaluation
+    from chaff.methods.evaluation.everywhere import Everywhere
+    from chaff.methods.evaluation.protection import Protection
 
 WORST = 5
 NARROW = 100
@@ -49,3 +52,41 @@ def _classes(show: Show, found: Evaluation, threshold: float | None) -> None:
         several = found.thresholds()
         rows = [[f"{t:g}", *(figure(r[c]) for c in several.columns)] for t, r in several.iterrows()]
         grid(show, ["from share", *(str(c).replace("_", " ") for c in several.columns)], rows, asked=("from share",), names=0)
+
+
+def show_everywhere(show: Show, found: Everywhere) -> None:
+    """Which relations hold in every part, and where the kept set falls behind."""
+    title(show, found.headline)
+    frame = found.features.head(HEAD)
+    rows: list[list[Cell]] = []
+    for f, r in frame.iterrows():
+        word = Styled("in some only" if r["differs"] else "holds", "look" if r["differs"] else "keep")
+        reach = [f"{r['lowest']:+.2f} ({r['lowest_in']})", f"{r['highest']:+.2f} ({r['highest_in']})"]
+        rows.append([str(f), word, f"{r['overall']:+.2f}", *reach, f"{r['same_way']:.0%}", p_value(r["q"])])
+    grid(show, ["feature", "", "slope", "lowest", "highest", "same way", "p adjusted"], rows, asked=("", "slope", "p adjusted"), names=1)
+    rest(show, len(frame), len(found.features))
+    worst = found.parts.head(WORST)
+    told: list[list[Cell]] = [
+        [
+            str(p),
+            f"{int(r['rows']):,}",
+            figure(r["score"]),
+            with_error(r["gain"], r["gain_se"]),
+            Styled("behind" if r["behind"] else "", "look"),
+        ]
+        for p, r in worst.iterrows()
+    ]
+    grid(show, [found.by, "rows", METRICS[found.metric].label, "share saved", ""], told, asked=(found.by, "share saved"), names=0)
+    rest(show, len(worst), len(found.parts), "the page and --format json have them")
+    notes(show, (f"do the parts differ in what is saved? p {p_value(found.score_p)}", *found.notes))
+
+
+def show_protection(show: Show, found: Protection) -> None:
+    """What the kept columns tell of what must not be used."""
+    from chaff.cli.console import KEEP, LOOK
+
+    show.say()
+    show.say(f" {found.headline}", f"bold {LOOK if found.telling else KEEP}")
+    for words in found.words:
+        show.say(f"   {words}")
+    notes(show, found.notes)

@@ -15,6 +15,8 @@ if TYPE_CHECKING:
     from chaff.decide.plan import Plan
     from chaff.decide.run import Run
     from chaff.methods.evaluation.evaluation import Evaluation
+    from chaff.methods.evaluation.everywhere import Everywhere
+    from chaff.methods.evaluation.protection import Protection
 
 
 @click.command("select")
@@ -56,6 +58,10 @@ if TYPE_CHECKING:
 @click.option(
     "--threshold", type=click.FloatRange(0, 1), help="With --evaluate, two classes: the share from which the positive one is said."
 )
+@click.option(
+    "--everywhere", is_flag=True, help="Does it hold in every group or period? Each kept column's relation and the score, by part."
+)
+@click.option("--by", metavar="NAME", help="With --everywhere: parts by this column of words, in place of groups or order.")
 @click.option("--report", is_flag=True, help="Leave report.html too: one page that tells it all, works from disk, prints.")
 @click.option("--times", is_flag=True, help="Say where the time went, by stage.")
 @work_options
@@ -93,11 +99,20 @@ def command(data: str, **said: Any) -> None:
     run = run_and_show(table, dataclasses.replace(plan, pins=()), list(pins), folder, show, said["seed"], said["workers"], share, **ways)
     show.stopwatch.turn(AFTER)
     found = _evaluated(run, said, show) if said["evaluate"] else None
-    names = leave(run, folder, data, reduced, more=_files_of(found, said["threshold"]) | _page_of(run, found, said["report"]), again=again)
+    parts, stand_ins = _afterwards(run, said, show)
+    names = leave(
+        run,
+        folder,
+        data,
+        reduced,
+        more=_files_of(found, said["threshold"]) | _page_of(run, found, parts, stand_ins, said["report"]),
+        again=again,
+    )
     if said["times"]:
         _times(show)
     times = {"times": show.stopwatch.spent} if said["times"] else {}
-    evaluation = {"evaluation": found} if found is not None else {}
+    asked = {"evaluation": found, "everywhere": parts, "protection": stand_ins}
+    evaluation = {k: v for k, v in asked.items() if v is not None}
     show.finish("select", {"run": run, **evaluation, **times}, [str(folder / n) for n in names])
     show.command(f" next: chaff apply {folder}/selection.json NEW{Path(data).suffix} -o NEW_reduced.csv")
 
@@ -108,6 +123,12 @@ def _check_evaluate(said: dict[str, Any], table: Any, share: float | None) -> No
         raise click.UsageError("--threshold goes with --evaluate")
     if said["threshold"] is not None and len(table.target.classes) != 2:
         raise click.UsageError(f"--threshold is for two classes; {table.target.name} has {len(table.target.classes) or 'numbers'}")
+    if said["by"] and not said["everywhere"]:
+        raise click.UsageError("--by goes with --everywhere")
+    if said["everywhere"] and not said["by"] and table.groups is None and table.order is None:
+        raise click.UsageError("--everywhere of what? Say --by NAME (a column of words), --groups or --order")
+    if said["by"] and said["by"] not in (table.terms.groups, table.terms.order):
+        table.check_known([said["by"]])
     if said["evaluate"] and share == 0:
         raise click.UsageError("--evaluate needs rows that are held out: leave --holdout 0 away")
 
@@ -120,13 +141,28 @@ def _evaluated(run: Run, said: dict[str, Any], show: Show) -> Evaluation:
     return found
 
 
-def _page_of(run: Run, found: Evaluation | None, asked: bool) -> dict[str, Any]:
+def _afterwards(run: Run, said: dict[str, Any], show: Show) -> tuple[Everywhere | None, Protection | None]:
+    """Whether it holds everywhere, where that is asked; what the kept set tells of what must not be used, where anything is protected."""
+    from chaff.cli.evaluated import show_everywhere, show_protection
+
+    parts = run.holds_everywhere(said["by"], workers=said["workers"]) if said["everywhere"] and run.features else None
+    stand_ins = run.protection(workers=said["workers"]) if run.table.terms.protected and run.features else None
+    if parts is not None:
+        show_everywhere(show, parts)
+    if stand_ins is not None:
+        show_protection(show, stand_ins)
+    return parts, stand_ins
+
+
+def _page_of(
+    run: Run, found: Evaluation | None, parts: Everywhere | None, stand_ins: Protection | None, asked: bool
+) -> dict[str, Any]:  # fmt: skip
     """The page, where it is asked for."""
     if not asked:
         return {}
     from chaff.report.writing import write_report
 
-    return {"report.html": lambda part: write_report(run, part, evaluation=found)}
+    return {"report.html": lambda part: write_report(run, part, evaluation=found, everywhere=parts, protection=stand_ins)}
 
 
 def _files_of(found: Evaluation | None, threshold: float | None) -> dict[str, Any]:

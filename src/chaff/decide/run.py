@@ -38,6 +38,11 @@ from chaff.work import Watch, Work
 
 if TYPE_CHECKING:
     from chaff.methods.evaluation.evaluation import Evaluation
+    from chaff.methods.evaluation.everywhere import Everywhere
+    from chaff.methods.evaluation.protection import Protection
+
+
+SHUFFLES = 499
 
 
 @dataclass(frozen=True)
@@ -53,6 +58,8 @@ class Run:
     selection: Selection
     holdout: Ints = field(repr=False)
     """Holdout rows, as positions in `table`."""
+    plan: Plan = field(repr=False)
+    """What was run; `plan.to_toml()` writes it down."""
 
     @property
     def honest(self) -> Honest | None:
@@ -108,6 +115,49 @@ class Run:
         from chaff.decide.evaluating import evaluation_of
 
         return evaluation_of(self, model, workers, state)
+
+    def holds_everywhere(self, by: str | None = None, *, shuffles: int = SHUFFLES, workers: int | None = None) -> Everywhere:
+        """Whether each kept column's relation, and the kept set's score, hold in every group or period.
+
+        Parameters
+        ----------
+        by : str, optional
+            A column of words; the table's order (five periods) or groups when left out.
+        shuffles : int
+            Deals of the rows among the parts that differences are held against.
+        workers : int, optional
+
+        Returns
+        -------
+        Everywhere
+            ``some_only``: columns that work in some parts only; ``behind``: parts where the kept set surely saves less; ``features``,
+            ``parts``.
+
+        Raises
+        ------
+        UsageError, DataError
+        """
+        from chaff.decide.grounds import ground_of
+        from chaff.methods.evaluation.everywhere import everywhere_of
+
+        return everywhere_of(ground_of(self, workers), self.closing.deciding, self.features, by, shuffles)
+
+    def protection(self, *, workers: int | None = None) -> Protection:
+        """How well the kept set predicts the columns that must not be used, which columns carry that, and the score without them.
+
+        Returns
+        -------
+        Protection
+
+        Raises
+        ------
+        DataError
+            When no column is protected (``open_table(…, protected=[…])``).
+        """
+        from chaff.decide.grounds import ground_of
+        from chaff.methods.evaluation.protection import protection_of
+
+        return protection_of(ground_of(self, workers), self.closing.deciding, self.features, self.table.terms.protected)
 
     def report(self, path: str | Path) -> Path:
         """Write one self-contained page that tells the whole run: no network, works from disk, prints (see `chaff.write_report`).
@@ -220,10 +270,11 @@ def select(
     False
     """
     plan = _plan_of(plan, models)
+    plan = plan if holdout is None else replace(plan, score=replace(plan.score, holdout=holdout))
     if honest not in WAYS:
         raise UsageError(f"honest must be one of {', '.join(WAYS)}, not {honest!r}")
     work = Work(seed, workers, watch)
-    rows, held, how = set_aside(table, plan.score.holdout if holdout is None else holdout, work)
+    rows, held, how = set_aside(table, plan.score.holdout, work)
     train = table.take(rows)
     pinned = checked_pins([*plan.pins, *pins], table)
     folds = make_folds(train, plan.score.folds_for(train), plan.score.repeats_for(train), work)
@@ -235,8 +286,9 @@ def select(
     reads = count_read(fingerprint(table), held_part.rows, state) if held.size else 0
     held_part = held_part.model_copy(update={"reads": reads})
     ledger = replace(walked.ledger, holdout_reads=reads, kept_shares=_kept_shares(walked))
+    told = replace(plan, table=table.terms, pins=tuple(pinned.values()))
     selection = selection_of(table, walked, train, plan, closing, ledger, held_part, seed)
-    return Run(table, train, walked.reports, closing, ledger, selection, held)
+    return Run(table, train, walked.reports, closing, ledger, selection, held, told)
 
 
 def _plan_of(said: Plan | str | Path | None, models: Mapping[str, Any] | None) -> Plan:

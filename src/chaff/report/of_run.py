@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from chaff import plots
@@ -10,8 +11,11 @@ from chaff.decide.explaining import Told, explanation_of
 from chaff.decide.judging import StageReport
 from chaff.decide.run import Run
 from chaff.decide.telling import answer_line, closing_rows, closing_warnings, closing_words, curve_rows, stage_line
+from chaff.errors import ChaffError
 from chaff.evaluate.stage import name_of
 from chaff.methods.evaluation.evaluation import Evaluation
+from chaff.methods.evaluation.everywhere import Everywhere
+from chaff.methods.evaluation.protection import Protection
 from chaff.methods.search.stage import SearchTrail
 from chaff.report.figures import picture
 from chaff.report.page import Block, Cell, Code, Grid, Page, Picture, Section, Words, frame_grid, number_cell, text_cell
@@ -20,12 +24,17 @@ from chaff.results.findings import Findings
 FATE_WORDS = {"barred": "look, barred", "look": "look, stays", "drop": "drop", "keep": "keep"}
 
 
-def page_of_run(run: Run, evaluation: Evaluation | None = None) -> Page:
+def page_of_run(
+    run: Run, evaluation: Evaluation | None = None, everywhere: Everywhere | None = None, protection: Protection | None = None
+) -> Page:
     """Every section that the run has something to say for."""
+    everywhere = everywhere if everywhere is not None or not _has_parts(run) else _quietly(run.holds_everywhere)
+    protection = protection if protection is not None or not run.table.terms.protected or not run.features else _quietly(run.protection)
     if evaluation is None and run.holdout.size:
         evaluation = run.evaluate(state=False)
     sections = [
-        _answer(run), _looks(run), _sizes(run), _final(evaluation), _stand_ins(run), _columns(run), *map(_stage, run.stages), _asked(run),
+        _answer(run), _looks(run), _sizes(run), _final(evaluation), _everywhere(everywhere), _protection(protection), _stand_ins(run),
+        _columns(run), *map(_stage, run.stages), _asked(run),
     ]  # fmt: skip
     target = run.table.target
     made = run.selection.made_with
@@ -37,6 +46,40 @@ def page_of_run(run: Run, evaluation: Evaluation | None = None) -> Page:
         f"data {run.selection.data.fingerprint[:19]}…",
         pins=True,
     )
+
+
+def _has_parts(run: Run) -> bool:
+    return bool(run.features) and (run.table.groups is not None or run.table.order is not None)
+
+
+def _quietly(ask: Callable[[], Any]) -> Any:
+    """None where nothing can be said, such as of parts with too few rows."""
+    try:
+        return ask()
+    except ChaffError:
+        return None
+
+
+def _everywhere(found: Everywhere | None) -> Section | None:
+    if found is None:
+        return None
+    blocks: list[Block] = [
+        Words([_sentence(found.headline)]),
+        Words(found.words, "warning"),
+        frame_grid("relations", found.features, "each kept column's slope, in standard deviations, by part"),
+        frame_grid("parts", found.parts, "the kept set's score by part, on rows that its model has not seen", found.by),
+        Words(found.notes, "quiet"),
+    ]
+    return Section("everywhere", f"Does it hold everywhere, by {found.by}", blocks, short="Everywhere")
+
+
+def _protection(found: Protection | None) -> Section | None:
+    if found is None:
+        return None
+    blocks: list[Block] = [Words([_sentence(found.headline)], "warning" if found.telling else ""), Words(found.words)]
+    if len(found.carriers):
+        blocks.append(frame_grid("carriers", found.carriers, "share of what is told that goes without a column", "protected"))
+    return Section("protected", "Stand-ins for what must not be used", [*blocks, Words(found.notes, "quiet")], short="Protected")
 
 
 def _shown(blocks: list[Block | None]) -> list[Block]:

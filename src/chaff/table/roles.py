@@ -54,7 +54,7 @@ def build_table(source: Source, terms: Terms, held: int) -> Table:
 
 def _features(source: Source, terms: Terms) -> tuple[str, ...]:
     members = {m for group in source.together.values() for m in group}
-    taken = {terms.target, *terms.roles, *terms.ignore, *members}
+    taken = {terms.target, *terms.roles, *terms.ignore, *terms.protected, *members}
     features = tuple(n for n in (*source.arrow.column_names, *source.together) if n not in taken)
     if not features:
         raise DataError(f"{source.label} has no column left to be a feature: all are the target, ids or ignored")
@@ -111,7 +111,7 @@ def read_dictionary(dictionary: Mapping[str, Any] | str | Path | None) -> dict[s
 
 def _check_named(source: Source, terms: Terms) -> None:
     names = list(source.arrow.column_names)
-    asked = [terms.target, *terms.roles, *terms.ignore, *source.kinds, *(m for g in source.together.values() for m in g)]
+    asked = [terms.target, *terms.roles, *terms.ignore, *terms.protected, *source.kinds, *(m for g in source.together.values() for m in g)]
     for name in asked:
         if name not in names:
             raise UnknownColumn(f"column '{name}' is not in {source.label}.{nearest(name, names)}")

@@ -442,7 +442,11 @@ class Table:
         return replace(self, source=self.source.deriving(more), terms=terms)
 
     def check_features(self, names: Sequence[str]) -> None:
-        taken = {self.target.name: "the target", **dict.fromkeys(self.terms.ids, "an id")}
+        taken = {
+            self.target.name: "the target",
+            **dict.fromkeys(self.terms.ids, "an id"),
+            **dict.fromkeys(self.terms.protected, "protected"),
+        }
         taken |= {
             c: w for c, w in ((self.terms.groups, "the groups"), (self.terms.order, "the order"), (self.terms.weights, "the weights")) if c
         }
@@ -481,7 +485,14 @@ class Table:
     def roles_said(self) -> tuple[str, ...]:
         """What the other columns are for: `groups mill`."""
         t = self.terms
-        said = {"ids": self.ids, "groups": [t.groups], "order": [t.order], "weights": [t.weights], "ignored": self.ignored}
+        said = {
+            "ids": self.ids,
+            "protected": list(t.protected),
+            "groups": [t.groups],
+            "order": [t.order],
+            "weights": [t.weights],
+            "ignored": self.ignored,
+        }
         return tuple(f"{role} {', '.join(map(str, names))}" for role, names in said.items() if names and names[0])
 
     def _by_kind(self) -> dict[str, list[str]]:

@@ -51,6 +51,10 @@ class Terms:
     target_name: str = _term("", "Name of the target that thresholds make.", "--target-name", shown="NAME")
     ids: Sequence[str] = _term((), "Column that identifies rows: never a feature.", "--ids", "words", "NAME")
     ignore: Sequence[str] = _term((), "Column that takes no part: never a feature.", "--ignore", "words", "NAME")
+    protected: Sequence[str] = _term(
+        (), "Column that must not be used, not even through others: never a feature, and the kept set is asked what it tells of it.",
+        "--protected", "words", "NAME",
+    )  # fmt: skip
     groups: str | None = _term(None, "Rows of one group stay together in every split.", "--groups", shown="NAME")
     order: str | None = _term(
         None, "Date or number by which rows are split in time (order beats groups, and says so).", "--order", shown="NAME"

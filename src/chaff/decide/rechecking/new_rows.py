@@ -55,7 +55,6 @@ def open_source(selection: Selection, source: Any) -> Table:
     made_from = terms.target
     if made_from not in there:
         raise DataError(f"{label} lacks the target '{made_from}': a recheck needs rows whose answer is known")
-    words = [n for n in (*terms.ids, *terms.ignore) if n not in there]
     roles = {r: getattr(terms, r) for r in ("groups", "order", "weights") if getattr(terms, r) not in (None, *there)}
     if roles:
         raise DataError(f"{label} lacks {', '.join(f'the {r} {n!r}' for r, n in roles.items())}")
@@ -64,9 +63,8 @@ def open_source(selection: Selection, source: Any) -> Table:
     }
     together = {k: v for k, v in terms.together.items() if set(v) <= there}
     flags = tuple(f for f in terms.missing_flags if f in there)
-    ids = tuple(i for i in terms.ids if i not in words)
-    ignore = tuple(i for i in terms.ignore if i not in words)
-    known: dict[str, Any] = {"ids": ids, "ignore": ignore, "together": together, "panels": {}, "missing_flags": (), "costs": {}}
+    beside = {name: tuple(n for n in getattr(terms, name) if n in there) for name in ("ids", "ignore", "protected")}
+    known: dict[str, Any] = {**beside, "together": together, "panels": {}, "missing_flags": (), "costs": {}}
     opened = open_on(source, replace(terms, **{**keep, **known}))
     gaps = [f for f in flags if opened.column(f).missing.any()]
     return opened.with_missing_flags(gaps) if gaps else opened
