@@ -65,6 +65,7 @@ _PUBLIC = {
     "Plan": "chaff.decide.plan",
     "built_in_plan": "chaff.decide.plan",
     "read_plan": "chaff.decide.plan",
+    "named_plan": "chaff.decide.named_plans",
     "pin_keep": "chaff.decide.pins",
     "pin_drop": "chaff.decide.pins",
     "Evaluation": "chaff.methods.evaluation.evaluation",

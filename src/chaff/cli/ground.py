@@ -76,9 +76,15 @@ class Ground:
 
 
 def read_said_plan(said: dict[str, Any]) -> Plan | None:
+    from pathlib import Path
+
+    from chaff.decide.named_plans import NAMED, named_plan
     from chaff.decide.plan import read_plan
 
-    return read_plan(said["plan_file"]) if said.get("plan_file") else None
+    asked = said.get("plan_file")
+    if asked in NAMED and not Path(asked).exists():
+        return named_plan(asked)
+    return read_plan(asked) if asked else None
 
 
 def open_said(data: str, said: dict[str, Any], plan: Plan | None, holdout: str | None = None) -> tuple[Table, list[str]]:

@@ -57,12 +57,15 @@ plan_option = click.option(
     "--plan",
     "plan_file",
     type=click.Path(),
-    metavar="FILE",
-    help="A plan in TOML: roles, kinds, fills, pins, limits; options win over it, which is said.",
+    metavar="FILE|NAME",
+    help="A plan in TOML, or quick, linear, trees, thorough; options win over it, which is said.",
 )
 pin_options = _all_of(
     click.option("--pin-keep", multiple=True, metavar="NAME", help="Keep this feature; needs --because. Repeatable."),
     click.option("--pin-drop", multiple=True, metavar="NAME", help="Leave this feature out; needs --because. Repeatable."),
+    click.option(
+        "--pins", "pins_file", type=click.Path(), metavar="FILE", help="Pins from a TOML file of [[pin]], as the page copies them."
+    ),
     click.option("--because", multiple=True, metavar="TEXT", help="Reason for the pins: one for all, or one a pin in order."),
     click.option("--save", is_flag=True, help="Write the pins into the --plan file, its comments kept."),
 )
@@ -131,6 +134,15 @@ def _codes_of_columns(out: dict[str, Any]) -> dict[str, Any]:
 
 
 def pins_said(said: dict[str, Any]) -> list[Any]:
+    """The pins of the options, those of a file first."""
+    from chaff.decide.plan_file import read_pins
+
+    typed = _typed_pins(said)
+    named = {p.feature for p in typed}
+    return [*(p for p in (read_pins(said["pins_file"]) if said.get("pins_file") else ()) if p.feature not in named), *typed]
+
+
+def _typed_pins(said: dict[str, Any]) -> list[Any]:
     from chaff.decide.pins import pin_drop, pin_keep
 
     because = said["because"]
@@ -139,7 +151,7 @@ def pins_said(said: dict[str, Any]) -> list[Any]:
         raise click.UsageError(f"{len(wanted)} pins need one --because for all, or one each; {len(because)} given")
     if because and not wanted:
         raise click.UsageError("--because gives the reason of a pin: --pin-keep NAME or --pin-drop NAME is missing")
-    if said["save"] and not (wanted and said["plan_file"]):
+    if said["save"] and not ((wanted or said.get("pins_file")) and said["plan_file"]):
         raise click.UsageError("--save writes pins into a plan: it needs --pin-keep or --pin-drop, and --plan FILE")
     reasons = because * len(wanted) if len(because) == 1 else because
     return [pin(name, because=reason) for (pin, name), reason in zip(wanted, reasons, strict=True)]

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from contextlib import nullcontext
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from chaff.cli.options import pin_options, plan_option, rows_options, table_options, work_options
+
+if TYPE_CHECKING:
+    from chaff.decide.plan import Plan
 
 
 @click.command("plan")
@@ -17,6 +20,8 @@ from chaff.cli.options import pin_options, plan_option, rows_options, table_opti
 @plan_option
 @pin_options
 @rows_options
+@click.option("--start", metavar="NAME", help="Start from this plan: 'built in', quick, linear, trees or thorough.")
+@click.option("--from", "from_selection", type=click.Path(), metavar="SELECTION", help="The plan that made this selection, to the letter.")
 @click.option("-o", "--out", metavar="FILE", type=click.Path(dir_okay=False), help="Write to this file; printed when left out.")
 @click.option("--replace", is_flag=True, help="Write over a file that is there already.")
 @work_options
@@ -26,13 +31,12 @@ def command(data: str | None, out: str | None, replace: bool, **said: Any) -> No
     Fitted: roles and kinds as found, what the screen advises as lines to uncomment, and the stages.
     """
     from chaff.cli.console import Show
-    from chaff.decide.plan import built_in_plan
     from chaff.files import keep_existing, write_text
 
     if out and not replace and Path(out).exists():
         raise click.UsageError(f"--out {out}: it is there already, and may hold lines of your own; name another file, or say --replace")
     show = Show(said["form"])
-    text = built_in_plan().to_toml() if data is None else _fitted(data, said, show)
+    text = _text(data, said, show)
     if out:
         with keep_existing(False) if replace else nullcontext():
             write_text(out, text)
@@ -44,11 +48,35 @@ def command(data: str | None, out: str | None, replace: bool, **said: Any) -> No
     show.finish("plan", {"plan": text}, [out] if out else [])
 
 
-def _fitted(data: str, said: dict[str, Any], show: Any) -> str:
+def _text(data: str | None, said: dict[str, Any], show: Any) -> str:
+    """The plan of a selection, one fitted to a file, or a named one as it is."""
+    from chaff.decide.named_plans import named_plan
+
+    if said["from_selection"]:
+        if data is not None or said["start"]:
+            raise click.UsageError("--from takes the plan of a selection as it is: leave DATA and --start away")
+        return _of_selection(said["from_selection"])
+    plan = named_plan(said["start"] or "built in")
+    return plan.to_toml() if data is None else _fitted(data, said, show, plan)
+
+
+def _of_selection(path: str) -> str:
+    from chaff.decide.plan import plan_from
+    from chaff.decide.selection import read_selection
+    from chaff.files import reads
+
+    reads(path)
+    chosen = read_selection(path)
+    head = (
+        f"# The plan that made {Path(path).name}: {len(chosen.kept)} features kept of {chosen.data.source} ({chosen.data.rows:,} rows).\n"
+    )
+    return head + f"# Run it again: chaff select DATA --plan THIS --seed {chosen.seed}\n\n" + plan_from(chosen.plan).to_toml()
+
+
+def _fitted(data: str, said: dict[str, Any], show: Any, start: Plan) -> str:
     from chaff.cli.console import tell_of_compiling
     from chaff.cli.ground import stand
     from chaff.decide.calls.judged import findings_of, judge
-    from chaff.decide.plan import built_in_plan
     from chaff.decide.plan_file import fitted_plan
     from chaff.methods.screen.stage import Screen
 
@@ -59,4 +87,4 @@ def _fitted(data: str, said: dict[str, Any], show: Any) -> str:
     keeps = [p for p in ground.pins if p.verdict == "keep"]
     found = findings_of(judge(stage, ground.table, pins=keeps, folds=5, seed=said["seed"], workers=said["workers"]))
     show.stop()
-    return fitted_plan(ground.plan or built_in_plan(), ground.whole, found, ground.pins, ground.held)
+    return fitted_plan(ground.plan or start, ground.whole, found, ground.pins, ground.held)

@@ -28,7 +28,7 @@ def evaluation_of(run: Run, model: Any = None, workers: int | None = None, state
     used = run.closing.deciding if model is None else as_model(model)
     reads = run.ledger.holdout_reads
     if model is not None and used != run.closing.deciding:  # another look at rows that the closing table has read once
-        reads = count_read(fingerprint(run.table), run.selection.holdout.rows, state)
+        reads = count_read(fingerprint(run.table), run.selection.holdout.rows, state).reads
     sets = {FULL: run.closing.full, KEPT: run.closing.kept, NOTHING: ()}
     names = tuple(f for f in run.table.features if f in set(sets[FULL]) | set(sets[KEPT]))
     wide = run.table.with_features(names) if names else run.table

@@ -9,7 +9,7 @@ from typing import Any
 
 from chaff.decide.plan import Plan, plan_from
 from chaff.errors import PlanError
-from chaff.files import write_text
+from chaff.files import reads, write_text
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
 from chaff.table.table import Table
@@ -119,6 +119,31 @@ def _look_lines(screened: Findings, pinned: set[str]) -> str:
         verdict = "drop" if not row["stays"] else "keep"
         lines += ["# [[pin]]", f"# feature = {_quoted(name)}", f'# verdict = "{verdict}"', '# because = ""', ""]
     return "\n".join(lines)
+
+
+def read_pins(path: str | Path) -> tuple[Pin, ...]:
+    """Pins from a TOML file that holds nothing else.
+
+    Raises
+    ------
+    PlanError
+        Everything that is wrong with it in one go.
+    """
+    import tomlkit
+    from tomlkit.exceptions import TOMLKitError
+
+    file = Path(path)
+    try:
+        data = tomlkit.parse(file.read_text(encoding="utf-8")).unwrap()
+    except FileNotFoundError as error:
+        raise PlanError(f"no such file of pins: {file}") from error
+    except (TOMLKitError, UnicodeDecodeError, OSError) as error:
+        raise PlanError(f"{file.name} holds no pins: {error}") from error
+    reads(file)
+    other = [k for k in data if k != "pin"]
+    if other or not data.get("pin"):
+        raise PlanError(f"{file.name} must hold [[pin]] and nothing else" + (f", not '{other[0]}'" if other else ""))
+    return plan_from({"stage": [{"use": "screen"}], "pin": data["pin"]}, file.name).pins
 
 
 def add_pins(path: str | Path, pins: Iterable[Pin]) -> None:

@@ -14,11 +14,12 @@ from chaff.decide.holdout import holdout_part, set_aside
 from chaff.decide.honest import Honest
 from chaff.decide.judging import StageReport
 from chaff.decide.ledger import Ledger
+from chaff.decide.named_plans import NAMED, named_plan
 from chaff.decide.pins import checked_pins
 from chaff.decide.plan import Plan, built_in_plan, read_plan
 from chaff.decide.record import fingerprint, selection_of
 from chaff.decide.selection import Selection
-from chaff.decide.state import count_read
+from chaff.decide.state import Read, count_read
 from chaff.decide.telling import answer_line, closing_rows, closing_warnings, closing_words
 from chaff.decide.walk import AfterStage, Walked, walk_stages
 from chaff.errors import UsageError, nearest
@@ -229,7 +230,8 @@ def select(
     table : Table
         From `chaff.open_table` or `chaff.open_arrays`.
     plan : Plan or path of a TOML file, optional
-        `chaff.built_in_plan()` when left out; `models` are your own by their names in the file, as of `chaff.read_plan`.
+        `chaff.built_in_plan()` when left out; also a name of `chaff.named_plan`. `models` are your own by their names in the file,
+        as of `chaff.read_plan`.
     holdout : float, optional
         Share of the rows set aside before anything is looked at (0: none); the plan's, 0.2 by default. The latest rows when
         the table has an order, whole groups when it has groups. Rows that came with ``open_table(…, holdout=…)`` are the
@@ -283,8 +285,9 @@ def select(
     work.tell("closing")
     closing = close(table, train, held, rows, plan, walked, honest)
     held_part = holdout_part(table, held, how, 0)
-    reads = count_read(fingerprint(table), held_part.rows, state) if held.size else 0
-    held_part = held_part.model_copy(update={"reads": reads})
+    read = count_read(fingerprint(table), held_part.rows, state, {f: p.verdict for f, p in pinned.items()}) if held.size else Read(0)
+    reads = read.reads
+    held_part = held_part.model_copy(update={"reads": reads, "pinned_after": list(read.after)})
     ledger = replace(walked.ledger, holdout_reads=reads, kept_shares=_kept_shares(walked))
     told = replace(plan, table=table.terms, pins=tuple(pinned.values()))
     selection = selection_of(table, walked, train, plan, closing, ledger, held_part, seed)
@@ -292,6 +295,8 @@ def select(
 
 
 def _plan_of(said: Plan | str | Path | None, models: Mapping[str, Any] | None) -> Plan:
+    if isinstance(said, str) and said in NAMED and not Path(said).exists():
+        return named_plan(said)
     plan = read_plan(said, models) if isinstance(said, str | Path) else built_in_plan() if said is None else said
     if not isinstance(plan, Plan):
         raise UsageError(f"plan must be a Plan, from chaff.read_plan(file) or chaff.Plan((stage, …)), not {type(plan).__name__}")

@@ -173,6 +173,9 @@ def holdout_words(run: Run) -> list[str]:
         f"the holdout has been read {'once' if reads == 1 else f'{reads} times'}"
         + (": each look makes its score worth less" if reads >= OFTEN_READ else "")
     ]
+    after = run.selection.holdout.pinned_after
+    if after:
+        out.append(f"pinned after the holdout had been read: {', '.join(after)}; the score there is no evidence for that")
     if closing.holdout_rows < FEW_HELD:
         out.append(f"{closing.holdout_rows} holdout rows: little can be told from them")
     if closing.holdout_repeats:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
@@ -119,6 +119,8 @@ class Search:
         In place of that rule: at most so much worse than the best, in the metric's units.
     size : int or None
         So many features, chosen by hand from the same curve.
+    lenses : "both", "linear" or "forest"
+        Which of the built-in lenses are looked through where no model is named.
     additions : bool
         Whether what only the other lens sees is added, where leaving it out given the chosen set costs.
     total_cost : float or None
@@ -142,6 +144,7 @@ class Search:
     keep_share: float = KEEP_SHARE
     margin: float | None = None
     size: int | None = None
+    lenses: Literal["both", "linear", "forest"] = "both"
     additions: bool = True
     total_cost: float | None = None
     seconds: float | None = None
@@ -186,15 +189,16 @@ class Search:
     def rule(self) -> SizeRule:
         return SizeRule(self.keep_share, self.margin, self.size)
 
-    def lenses(self, table: Table, setting: Setting) -> tuple[Lens, ...]:
+    def looked_through(self, table: Table, setting: Setting) -> tuple[Lens, ...]:
         model = self.model if self.model is not None else setting.model
         if model is None and self.strategy is None:
-            return built_in_lenses(table, setting)
+            linear, forest = built_in_lenses(table, setting)
+            return {"both": (linear, forest), "linear": (linear,), "forest": (forest,)}[self.lenses]
         strategy = None if self.strategy is None else as_strategy(self.strategy)
         return (lens_of(as_model(model) if model is not None else Ridge(), strategy),)
 
     def judge(self, table: Table, setting: Setting) -> SearchTrail:
-        lenses = self.lenses(table, setting)
+        lenses = self.looked_through(table, setting)
         ground = replace(Ground.of(table, setting, [m for lens in lenses for m in lens.variants]), limits=self.limits)
         _check_memory(ground, lenses)
         seen = look_through(lenses, ground, "search")
