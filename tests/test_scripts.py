@@ -32,6 +32,9 @@ def test_benchmark_scripts_are_importable_without_running():
         "decision",
         "rates",
         "select_speed",
+        "apply_speed",
+        "compare_speed",
+        "page_speed",
     ):
         code = f"import sys; sys.path.insert(0, {str(ROOT / 'benchmarks')!r}); import {name}"
         assert subprocess.run([sys.executable, "-c", code], capture_output=True).returncode == 0

@@ -159,3 +159,20 @@ def test_python_is_told_the_same_in_a_process_of_its_own(selection, tmp_path):
     code = "import chaff, sys; print(chaff.read_selection(sys.argv[1]).explain('crumb_score').told[0].headline)"
     done = subprocess.run([sys.executable, "-c", code, str(tmp_path / "s.json")], capture_output=True, text=True, check=True)
     assert done.stdout.startswith("crumb_score (number")
+
+
+@pytest.mark.parametrize("ending", ["csv", "parquet", "json", "md"])
+def test_the_ledger_is_written_with_what_to_look_at_first(mill_run, tmp_path, ending):
+    path = tmp_path / f"ledger.{ending}"
+    mill_run.ledger.save(path)
+    looks = {v.feature for v in mill_run.ledger.verdicts if v.verdict == "look"}
+    if ending == "md":
+        names = [line.split("|")[1].strip().replace("\\", "") for line in path.read_text().splitlines()[2:]]
+    else:
+        read = {"csv": pd.read_csv, "parquet": pd.read_parquet, "json": lambda p: pd.DataFrame(json.loads(p.read_text()))}[ending]
+        names = read(path)["feature"].tolist()
+    assert len(names) == len(mill_run.ledger.verdicts)
+    first = [n in looks for n in names]
+    assert first == sorted(first, reverse=True) and first[0]
+    with pytest.raises(chaff.UsageError, match="a ledger is written as"):
+        mill_run.ledger.save(tmp_path / "ledger.txt")

@@ -198,3 +198,16 @@ def test_labels_are_told_apart_and_settings_checked(lots):
         chaff.compare(lots, ["leading", chaff.Importance(chaff.Forest(trees=50), "permutation")], seconds=0.01)
     alone = chaff.compare(lots, "leading", sizes=[1], folds=3)
     assert alone.methods == ("leading",)
+
+
+def test_decoys_are_counted_among_as_many_leading_features():
+    lots = (
+        chaff.demo.table(rows=300)
+        .with_features(["protein_pct", "ash_pct", "falling_number_s", "harvest_rain_mm", "variety"])
+        .with_decoys(5)
+    )
+    found = chaff.compare(lots, ["leading", "forward"], sizes=[2, 5])
+    for m in ("leading", "forward"):
+        first = [f for f in found.whole[m].at(5)]
+        assert found.frame.loc[m, "decoys"] == sum(f in lots.decoys for f in first) <= 2
+    assert "decoys" not in chaff.compare(lots.with_features(lots.features[:3]), ["leading"], sizes=[1]).frame

@@ -50,6 +50,12 @@ if TYPE_CHECKING:
     "--out", metavar="FILE", help="Save the scores of every feature under every method: .csv or .parquet; .json holds everything."
 )
 @click.option("--figures", metavar="FOLDER", help="Draw compared.png (score by size) and kept_by.png (which method keeps what) there.")
+@click.option(
+    "--decoys",
+    type=click.IntRange(1),
+    metavar="N",
+    help="Put N columns of known noise in: how many of them each method ranks among its first N.",
+)
 @click.option("--against", metavar="MODEL", help="Also: the sets that --model and this one keep; shared, only here, loss with the other's.")
 @click.option("--scales", metavar="A,B,…", help="Also: scales of the columns side by side: standard, range, robust, none.")
 @click.option("--transforms", metavar="A,B,…", help="Also: transforms of the target side by side: none, log, square root.")
@@ -74,8 +80,9 @@ def command(data: str, **said: Any) -> None:
     model = choice_said(said["model"], "--model") or (score.model if score and score.model is not None else None)
     show.watch("compare")
     try:
+        table = ground.table.with_decoys(said["decoys"], seed=said["seed"]) if said["decoys"] else ground.table
         found = compare(
-            ground.table, methods, model if model is not None else ground.linear_model, sizes=sizes,
+            table, methods, model if model is not None else ground.linear_model, sizes=sizes,
             metric=said["metric"] or (score.metric if score else None), repeats=said["repeats"] or 1,
             folds=said["folds"] or (score.folds_for(ground.table) if score else 5), vote=said["vote"], truth=truth, seconds=said["seconds"],
             pins=[p for p in ground.pins if p.feature in ground.table.features], seed=said["seed"], workers=said["workers"],
@@ -143,16 +150,18 @@ def _show(show: Show, found: Comparison, at: Any, size: float | None, everything
     head = ["method", "smallest", "kept", "score", "stable", "best", "at", "own rule", "seconds"]
     if found.truth is not None:
         head += ["found", "missed", "false"]
+    head += ["decoys"] if "decoys" in found.frame.columns else []
+    further = [c for c in ("found", "missed", "false", "decoys") if c in head]
     rows = []
     for m, r in frame.iterrows():
         own = f"{figure(r['own'])} → {score(r['own_score'])}" if r["own"] == r["own"] else ""
         row = [str(m), figure(r["smallest"]), figure(r["kept"]), f"{score(r['score'])} ± {score(r['score_se'])}", figure(r["stability"], 2)]
         row += [score(r["best"]), figure(r["best_size"]), own, f"{r['seconds']:.1f}" if r["seconds"] == r["seconds"] else ""]
-        rows.append([*row, *([figure(r[c]) for c in ("found", "missed", "false")] if found.truth is not None else [])])
+        rows.append([*row, *(figure(r[c]) for c in further)])
     for word, values in found.yardsticks.items():
         count = str(len(found.scorer.features)) if word == "all features" else "0"
         rows.append([word, count, count, score(float(values.mean())), *[""] * (len(head) - 4)])
-    asked = ("method", "smallest", "score", *(("found", "missed", "false") if found.truth is not None else ()))
+    asked = ("method", "smallest", "score", *further)
     grid(show, head, rows, asked=asked, names=1)
     notes(show, (*found.notes, "smallest: within one standard error (of the paired difference) and 2 % of the gain of its own best"))
     if at is not None:

@@ -96,7 +96,7 @@ def changes(first: Selection, second: Selection) -> Changes:
     """
     import pandas as pd
 
-    settings = _differing(_settings(first), _settings(second))
+    settings = _differing(*_alike(_settings(first), _settings(second)))
     told = [{t.feature: t for t in explanation_of(s).told} for s in (first, second)]
     names = list(dict.fromkeys([*told[0], *told[1]]))
     rows = {f: _column(told[0].get(f), told[1].get(f)) for f in names}
@@ -125,6 +125,13 @@ def _settings(selection: Selection) -> dict[str, str]:
     out |= {f"pin: {p['feature']}": f"{p['verdict']} ({p['because']})" for p in plan.get("pin", [])}
     out["seed"] = str(selection.seed)
     return out | {f"made with: {k}": v for k, v in selection.made_with.items()}
+
+
+def _alike(a: dict[str, str], b: dict[str, str]) -> tuple[dict[str, str], dict[str, str]]:
+    """Without the settings of stages that only one of them has: that the stage is there says it."""
+    both = {k.split(": ")[0] for k in a} & {k.split(": ")[0] for k in b}
+    kept = [{k: v for k, v in d.items() if not k.startswith("stage ") or k.split(": ")[0] in both} for d in (a, b)]
+    return kept[0], kept[1]
 
 
 def _said(value: Any) -> str:

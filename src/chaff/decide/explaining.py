@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
+from chaff.decide.ledger import literal
 from chaff.decide.selection_parts import StepPart
 from chaff.errors import UnknownColumn, UsageError, nearest
 from chaff.files import harmless, write_text, write_with
@@ -116,14 +117,14 @@ class Explanation:
 
     def markdown(self) -> str:
         """As a page of Markdown: what to look at, then what went, then what stays, each with its history."""
-        lines = [f"# Columns for {_literal(self.target)}", "", f"{self.headline}.", ""]
+        lines = [f"# Columns for {literal(self.target)}", "", f"{self.headline}.", ""]
         for fate in FATES:
             if self.of(fate):
                 lines += [f"## {HEADINGS[fate]}", ""]
             for t in self.of(fate):
-                lines += [f"### {_literal(t.headline)}", ""]
-                lines += [f"- {stage}: {verdict}{f': {_literal(words)}' if words else ''}" for stage, verdict, words in t.rows()]
-                lines += [f"- {_literal(said)}" for said in t.says] + [""]
+                lines += [f"### {literal(t.headline)}", ""]
+                lines += [f"- {stage}: {verdict}{f': {literal(words)}' if words else ''}" for stage, verdict, words in t.rows()]
+                lines += [f"- {literal(said)}" for said in t.says] + [""]
         return "\n".join(lines)
 
     def save(self, path: str | Path) -> None:
@@ -179,12 +180,6 @@ def step_words(step: StepPart) -> str:
     if step.figure and (step.limit or not step.measured):
         held = step.figure + (f" (limit {step.limit})" if step.limit else "")
     return "; ".join(w for w in (held, step.reason, step.measured) if w)
-
-
-def _literal(text: str) -> str:
-    """Words in a page of Markdown as they are: a name is no markup, and no line of its own."""
-    flat = " ".join(text.split())
-    return "".join(f"\\{c}" if c in "\\`*_[]<>#|!" else c for c in flat)
 
 
 def explanation_of(selection: Selection, feature: str | None = None) -> Explanation:

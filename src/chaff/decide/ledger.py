@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from chaff.files import harmless, write_with
+from chaff.errors import UsageError
+from chaff.files import harmless, write_text, write_with
+from chaff.results.plain import records
 from chaff.results.verdict import Verdict
 from chaff.table.table import Meaning
 
@@ -57,5 +60,31 @@ class Ledger:
         return out
 
     def save(self, path: str | Path) -> None:
-        """Write as CSV."""
-        write_with(path, lambda part: harmless(self.frame).to_csv(part, index=False))
+        """Write as .csv, .parquet, .json or .md by the ending, what a person should look at first.
+
+        Raises
+        ------
+        UsageError, DataError
+        """
+        ending = Path(path).suffix.lower()
+        looks = {v.feature for v in self.verdicts if v.verdict == "look"}
+        order = sorted(range(len(self.verdicts)), key=lambda k: self.verdicts[k].feature not in looks)
+        frame = self.frame.iloc[order].reset_index(drop=True)
+        if ending == ".csv":
+            write_with(path, lambda part: harmless(frame).to_csv(part, index=False))
+        elif ending == ".parquet":
+            write_with(path, lambda part: frame.to_parquet(part, index=False))
+        elif ending == ".json":
+            write_text(path, json.dumps(records(frame), ensure_ascii=False, indent=1) + "\n")
+        elif ending == ".md":
+            cells = [[literal("" if v is None or v != v else str(v)) for v in row] for row in frame.itertuples(index=False)]
+            lines = ["| " + " | ".join(row) + " |" for row in [list(frame.columns), ["---"] * frame.shape[1], *cells]]
+            write_text(path, "\n".join(lines) + "\n")
+        else:
+            raise UsageError(f"{Path(path).name}: a ledger is written as .csv, .parquet, .json or .md")
+
+
+def literal(text: str) -> str:
+    """Words in a page of Markdown as they are: a name is no markup, and no line of its own."""
+    flat = " ".join(text.split())
+    return "".join(f"\\{c}" if c in "\\`*_[]<>#|!" else c for c in flat)

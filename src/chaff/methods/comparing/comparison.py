@@ -147,16 +147,20 @@ class Comparison:
     def frame(self) -> pd.DataFrame:
         """One row a method: best (its score at the best size), best_size; smallest (that size which lies within one standard error and
         2 % of the gain), score and score_se there, kept, stability; own (features kept by its own rule) and own_score; seconds;
-        failed (folds in which it failed); found, missed, false against a known truth."""
+        failed (folds in which it failed); found, missed, false against a known truth; decoys (of a table with decoys: how many of them are
+        among as many leading features)."""
         import pandas as pd
 
         nothing = float(self.sign * np.nanmean(self.yardsticks["nothing"]))
+        decoys = frozenset(self.scorer.table.decoys)
         rows: dict[str, dict[str, float]] = {}
         for m in self.methods:
             v = self.sign * self.values[m]
             usable = ~np.isnan(v).any(0)
             row: dict[str, float] = {"failed": int((~usable).sum())}
             rows[m] = row
+            if decoys and m in self.whole:
+                row["decoys"] = len(self.whole[m].at(len(decoys)) & decoys)
             if not usable.any():
                 continue
             points = Points(np.array(self.sizes), v[:, usable], nothing, {}, self.scorer.test_share)
@@ -168,7 +172,9 @@ class Comparison:
                 kept = self.whole[m].at(self.sizes[near]) if m in self.whole else frozenset[str]()
                 row |= {"found": len(kept & self.truth), "missed": len(self.truth - kept), "false": len(kept - self.truth)}
         columns = ["smallest", "kept", "score", "score_se", "stability", "best", "best_size", "own", "own_score", "seconds", "failed"]
-        frame = pd.DataFrame(rows).T.reindex(columns=[*columns, *(["found", "missed", "false"] if self.truth is not None else [])])
+        frame = pd.DataFrame(rows).T.reindex(
+            columns=[*columns, *(["found", "missed", "false"] if self.truth is not None else []), *(["decoys"] if decoys else [])]
+        )
         return frame.rename_axis("method")
 
     def _own(self, method: str) -> dict[str, float]:
