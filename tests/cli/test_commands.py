@@ -71,7 +71,7 @@ def test_demo_shows_the_whole_job(demo):
 def test_demo_leaves_its_folder(demo):
     folder, _ = demo
     left = {p.name for p in (folder / "chaff-demo").iterdir()}
-    assert left == {"lots.csv", "selection.json", "ledger.csv", "reduced.csv", "score_by_size.png"}
+    assert left == {"lots.csv", "selection.json", "ledger.csv", "reduced.csv", "plan.toml", "score_by_size.png"}
     selection = json.loads((folder / "chaff-demo" / "selection.json").read_text())
     reduced = pd.read_csv(folder / "chaff-demo" / "reduced.csv")
     assert list(reduced.columns) == ["loaf_volume", "mill", *(k["name"] for k in selection["kept"])] and len(reduced) == 700

@@ -164,3 +164,12 @@ def test_changes_on_the_command_line(tmp_path):
     assert "1 setting differs; the same data" in said and "stage search: size" in said
     assert json.loads(run("changes", "a", "b", "--format", "json", cwd=tmp_path))["goes"] == []
     assert "no such selection" in run("changes", "a", "c", cwd=tmp_path, code=3)
+
+
+def test_a_selection_of_nothing_is_rechecked_too():
+    rng = np.random.default_rng(3)
+    noise = pd.DataFrame(rng.normal(size=(200, 4)), columns=list("abcd")).assign(y=rng.normal(size=200))
+    found = chaff.select(chaff.open_table(noise, "y"), PLAN, state=False).selection
+    assert not found.features
+    assert chaff.recheck(found, noise.sample(frac=1, random_state=1), old=noise).verdict == "stay"
+    assert chaff.recheck(found, noise.assign(y=lambda f: 2 * f["a"] + f["y"])).verdict == "reselect"

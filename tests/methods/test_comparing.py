@@ -208,6 +208,6 @@ def test_decoys_are_counted_among_as_many_leading_features():
     )
     found = chaff.compare(lots, ["leading", "forward"], sizes=[2, 5])
     for m in ("leading", "forward"):
-        first = [f for f in found.whole[m].at(5)]
+        first = found.whole[m].at(5)
         assert found.frame.loc[m, "decoys"] == sum(f in lots.decoys for f in first) <= 2
     assert "decoys" not in chaff.compare(lots.with_features(lots.features[:3]), ["leading"], sizes=[1]).frame

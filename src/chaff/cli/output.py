@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from chaff.results.pin import Pin
     from chaff.table.table import Table
 
-FIGURE = "score_by_size.png"
+FIGURE, PLAN = "score_by_size.png", "plan.toml"
 
 
 def run_and_show(
@@ -51,7 +51,7 @@ def free_for(folder: Path, reduced: str, table: Table, plan: Plan, pins: Sequenc
 
     again = (folder / "selection.json").exists() and same_run(folder / "selection.json", table, plan, pins, seed)
     with keep_existing(False) if again else nullcontext():
-        for name in ("selection.json", "ledger.csv", reduced, FIGURE, *more):
+        for name in ("selection.json", "ledger.csv", reduced, PLAN, FIGURE, *more):
             check_place(folder / name)
     return again
 
@@ -70,7 +70,9 @@ def leave(
         run.selection.save(fresh / "selection.json")
         run.ledger.save(fresh / "ledger.csv")
         run.selection.apply(source, fresh / reduced)
-        names = ["selection.json", "ledger.csv", reduced]
+        head = f"# What was run. Again: chaff select DATA --plan {PLAN} --seed {run.selection.seed}\n\n"
+        (fresh / PLAN).write_text(head + run.plan.to_toml(), encoding="utf-8")
+        names = ["selection.json", "ledger.csv", reduced, PLAN]
         trails = [r.result for r in run.stages if isinstance(r.result, SearchTrail)]
         if trails:
             from chaff.plots.size_curve import score_by_size

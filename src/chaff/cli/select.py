@@ -68,7 +68,7 @@ if TYPE_CHECKING:
 def command(data: str, **said: Any) -> None:
     """Select features of the file DATA (.csv, .parquet, .feather, .jsonl) by a plan.
 
-    Leaves selection.json, ledger.csv, the reduced table and a figure in the --out folder.
+    Leaves selection.json, ledger.csv, plan.toml, the reduced table and a figure in the --out folder.
     """
     from chaff.cli.console import QUIET, Show
     from chaff.cli.ground import open_said, pins_of, read_said_plan, save_pins

@@ -8,6 +8,7 @@ from __future__ import annotations
 import dataclasses
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from pathlib import PurePath
 from typing import Any, Literal
 
 from chaff.choices import wrong_fields
@@ -175,6 +176,8 @@ class Terms:
 def _plain(value: Any) -> Any:
     if isinstance(value, tuple):
         return [_plain(v) for v in value]
+    if isinstance(value, PurePath):
+        return str(value)
     if isinstance(value, Mapping):
         return {str(k): _plain(v) for k, v in value.items()}
     return value

@@ -73,7 +73,7 @@ def recheck(
     if found is not None:
         reasons += reasons_of(found, selection)
     old_rows = None
-    if old is not None and found is not None:
+    if old is not None and found is not None and kept:  # without a column there are no coefficients, and nothing to tell rows apart by
         work.tell("old rows")
         old_rows, more = with_old(selection, old, table, kept, used, found, work)
         reasons += more
