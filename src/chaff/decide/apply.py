@@ -17,7 +17,7 @@ from chaff.files import whole_file
 from chaff.table.derived import filled_cells, flag_cells, gaps_of
 from chaff.table.numbers import all_whole
 from chaff.table.pipes import plain_file
-from chaff.table.sources import check_there, read_source
+from chaff.table.sources import check_there, is_folder, read_source
 from chaff.table.text_files import csv_batches, ending
 
 if TYPE_CHECKING:
@@ -97,7 +97,7 @@ def _open(selection: Selection, source: Any) -> tuple[str, list[str], str | None
 
     reading = selection.terms.reading
     path = Path(source) if isinstance(source, str | Path) else None
-    if path is not None:
+    if path is not None and not is_folder(path):
         check_there(path)
         path = plain_file(path)
         if path.suffix.lower() in (".parquet", ".pq"):

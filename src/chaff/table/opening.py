@@ -39,8 +39,9 @@ def open_table(source: Any, target: str, *, holdout: Any = None, **terms: Any) -
 
     Parameters
     ----------
-    source : path, pandas frame, Arrow table, or any object with the Arrow PyCapsule interface
-        Files by their ending: .csv, .tsv, .txt (also .gz, .bz2, .zst), .parquet, .feather, .arrow, .jsonl.
+    source : path, folder, list of files, pandas frame, Arrow table, or any object with the Arrow PyCapsule interface
+        Files by their ending: .csv, .tsv, .txt (also .gz, .bz2, .zst), .parquet, .feather, .arrow, .jsonl. A folder's files are one table
+        in the order of their names; folders named key=value below it are columns.
     target : str
         Column to predict. Rows where it is missing are left out, and counted in `table.notes`.
     holdout : as `source`, optional

@@ -7,6 +7,7 @@ from typing import Any
 
 from chaff.errors import DataError, UsageError
 from chaff.files import reads
+from chaff.table.folders import files_of, joined
 from chaff.table.frames import from_pandas
 from chaff.table.names import first_line, refuse_twins
 from chaff.table.pipes import plain_file
@@ -17,11 +18,18 @@ PARQUET_CELLS = 4_000_000  # read at a time
 
 
 def read_source(source: Any, reading: Reading) -> tuple[Any, str]:
-    """(Arrow table, label) from a path, a pandas frame, an Arrow table or anything with the Arrow PyCapsule interface."""
+    """(Arrow table, label) from a path, a folder or a list of files, a pandas frame, an Arrow table or anything with the Arrow PyCapsule
+    interface."""
     import pyarrow as pa
 
+    if isinstance(source, list | tuple) and source and all(isinstance(s, str | Path) for s in source):
+        paths = [Path(s) for s in source]
+        label = f"{paths[0].name} and {len(paths) - 1} more" if len(paths) > 1 else paths[0].name
+        return _checked(joined(paths, lambda p: read_path(p, reading)), label), label
     if isinstance(source, str | Path):
         path = Path(source)
+        if is_folder(path):
+            return _checked(joined(files_of(path), lambda p: read_path(p, reading), path), path.name or str(path)), path.name or str(path)
         return _checked(read_path(path, reading), path.name), path.name
     if isinstance(source, pa.Table):
         return _checked(source, "the table"), "the table"
@@ -36,8 +44,8 @@ def read_source(source: Any, reading: Reading) -> tuple[Any, str]:
                 raise
             raise DataError(f"the {type(source).__name__} gives no table: {first_line(error)}") from error
     raise UsageError(
-        f"cannot read a table from {type(source).__name__}: pass a path, a pandas frame, an Arrow table or another object "
-        "with the Arrow PyCapsule interface; for X and y arrays use chaff.open_arrays(X, y)"
+        f"cannot read a table from {type(source).__name__}: pass a path, a folder, a list of files, a pandas frame, an Arrow table or "
+        "another object with the Arrow PyCapsule interface; for X and y arrays use chaff.open_arrays(X, y)"
     )
 
 
@@ -69,6 +77,14 @@ def read_path(path: Path, reading: Reading) -> Any:
     except (pa.ArrowInvalid, pa.ArrowTypeError, OSError, UnicodeError) as error:
         raise DataError(f"{path.name} cannot be read as {kind[1:]}: {first_line(error)}") from error
     raise DataError(f"{path.name}: do not know how to read '{kind}'; use .csv, .tsv, .parquet, .feather, .arrow or .jsonl")
+
+
+def is_folder(path: Path) -> bool:
+    """Whether it is one; what cannot be asked is none."""
+    try:
+        return path.is_dir()
+    except (OSError, ValueError):
+        return False
 
 
 def check_there(path: Path) -> None:

@@ -1,0 +1,100 @@
+"""A table in many files is the table: whatever it is cut into, in the order of names; what does not fit names the file and the column."""
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import chaff
+from tests.cli.test_commands import run
+from tests.conftest import make_mixed
+
+
+@pytest.fixture(scope="module")
+def frame():
+    return make_mixed(210)
+
+
+def cut(frame, folder, pieces, ending="parquet"):
+    folder.mkdir()
+    for k, part in enumerate(np.array_split(np.arange(len(frame)), pieces)):
+        some = frame.iloc[part]
+        path = folder / f"part-{k:03d}.{ending}"
+        some.to_parquet(path) if ending == "parquet" else some.to_csv(path, index=False)
+    return folder
+
+
+def same(a, b):
+    assert a.features == b.features and len(a) == len(b) and a.kinds == b.kinds
+    for f in a.features:
+        np.testing.assert_array_equal(a.column(f).values, b.column(f).values)
+        assert a.levels(f) == b.levels(f)
+    np.testing.assert_array_equal(a.y, b.y)
+
+
+@pytest.mark.parametrize("pieces", [1, 7, 100])
+@pytest.mark.parametrize("ending", ["parquet", "csv"])
+def test_a_folder_is_the_table_that_it_was_cut_from(frame, tmp_path, pieces, ending):
+    whole = tmp_path / f"whole.{ending}"
+    frame.to_parquet(whole) if ending == "parquet" else frame.to_csv(whole, index=False)
+    folder = cut(frame, tmp_path / "many", pieces, ending)
+    same(chaff.open_table(folder, "y"), chaff.open_table(whole, "y"))
+    same(chaff.open_table(sorted(folder.iterdir()), "y"), chaff.open_table(whole, "y"))
+
+
+def test_partitions_are_columns(frame, tmp_path):
+    for mill, part in frame.groupby("mill"):
+        place = tmp_path / "lots" / f"mill={mill}"
+        place.mkdir(parents=True)
+        part.drop(columns="mill").to_parquet(place / "a.parquet")
+    (tmp_path / "lots" / "_notes.csv").write_text("not,a,table\n")
+    (tmp_path / "lots" / ".hidden.parquet").write_text("no")
+    table = chaff.open_table(tmp_path / "lots", "y", groups="mill")
+    assert len(table) == len(frame) and np.unique(table.groups).size == frame["mill"].nunique()
+    assert table.label == "lots"
+
+
+def test_files_without_rows_take_no_part(frame, tmp_path):
+    folder = cut(frame, tmp_path / "many", 3)
+    frame.head(0).to_parquet(folder / "part-001b.parquet")
+    same(chaff.open_table(folder, "y"), chaff.open_table(frame, "y"))
+
+
+@pytest.mark.parametrize(
+    "change, words",
+    [
+        (lambda p: p.write_bytes(b""), "part-001.parquet is empty"),
+        (lambda p: p.write_bytes(p.read_bytes()[:200]), "part-001.parquet cannot be read as parquet"),
+        (lambda p: pd.read_parquet(p).drop(columns="gap_a").to_parquet(p), "part-001.parquet lacks column 'gap_a' of part-000"),
+        (lambda p: pd.read_parquet(p).assign(more=1).to_parquet(p), "part-001.parquet has a column 'more'"),
+        (
+            lambda p: pd.read_parquet(p).assign(assay_1="many").to_parquet(p),
+            "column 'assay_1' holds .*string in part-001.parquet and double in part-000",
+        ),
+    ],
+)
+def test_what_does_not_fit_names_the_file_and_the_column(frame, tmp_path, change, words):
+    folder = cut(frame, tmp_path / "many", 3)
+    change(folder / "part-001.parquet")
+    with pytest.raises(chaff.DataError, match=words):
+        chaff.open_table(folder, "y")
+
+
+def test_a_folder_without_a_table(tmp_path):
+    (tmp_path / "empty").mkdir()
+    with pytest.raises(chaff.DataError, match="a folder without a table in it"):
+        chaff.open_table(tmp_path / "empty", "y")
+    with pytest.raises(chaff.DataError, match="no such file"):
+        chaff.open_table([tmp_path / "gone.parquet"], "y")
+
+
+def test_selecting_from_a_folder_is_selecting_from_its_table(frame, tmp_path):
+    cut(frame, tmp_path / "lots", 7)
+    frame.to_parquet(tmp_path / "lots.parquet")
+    asked = ("--target", "y", "--ignore", "lot_weight", "--groups", "mill", "--plan", "quick", "--repeats", "1", "--no-state")
+    for source, out in (("lots", "a"), ("lots.parquet", "b")):
+        run("select", source, *asked, "--out", out, cwd=tmp_path)
+    a, b = (chaff.read_selection(tmp_path / k / "selection.json") for k in ("a", "b"))
+    assert a.features == b.features and a.scores == b.scores and a.data.fingerprint == b.data.fingerprint
+    run("apply", "a/selection.json", "lots", "-o", "r.parquet", cwd=tmp_path)
+    assert len(pd.read_parquet(tmp_path / "r.parquet")) == len(frame)
+    run("screen", "lots", "--target", "y", cwd=tmp_path)
