@@ -41,4 +41,3 @@ if __name__ == "__main__":
     print(f"{rows:,} rows, {len(lots.features)} columns, {len(METHODS)} methods, {len(SIZES)} sizes, 5 folds")
     print(f"{'model':<10}{'compare s':>9}{'learning s':>14}{'plain s':>10}{'plain/':>9}{'/learning':>9}")
     measure(lots, "ridge", "ridge")
-    measure(lots, chaff.Forest(trees=30), "forest")

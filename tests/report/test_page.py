@@ -212,6 +212,12 @@ def test_five_hundred_columns(open_page, tmp_path):
     page.locator("#t-columns thead button", has_text="worth").click()
     values = page.eval_on_selector_all("#t-columns tbody tr", "rows => rows.map(r => Number(r.cells[1].dataset.v))")
     assert len(values) == 500 and values == sorted(values, reverse=True)
+    assert len(first_column(page)) == 120 and first_column(page)[0] == rows[int(np.argmax([r[1].sort for r in rows]))][0].text
+    page.fill("[data-searches=t-columns]", "assay_49")  # among all of them, not among those that are shown
+    assert set(first_column(page)) == {"assay_49", *(f"assay_49{k}" for k in range(10))}
+    page.fill("[data-searches=t-columns]", "")
+    page.locator("#t-columns button.more").click()
+    assert len(first_column(page)) == 500 and not page.locator("#t-columns button.more").is_visible()
 
 
 def test_the_page_is_small_whole_and_the_same_each_time(page_file, mill_run, tmp_path):

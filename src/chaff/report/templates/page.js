@@ -24,6 +24,25 @@ function sortBy(button) {
   const fragment = document.createDocumentFragment();
   for (const r of rows) fragment.append(r.row);
   body.append(fragment);
+  showSome(table.closest(".table"));
+}
+
+// Of a long table the first rows that fit are laid out, so that sorting takes no time; a button shows the rest.
+const LONG = 120;
+
+function showSome(block, everything = false) {
+  const more = block.querySelector("button.more");
+  if (everything) block.dataset.all = "1";
+  let fitting = 0;
+  for (const row of block.querySelector("tbody").rows) {
+    const fits = row.dataset.fits !== "0";
+    fitting += fits;
+    row.hidden = !fits || (!block.dataset.all && fitting > LONG);
+  }
+  if (more) {
+    more.hidden = Boolean(block.dataset.all) || fitting <= LONG;
+    more.textContent = `Show all ${fitting}`;
+  }
 }
 
 function search(input) {
@@ -32,10 +51,11 @@ function search(input) {
   for (const row of block.querySelector("tbody").rows) {
     const text = row.dataset.text || (row.dataset.text = Array.from(row.cells, (c) => (c.querySelector("select") ? "" : c.textContent)).join(" ").toLowerCase());
     const fits = words.every((w) => text.includes(w));
-    row.hidden = !fits;
+    row.dataset.fits = fits ? "1" : "0";
     all += 1;
     shown += fits;
   }
+  showSome(block);
   block.querySelector(".found").textContent = input.value.trim() ? `${shown} of ${all}` : "";
 }
 
@@ -73,6 +93,7 @@ document.addEventListener("click", (event) => {
   const sorts = event.target.closest("button.sort"), copies = event.target.closest("button.copy");
   if (sorts) sortBy(sorts);
   if (copies) copy(copies);
+  if (event.target.closest("button.more")) showSome(event.target.closest(".table"), true);
 });
 document.addEventListener("input", (event) => {
   if (event.target.dataset.searches) search(event.target);
@@ -81,8 +102,10 @@ document.addEventListener("change", (event) => {
   if (event.target.dataset.pins !== undefined) writePins();
 });
 addEventListener("beforeprint", () => {
+  for (const block of document.querySelectorAll(".table")) showSome(block, true);
   for (const fold of document.querySelectorAll("details.fold:not([open])")) { fold.open = true; fold.dataset.shut = "1"; }
 });
 addEventListener("afterprint", () => {
   for (const fold of document.querySelectorAll("details.fold[data-shut]")) fold.open = false;
 });
+for (const block of document.querySelectorAll(".table")) if (block.querySelector("tbody").rows.length > LONG) showSome(block);
