@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 STYLES: tuple[Any, ...] = ("solid", (0, (4, 2)), (0, (1, 1.5)))
 LINES = [(colour, style) for style in STYLES for colour in (KEEP, SECOND, LOOK, INK)]
 MOST_ROWS = 32
+BAND = 0.2  # of all the bands beside the best one: together no darker than that, so that the lines are read
 
 
 def compared_curves(found: Comparison, ax: Any = None) -> Any:
@@ -49,16 +50,14 @@ def compared_curves(found: Comparison, ax: Any = None) -> Any:
         line = curves.loc[m]
         colour, style = LINES[k % len(LINES)]
         ax.plot(line.index, line["score"], color=colour, linestyle=style, linewidth=2.0 if k < 4 else 1.5, label=m)
-        if k == 0:
-            ax.fill_between(
-                line.index, line["score"] - line["score_se"], line["score"] + line["score_se"], color=colour, alpha=0.12, linewidth=0
-            )
+        low, high = line["score"] - line["score_se"], line["score"] + line["score_se"]
+        ax.fill_between(line.index, low, high, color=colour, alpha=0.14 if k == 0 else BAND / max(len(order) - 1, 1), linewidth=0)
     chance = curves.loc[RANDOM]
     ax.plot(chance.index, chance["score"], color=DROP, linewidth=1.6, label=RANDOM)
     for word, value in (("all features", found.yardsticks["all features"]), ("knowing nothing", found.yardsticks["nothing"])):
         level(ax, float(np.nanmean(value)), word, (0, (6, 3)) if word == "all features" else "solid", above=word == "all features")
     title = f"{len(found.methods)} methods, each learned inside every fold, judged by {found.scorer.model.label}"
-    dress(ax, title, "number of features", f"{metric.label}, mean over folds (band of the best: ± standard error)")
+    dress(ax, title, "number of features", f"{metric.label}, mean over folds (bands: ± standard error)")
     subtitle(ax, title, found.notes[0].split(";")[0])
     place = (1.0, 0.04) if metric.higher_is_better else (1.0, 0.96)
     corner = "lower right" if metric.higher_is_better else "upper right"
