@@ -69,3 +69,12 @@ def test_as_json_and_by_a_plan(lots, tmp_path):
 def test_what_goes_wrong_is_said_without_a_traceback(lots, options, words, tmp_path):
     done = subprocess.run([str(CHAFF), "compare", str(lots), *ALONE, *options], capture_output=True, text=True, env=ENV, cwd=tmp_path)
     assert done.returncode in (2, 3) and "Traceback" not in done.stderr and words in flat(done.stderr), done.stderr
+
+
+def test_a_page_that_is_there_is_refused_before_any_work(tmp_path):
+    (tmp_path / "r.html").write_text("mine")
+    (tmp_path / "t.csv").write_text("a,y\n" + "".join(f"{k},{k % 7}\n" for k in range(60)))
+    said = run(
+        "compare", "t.csv", "--target", "y", "--task", "regression", "--method", "pearson_r", "--report", "r.html", cwd=tmp_path, code=3
+    )
+    assert "is there already" in said and "compare" not in said.split("chaff:")[0] and (tmp_path / "r.html").read_text() == "mine"

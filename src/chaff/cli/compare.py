@@ -66,9 +66,12 @@ def command(data: str, **said: Any) -> None:
     from chaff.cli.console import Show, tell_of_compiling
     from chaff.cli.ground import stand
     from chaff.decide.calls.compare import USUAL, compare
+    from chaff.files import check_place
 
     file_ending(said["out"], (".json", ".csv", ".parquet"), "--out")
     file_ending(said["report"], (".html",), "--report")
+    if said["report"]:
+        check_place(said["report"])
     sizes = [_whole(v) for v in numbers(said["sizes"], "--sizes")] if said["sizes"] else None
     methods = [choice_said(m, "--method") for m in said["methods"]] or list(USUAL)
     truth = [n.strip() for n in said["truth"].split(",") if n.strip()] if said["truth"] else None
