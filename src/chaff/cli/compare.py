@@ -66,7 +66,10 @@ def command(data: str, **said: Any) -> None:
     from chaff.cli.console import Show, tell_of_compiling
     from chaff.cli.ground import stand
     from chaff.decide.calls.compare import USUAL, compare
+    from chaff.decide.calls.side_by_side import check_preparations
     from chaff.files import check_place
+    from chaff.methods.comparing.scales import SCALES
+    from chaff.models.named import as_model
 
     file_ending(said["out"], (".json", ".csv", ".parquet"), "--out")
     file_ending(said["report"], (".html",), "--report")
@@ -78,6 +81,9 @@ def command(data: str, **said: Any) -> None:
     show = Show(said["form"])
     ground = stand(data, said, show, before=("search",))
     ground.tell(show)
+    scales, transforms = (_words(said[k]) for k in ("scales", "transforms"))
+    check_preparations(ground.table, scales or SCALES, transforms or ("none",))
+    against = as_model(choice_said(said["against"], "--against")) if said["against"] else None
     tell_of_compiling(show)
     score = ground.plan.score if ground.plan else None
     model = choice_said(said["model"], "--model") or (score.model if score and score.model is not None else None)
@@ -92,7 +98,7 @@ def command(data: str, **said: Any) -> None:
             watch=show.watch,
         )  # fmt: skip
         at = found.at(said["at"]) if said["at"] is not None else None
-        beside = _beside(ground, found, said, show)
+        beside = _beside(found, scales, transforms, against, said, show)
     finally:
         show.stop()
     _show(show, found, at, said["at"], said["everything"])
@@ -102,7 +108,9 @@ def command(data: str, **said: Any) -> None:
     show.finish("compare", {"table": ground, "comparison": found, **at_size, **beside}, _leave(found, said))
 
 
-def _beside(ground: Any, found: Comparison, said: dict[str, Any], show: Show) -> dict[str, Any]:
+def _beside(
+    found: Comparison, scales: list[str], transforms: list[str], against: Any, said: dict[str, Any], show: Show
+) -> dict[str, Any]:  # fmt: skip
     """What is asked for beside the comparison, on the same folds and with the same model."""
     from chaff.decide.calls.side_by_side import try_scales, two_models
     from chaff.methods.comparing.scales import SCALES
@@ -110,10 +118,9 @@ def _beside(ground: Any, found: Comparison, said: dict[str, Any], show: Show) ->
     more = {"folds": found.scorer.folds, "seed": said["seed"], "workers": said["workers"], "watch": show.watch}
     model, table = found.scorer.model, found.scorer.table
     out: dict[str, Any] = {}
-    if said["against"]:
-        out["two_models"] = two_models(table, model, choice_said(said["against"], "--against"), metric=found.scorer.metric.name, **more)
-    if said["scales"] or said["transforms"]:
-        scales, transforms = (_words(said[k]) for k in ("scales", "transforms"))
+    if against is not None:
+        out["two_models"] = two_models(table, model, against, metric=found.scorer.metric.name, **more)
+    if scales or transforms:
         out["preparations"] = try_scales(table, model, scales=scales or SCALES, transforms=transforms or ("none",), **more)
     return out
 

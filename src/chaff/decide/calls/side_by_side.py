@@ -9,7 +9,7 @@ from chaff.decide.calls.judged import on_offer
 from chaff.errors import UsageError, nearest
 from chaff.folds import Folds, make_folds
 from chaff.methods.comparing.learning import Learning
-from chaff.methods.comparing.preparations import TRANSFORMS, Preparations, preparations_of
+from chaff.methods.comparing.preparations import TRANSFORMS, Preparations, check_transforms, preparations_of
 from chaff.methods.comparing.scales import SCALES
 from chaff.methods.comparing.two_models import TwoModels
 from chaff.methods.comparing.two_models import two_models as _two_models
@@ -57,15 +57,27 @@ def try_scales(
     >>> chaff.try_scales(lots, "ridge", transforms=["none", "log"]).frame["transform"].tolist()[:2]
     ['none', 'log']
     """
+    check_preparations(table, scales, transforms)
+    offered, _, _ = on_offer(table, (), features)
+    work = Work(seed, workers, watch)
+    parts = folds if isinstance(folds, Folds) else make_folds(offered, folds, repeats, work)
+    return preparations_of(offered, as_model(model), list(dict.fromkeys(scales)), list(dict.fromkeys(transforms)), parts, work)
+
+
+def check_preparations(table: Table, scales: Sequence[str], transforms: Sequence[str]) -> None:
+    """Refuse what there is not, and what does not fit the target, before any work.
+
+    Raises
+    ------
+    UsageError
+    """
     for said, known, what in ((scales, SCALES, "scale"), (transforms, tuple(TRANSFORMS), "transform")):
         wrong = [s for s in said if s not in known]
         if wrong or not said or isinstance(said, str):
             shown = f"unknown {what} '{wrong[0]}'" if wrong and not isinstance(said, str) else f"{what}s must be a list"
             raise UsageError(f"{shown}; there are {', '.join(known)}.{nearest(str(wrong[0]), known) if wrong else ''}")
-    offered, _, _ = on_offer(table, (), features)
-    work = Work(seed, workers, watch)
-    parts = folds if isinstance(folds, Folds) else make_folds(offered, folds, repeats, work)
-    return preparations_of(offered, as_model(model), list(dict.fromkeys(scales)), list(dict.fromkeys(transforms)), parts, work)
+    if any(t != "none" for t in transforms):
+        check_transforms(table, transforms)
 
 
 def two_models(

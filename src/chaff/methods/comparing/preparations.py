@@ -119,7 +119,6 @@ def preparations_of(
         notes.append(f"{model.label} takes no notice of scales: it is of trees, or standardises its columns itself")
         models = {"any": model}
     if any(t != "none" for t in transforms):
-        _check_transforms(table, transforms)
         notes.append("back from a transform by the residuals of the training rows, so that means are predicted (Duan, 1983)")
     asked = [(s, t) for s in models for t in transforms]
     units = [(models[s], t, k) for s, t in asked for k in range(folds.count)]
@@ -138,7 +137,8 @@ def preparations_of(
     return Preparations(frame, model.label, tuple(m.name for m in metrics), tuple(notes))
 
 
-def _check_transforms(table: Table, transforms: Sequence[str]) -> None:
+def check_transforms(table: Table, transforms: Sequence[str]) -> None:
+    """Refuse transforms that the target has no place for."""
     if table.target.classes:
         raise UsageError(f"transforms are for number targets; {table.target.name} has classes")
     least = float(table.y.min())
