@@ -73,4 +73,4 @@ def test_the_ledger_tells_what_decided(tmp_path):
     assert ledger.last("a").by == "search" and ledger.last("b").barred and ledger.last("z") is None
     ledger.save(tmp_path / "ledger.csv")
     back = pd.read_csv(tmp_path / "ledger.csv")
-    assert back["feature"].tolist() == ["a", "b", "a"] and list(back.columns)[:4] == ["feature", "stage", "verdict", "stays"]
+    assert back["feature"].tolist() == ["b", "a", "a"] and list(back.columns)[:4] == ["feature", "stage", "verdict", "stays"]

@@ -85,7 +85,8 @@ def _plain(value: Any) -> Any:
         return {"use": getattr(value, "use")} | {k: _plain(v) for k, v in changed_fields(value).items()}  # noqa: B009
     for key in ("name", "label"):
         if dataclasses.is_dataclass(value) and isinstance(getattr(type(value), key, None), str):
-            return told(value, key)
+            said = told(value, key)
+            return {k: _plain(v) for k, v in said.items()} if isinstance(said, Mapping) else said
     if isinstance(value, tuple | list):
         return [_plain(v) for v in value]
     return dict(value) if isinstance(value, Mapping) else value
