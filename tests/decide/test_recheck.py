@@ -173,3 +173,43 @@ def test_a_selection_of_nothing_is_rechecked_too():
     assert not found.features
     assert chaff.recheck(found, noise.sample(frac=1, random_state=1), old=noise).verdict == "stay"
     assert chaff.recheck(found, noise.assign(y=lambda f: 2 * f["a"] + f["y"])).verdict == "reselect"
+
+
+def test_mills_are_told_by_name_and_not_by_number():
+    """Rows of new mills are nobody's group among the old ones, whatever number they have."""
+    from chaff.decide.rechecking.old_rows import _stacked
+
+    old, new = lots(0, groups=True), lots(1, groups=True)
+    old["mill"], new["mill"] = [f"a{m}" for m in old["mill"]], [f"b{m}" for m in new["mill"]]
+    found = chaff.select(chaff.open_table(old, "y", groups="mill"), PLAN, state=False).selection
+    both, is_new = _stacked(found, old, chaff.open_table(new, "y", groups="mill"), found.features)
+    assert not set(both.groups[is_new]) & set(both.groups[~is_new]) and np.unique(both.groups).size == 20
+    assert chaff.recheck(found, new, old=old).verdict == "stay"
+
+
+@pytest.mark.parametrize("role", ["order", "weights"])
+def test_order_and_weights_are_taken_along(role):
+    def rows(seed):
+        return lots(seed).assign(day=np.arange(500), heavy=np.random.default_rng(seed).uniform(0.5, 2, 500))
+
+    terms = {"order": "day", "ignore": ["heavy"]} if role == "order" else {"weights": "heavy", "ignore": ["day"]}
+    found = chaff.select(chaff.open_table(rows(0), "y", **terms), PLAN, state=False).selection
+    told = chaff.recheck(found, rows(1), old=rows(0))
+    assert told.verdict == "stay" and told.rows == 500 and told.keep_up.answer != "worse"
+    gone = "day" if role == "order" else "heavy"
+    with pytest.raises(chaff.DataError, match=f"lacks the {role} '{gone}'"):
+        chaff.recheck(found, rows(1).drop(columns=gone))
+
+
+def test_a_table_in_hand_is_taken_as_it_is_and_another_target_is_refused(selection):
+    table = chaff.open_table(lots(8), "y")
+    assert chaff.recheck(selection, table).verdict == chaff.recheck(selection, lots(8)).verdict
+    with pytest.raises(chaff.DataError, match="has the target assay_5, the selection is for y"):
+        chaff.recheck(selection, chaff.open_table(lots(8), "assay_5"))
+    with pytest.raises(chaff.DataError, match="a target of another kind"):
+        chaff.recheck(selection, chaff.open_table(lots(8).assign(y=lambda f: np.where(f["y"] > 0, "u", "v")), "y"))
+
+
+def test_another_model_may_be_asked_and_the_one_then_is_remembered(selection):
+    assert selection.model in ("ridge", {"name": "ridge", "penalty": 0.01}) or "ridge" in str(selection.model)
+    assert chaff.recheck(selection, lots(9)).model == "ridge" and chaff.recheck(selection, lots(9), model="tree").model == "tree"

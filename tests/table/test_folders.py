@@ -98,3 +98,42 @@ def test_selecting_from_a_folder_is_selecting_from_its_table(frame, tmp_path):
     run("apply", "a/selection.json", "lots", "-o", "r.parquet", cwd=tmp_path)
     assert len(pd.read_parquet(tmp_path / "r.parquet")) == len(frame)
     run("screen", "lots", "--target", "y", cwd=tmp_path)
+
+
+@pytest.mark.parametrize("ending", ["tsv", "jsonl", "feather", "csv.gz"])
+def test_every_kind_of_file_may_be_in_many_pieces(frame, tmp_path, ending):
+    place = tmp_path / "many"
+    place.mkdir()
+    some = frame[["assay_0", "organic", "y"]]
+    for k, part in enumerate(np.array_split(np.arange(len(some)), 3)):
+        piece, path = some.iloc[part].reset_index(drop=True), place / f"p{k}.{ending}"
+        if ending == "tsv":
+            piece.to_csv(path, index=False, sep="\t")
+        elif ending == "jsonl":
+            piece.to_json(path, orient="records", lines=True, double_precision=15)
+        elif ending == "feather":
+            piece.to_feather(path)
+        else:
+            piece.to_csv(path, index=False)
+    table = chaff.open_table(place, "y")
+    np.testing.assert_allclose(table.column("assay_0").values, some["assay_0"].to_numpy(), rtol=1e-12)
+    assert table.levels("organic") == chaff.open_table(some, "y").levels("organic")
+
+
+def test_values_of_partitions_are_unquoted_and_a_missing_one_is_missing(frame, tmp_path):
+    for name in ("mill=north%20west", "mill=__HIVE_DEFAULT_PARTITION__"):
+        (tmp_path / "lots" / name).mkdir(parents=True)
+        frame.head(40).drop(columns="mill").to_parquet(tmp_path / "lots" / name / "a.parquet")
+    column = chaff.open_table(tmp_path / "lots", "y", kinds={"mill": "category"}).column("mill")
+    assert column.levels == ("north west",) and column.missing.sum() == 40
+    (tmp_path / "twice" / "mill=3").mkdir(parents=True)
+    frame.to_parquet(tmp_path / "twice" / "mill=3" / "a.parquet")
+    with pytest.raises(chaff.DataError, match="is in the file and in the name of its folder"):
+        chaff.open_table(tmp_path / "twice", "y")
+
+
+def test_whole_numbers_in_one_file_and_fractions_in_the_next_are_numbers(tmp_path):
+    for k, values in enumerate(([1, 2, 3] * 20, [1.5, 2.5, 3.5] * 20)):
+        pd.DataFrame({"a": values, "y": np.arange(60) * 1.0}).to_parquet(tmp_path / f"{k}.parquet")
+    table = chaff.open_table(tmp_path, "y")
+    assert table.kind("a") == "number" and table.column("a").values[[0, 60]].tolist() == [1.0, 1.5]

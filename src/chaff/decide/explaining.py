@@ -12,7 +12,7 @@ from chaff.decide.ledger import literal
 from chaff.decide.selection_parts import StepPart
 from chaff.errors import UnknownColumn, UsageError, nearest
 from chaff.files import harmless, write_text, write_with
-from chaff.results.plain import plain, records
+from chaff.results.plain import plain
 from chaff.results.shown import frame_html, frame_text, terminal_width
 
 if TYPE_CHECKING:
@@ -156,9 +156,6 @@ class Explanation:
         columns = ["feature", "fate", "stage", "verdict", "figure", "limit", "reason", "measured"]
         rows = [(t.feature, t.fate, s.stage, verdict_word(s), s.figure, s.limit, s.reason, s.measured) for t in self.told for s in t.steps]
         return pd.DataFrame(rows, columns=columns)
-
-    def records(self) -> list[dict[str, Any]]:
-        return records(self.frame)
 
 
 WORDS: dict[str, str] = {"barred": "barred", "look": "stay but are to be looked at", "drop": "dropped", "keep": "kept"}

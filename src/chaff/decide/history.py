@@ -11,21 +11,21 @@ from chaff.decide.selection_parts import StepPart
 from chaff.evaluate.stage import name_of
 from chaff.results.digits import figure, p_value, score, with_error
 from chaff.results.findings import Findings
+from chaff.results.verdict import Verdict
 
 STATISTIC_WORDS = {"pearson_r": "Pearson r", "spearman_rho": "Spearman ρ", "auc": "ROC AUC", "f": "F", "kruskal_h": "Kruskal–Wallis H"}
 
 
 def steps_of(reports: Sequence[StageReport], ledger: Ledger) -> list[StepPart]:
     """Every verdict of a ledger, in order, with what its stage measured of the feature."""
-    measured = {name_of(r.stage): _Measured(r) for r in reports}
-    of_stage = {(v.feature, v.reason): name for name, m in measured.items() for v in m.report.verdicts if v.by == "pin"}
-    out = []
-    for v in ledger.verdicts:
-        stage = of_stage.get((v.feature, v.reason), v.by)
-        words = measured[stage].of(v.feature) if stage in measured else ""
-        held = {"figure": v.figure, "limit": v.limit, "reason": v.reason, "measured": words}
-        out.append(StepPart(feature=v.feature, stage=v.by, verdict=v.verdict, stays=v.stays, **held))
-    return out
+    of_stages = [(v, m) for r in reports for m in [_Measured(r)] for v in r.verdicts]
+    before = ledger.verdicts[: len(ledger.verdicts) - len(of_stages)]  # pinned out from the start: no stage has seen them
+    return [_step(v, "") for v in before] + [_step(v, m.of(v.feature)) for v, m in of_stages]
+
+
+def _step(v: Verdict, measured: str) -> StepPart:
+    held = {"figure": v.figure, "limit": v.limit, "reason": v.reason, "measured": measured}
+    return StepPart(feature=v.feature, stage=v.by, verdict=v.verdict, stays=v.stays, **held)
 
 
 def places_of(reports: Sequence[StageReport]) -> dict[str, dict[str, int]]:
@@ -39,7 +39,7 @@ class _Measured:
     """The words of one stage, its places among the features looked up once."""
 
     def __init__(self, report: StageReport) -> None:
-        self.report, found = report, report.result
+        found = report.result
         self.frame = found.frame if isinstance(found, Findings) else None
         self.places: dict[str, int] = {}
         if isinstance(found, Findings) and found.lead in found.frame and found.lead not in ("verdict", "rows", "missing_share"):

@@ -32,7 +32,6 @@ def selection_of(
     """The selection that a run ends in; how the table was opened stands in its plan."""
     kept, target = set(closing.kept), table.target
     dropped, look = _gone(table, kept, ledger)
-    told = replace(plan, table=table.terms, pins=tuple(walked.setting.pins.values()))
     last = walked.reports[-1].result
     return Selection(
         target=_target_part(train),
@@ -48,7 +47,7 @@ def selection_of(
         stand_ins=[list(pair) for pair in last.stand_ins()] if isinstance(last, SearchTrail) else [],
         holdout=holdout,
         scores=_scores(closing, table.decoys),
-        plan=told.as_mapping(),
+        plan=plan.as_mapping(),
         seed=seed,
         data=DataPart(
             source=table.label,

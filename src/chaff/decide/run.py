@@ -19,7 +19,8 @@ from chaff.decide.pins import checked_pins
 from chaff.decide.plan import Plan, built_in_plan, read_plan
 from chaff.decide.record import fingerprint, selection_of
 from chaff.decide.selection import Selection
-from chaff.decide.state import Read, count_read
+from chaff.decide.selection_parts import HoldoutPart
+from chaff.decide.state import count_read
 from chaff.decide.telling import answer_line, closing_rows, closing_warnings, closing_words
 from chaff.decide.walk import AfterStage, Walked, walk_stages
 from chaff.errors import UsageError, nearest
@@ -34,6 +35,7 @@ from chaff.results.pin import Pin
 from chaff.results.plain import records
 from chaff.results.shown import columns_of, lay_out, table_html, terminal_width
 from chaff.results.trail import Trail
+from chaff.stats.differing import SHUFFLES
 from chaff.table.table import Table
 from chaff.work import Watch, Work
 
@@ -41,9 +43,6 @@ if TYPE_CHECKING:
     from chaff.methods.evaluation.evaluation import Evaluation
     from chaff.methods.evaluation.everywhere import Everywhere
     from chaff.methods.evaluation.protection import Protection
-
-
-SHUFFLES = 499
 
 
 @dataclass(frozen=True)
@@ -284,14 +283,19 @@ def select(
     walked = walk_stages(plan, train, Setting(folds, named, metric=plan.score.metric, pins=pinned, work=work), after_stage)
     work.tell("closing")
     closing = close(table, train, held, rows, plan, walked, honest)
-    held_part = holdout_part(table, held, how, 0)
-    read = count_read(fingerprint(table), held_part.rows, state, {f: p.verdict for f, p in pinned.items()}) if held.size else Read(0)
-    reads = read.reads
-    held_part = held_part.model_copy(update={"reads": reads, "pinned_after": list(read.after)})
-    ledger = replace(walked.ledger, holdout_reads=reads, kept_shares=_kept_shares(walked))
     told = replace(plan, table=table.terms, pins=tuple(pinned.values()))
-    selection = selection_of(table, walked, train, plan, closing, ledger, held_part, seed)
+    part = _counted(table, pinned, holdout_part(table, held, how, 0), state)
+    ledger = replace(walked.ledger, holdout_reads=part.reads, kept_shares=_kept_shares(walked))
+    selection = selection_of(table, walked, train, told, closing, ledger, part, seed)
     return Run(table, train, walked.reports, closing, ledger, selection, held, told)
+
+
+def _counted(table: Table, pinned: Mapping[str, Pin], part: HoldoutPart, state: bool) -> HoldoutPart:
+    """The holdout with this read counted, and what was pinned after an earlier one."""
+    if not part.count:
+        return part
+    read = count_read(fingerprint(table), part.rows, state, {f: p.verdict for f, p in pinned.items()})
+    return part.model_copy(update={"reads": read.reads, "pinned_after": list(read.after)})
 
 
 def _plan_of(said: Plan | str | Path | None, models: Mapping[str, Any] | None) -> Plan:

@@ -13,7 +13,6 @@ from chaff.table.kinds import Column
 
 STEPS = 20  # quantiles that the spread of a number is told by
 BINS = 10  # of equal count, for the population stability
-OTHER = "(other)"
 MOST_LEVELS = 200
 FLOOR = 1e-4  # a share of none would make one row infinitely surprising
 
@@ -82,10 +81,6 @@ class Tally:
     @property
     def present(self) -> int:
         return self.rows - self.missing
-
-    @property
-    def range(self) -> tuple[float, float] | None:
-        return (self._low, self._high) if self._high >= self._low else None
 
     @property
     def outside(self) -> float:

@@ -9,6 +9,7 @@ import numpy as np
 from chaff.arrays import Floats, Ints
 
 TINY = 1e-12
+SHUFFLES = 499  # deals of the rows, where nothing else is asked for
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ import numpy as np
 from chaff.arrays import Floats
 
 HEX = re.compile(r"\s*[-+]?0[xX][0-9a-fA-F]+\s*")
-WHOLE = re.compile(r"\s*[-+]?\d{1,18}\s*")
+WHOLE = re.compile(r"\s*[-+]?[0-9]{1,18}\s*")
 EXACT_FLOATS = 2**53
 LONGEST = 400  # letters of a number: more are no number that anybody wrote
 

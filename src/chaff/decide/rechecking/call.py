@@ -3,21 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from chaff.decide.plan import Plan, plan_from
-from chaff.decide.selection import Selection
-from chaff.models.named import as_model, own_models
-from chaff.models.protocols import Model
-from chaff.work import Watch, Work
-
-if TYPE_CHECKING:
-    pass
 from chaff.decide.rechecking.new_rows import drift_of_table, gone_columns, opened_new
 from chaff.decide.rechecking.old_rows import with_old
 from chaff.decide.rechecking.plan_anew import run_anew
 from chaff.decide.rechecking.result import Recheck, Verdict
 from chaff.decide.rechecking.standing import metric_then, reasons_of, score_then, standing_of
+from chaff.decide.selection import Selection
+from chaff.models.named import as_model, own_models
+from chaff.models.protocols import Model
+from chaff.work import Watch, Work
 
 
 def recheck(

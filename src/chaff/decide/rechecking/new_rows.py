@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -17,10 +17,6 @@ from chaff.table.kinds import Column
 from chaff.table.numbers import numbers_of
 from chaff.table.opening import open_on
 from chaff.table.table import Table
-
-if TYPE_CHECKING:
-    pass
-
 
 FEWEST = 30  # new rows
 

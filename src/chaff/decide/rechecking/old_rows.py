@@ -9,22 +9,28 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from chaff.decide.anew import fitted_losses
+from chaff.decide.rechecking.new_rows import open_source
+from chaff.decide.rechecking.result import LEVEL, OldRows, Verdict
+from chaff.decide.rechecking.standing import Standing
 from chaff.decide.selection import Selection
 from chaff.errors import DataError
+from chaff.evaluate.fitted import Prepare
 from chaff.folds import make_folds
-from chaff.metrics import METRICS
+from chaff.methods.evaluation.everywhere import group_names
+from chaff.methods.evaluation.influence import moved_by
+from chaff.metrics import METRICS, Truth
+from chaff.models.forest import Forest
 from chaff.models.protocols import Model, Weighs
+from chaff.stats.pooled import Units
 from chaff.stats.tails import t_quantile
 from chaff.table.kinds import Column
 from chaff.table.opening import open_on
 from chaff.table.table import Table
+from chaff.table.terms import Terms
 from chaff.work import Work
 
 if TYPE_CHECKING:
     import pandas as pd
-from chaff.decide.rechecking.new_rows import open_source
-from chaff.decide.rechecking.result import LEVEL, OldRows, Verdict
-from chaff.decide.rechecking.standing import Standing
 
 APART = 0.6  # ROC AUC from which a model that tells old rows from new says something
 FOLDS = 5
@@ -37,10 +43,7 @@ def with_old(
     both, is_new = _stacked(selection, source, new, kept)
     out: list[tuple[Verdict, str]] = []
     old_part, new_part = both.take(np.flatnonzero(~is_new)), both.take(np.flatnonzero(is_new))
-    if kept:
-        losses, _ = fitted_losses(found.ground, used, frozenset(kept), old_part, new_part, work)
-    else:
-        losses = found.kept_losses
+    losses, _ = fitted_losses(found.ground, used, frozenset(kept), old_part, new_part, work)
     seen = np.flatnonzero(~np.isnan(found.kept_losses))
     stale = found.ground.units.take(seen).mean(losses[seen] - found.kept_losses[seen])
     if stale.df > 0 and stale.lower(LEVEL) > max(found.keep_up.allowance, 0.0):
@@ -63,22 +66,16 @@ def _stacked(selection: Selection, source: Any, new: Table, kept: Sequence[str])
     frames = []
     for t in (old, new):
         cells = {f: _cells(t.column(f)) for f in kept} | {"(target)": _cells(Column("y", "number", t.y, t.target.classes))}
-        for role, values in (("(groups)", t.groups), ("(order)", t.order), ("(weights)", t.weights)):
-            if values is not None:
-                cells[role] = values.astype(float)
+        cells |= {role: values for role, values in (("(order)", t.order), ("(weights)", t.weights)) if values is not None}
+        if t.groups is not None:  # by name: a mill that is new may have the number that an old one had
+            cells["(groups)"] = group_names(t)
         frames.append(pd.DataFrame(cells))
     both = pd.concat(frames, ignore_index=True)
     roles = {r: f"({r})" for r in ("groups", "order", "weights") if f"({r})" in both.columns}
     kinds = {k.name: k.kind for k in selection.kept if k.name in kept}
-    opened = open_on(both, replace(_bare_terms(selection), target="(target)", kinds=kinds, **roles))
+    terms = Terms(target="(target)", task=selection.target.task, positive=selection.target.positive, kinds=kinds)
+    opened = open_on(both, terms.changed_by(**roles))
     return opened, np.arange(len(both))[opened.rows] >= len(old)
-
-
-def _bare_terms(selection: Selection) -> Any:
-    from chaff.table.terms import Terms
-
-    task = selection.target.task
-    return Terms(target="(target)", task=task, positive=selection.target.positive)
 
 
 def _cells(column: Column) -> Any:
@@ -92,15 +89,6 @@ def _telling_apart(both: Table, is_new: Any, kept: Sequence[str], work: Work) ->
     """(ROC AUC over folds, its lower bound, which columns it goes by) of a forest that tells new rows from old."""
     import pandas as pd
 
-    from chaff.evaluate.fitted import Prepare
-    from chaff.methods.evaluation.influence import moved_by
-    from chaff.metrics import Truth
-    from chaff.models.forest import Forest
-    from chaff.stats.pooled import Units
-
-    empty = pd.DataFrame({"importance": []}).rename_axis("column")
-    if not kept:
-        return 0.5, 0.5, empty
     target = replace(both.target, task="classification", classes=("old", "new"), positive="new", name="(is new)")
     y_all = np.full(both.y_all.shape, np.nan)
     y_all[both.rows] = is_new.astype(float)

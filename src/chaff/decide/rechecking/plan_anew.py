@@ -3,19 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from chaff.decide.plan import Plan
+from chaff.decide.rechecking.result import Anew
 from chaff.decide.selection import Selection
 from chaff.errors import ChaffError, UsageError
 from chaff.table.table import Table
 from chaff.work import Work
-
-if TYPE_CHECKING:
-    pass
-from chaff.decide.rechecking.result import Anew
 
 
 def run_anew(selection: Selection, plan: Plan, table: Table, work: Work) -> Anew | None:

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from chaff.arrays import Floats
 from chaff.decide.plan import Plan, Scoring
+from chaff.decide.rechecking.result import LEVEL, Verdict
 from chaff.decide.selection import Selection
 from chaff.evaluate.setting import Setting
 from chaff.folds import make_folds
@@ -25,10 +25,6 @@ from chaff.stats.pooled import pooled
 from chaff.stats.tails import t_quantile
 from chaff.table.table import Table
 from chaff.work import Work
-
-if TYPE_CHECKING:
-    pass
-from chaff.decide.rechecking.result import LEVEL, Verdict
 
 
 @dataclass(frozen=True)

@@ -73,66 +73,8 @@ class FittedOnScale:
 
 
 @dataclass(frozen=True)
-class RidgeOnScale:
-    """Ridge whose penalty is charged on columns as they are scaled: on standardised ones it is `Ridge`, every level with a column."""
-
-    how: str
-    penalty: float
-
-    learns: ClassVar[Form] = "design"
-    reads: ClassVar[Form] = "design"
-    gives: ClassVar[frozenset[Need]] = frozenset({"values", "labels", "scores"})
-
-    @property
-    def label(self) -> str:
-        return f"ridge, {self.how}"
-
-    def fit(self, train: Sample, work: Work) -> Fitted:
-        w = _weights(train)
-        scaler = Scaler.learn(train.data.X, w, self.how)
-        Z = scaler.apply(train.data.X)
-        means, targets = w @ Z / w.sum(), w @ train.targets / w.sum()
-        A = (Z - means).T * w @ (Z - means)
-        A[np.diag_indices(len(A))] += self.penalty * w.sum() + 1e-10 * np.trace(A) / max(len(A), 1)
-        return FittedOnScale(scaler, np.linalg.solve(A, (Z - means).T * w @ (train.targets - targets)), means, targets)
-
-
-@dataclass(frozen=True)
-class NeighboursOnScale:
-    """Nearest neighbours by distances between columns as they are scaled."""
-
-    how: str
-    model: Neighbours
-
-    learns: ClassVar[Form] = "design"
-    reads: ClassVar[Form] = "design"
-    gives: ClassVar[frozenset[Need]] = Neighbours.gives
-
-    @property
-    def label(self) -> str:
-        return f"{self.model.label}, {self.how}"
-
-    def fit(self, train: Sample, work: Work) -> Fitted:
-        w = _weights(train)
-        scaler: Any = Scaler.learn(train.data.X, w, self.how)
-        fitted = self.model.fit(train, work)
-        return replace(fitted, standard=scaler, Z=scaler.apply(train.data.X[np.flatnonzero(w > 0)]))
-
-
-@dataclass(frozen=True)
-class FittedScaled:
-    """A person's own model, fitted on scaled columns."""
-
-    scaler: Scaler
-    inner: Fitted
-
-    def predict(self, rows: Sample) -> Floats:
-        return self.inner.predict(_scaled(rows, self.scaler))
-
-
-@dataclass(frozen=True)
-class OwnOnScale:
-    """A person's own model that is given scaled columns."""
+class _OnScale:
+    """What models on scaled columns share."""
 
     how: str
     model: Any
@@ -149,6 +91,44 @@ class OwnOnScale:
     def label(self) -> str:
         return f"{self.model.label}, {self.how}"
 
+
+class RidgeOnScale(_OnScale):
+    """Ridge whose penalty is charged on columns as they are scaled: on standardised ones it is `Ridge`, every level with a column."""
+
+    def fit(self, train: Sample, work: Work) -> Fitted:
+        w = _weights(train)
+        scaler = Scaler.learn(train.data.X, w, self.how)
+        Z = scaler.apply(train.data.X)
+        means, targets = w @ Z / w.sum(), w @ train.targets / w.sum()
+        A = (Z - means).T * w @ (Z - means)
+        A[np.diag_indices(len(A))] += self.model.penalty * w.sum() + 1e-10 * np.trace(A) / max(len(A), 1)
+        return FittedOnScale(scaler, np.linalg.solve(A, (Z - means).T * w @ (train.targets - targets)), means, targets)
+
+
+class NeighboursOnScale(_OnScale):
+    """Nearest neighbours by distances between columns as they are scaled."""
+
+    def fit(self, train: Sample, work: Work) -> Fitted:
+        w = _weights(train)
+        scaler = Scaler.learn(train.data.X, w, self.how)
+        fitted: Any = self.model.fit(train, work)
+        return replace(fitted, standard=scaler, Z=scaler.apply(train.data.X[np.flatnonzero(w > 0)]))
+
+
+@dataclass(frozen=True)
+class FittedScaled:
+    """A person's own model, fitted on scaled columns."""
+
+    scaler: Scaler
+    inner: Fitted
+
+    def predict(self, rows: Sample) -> Floats:
+        return self.inner.predict(_scaled(rows, self.scaler))
+
+
+class OwnOnScale(_OnScale):
+    """A person's own model that is given scaled columns."""
+
     def fit(self, train: Sample, work: Work) -> Fitted:
         scaler = Scaler.learn(train.data.X, _weights(train), self.how)
         return FittedScaled(scaler, self.model.fit(_scaled(train, scaler), work))
@@ -157,7 +137,7 @@ class OwnOnScale:
 def on_scale(model: Model, how: str) -> Model | None:
     """The model on columns of that scale; None where it takes no notice of scales, being of trees or standardising itself."""
     if isinstance(model, Ridge):
-        return RidgeOnScale(how, model.penalty)
+        return RidgeOnScale(how, model)
     if isinstance(model, Neighbours):
         return NeighboursOnScale(how, model)
     if getattr(model, "own", False) and model.learns == "design":

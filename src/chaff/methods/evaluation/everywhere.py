@@ -17,7 +17,7 @@ from chaff.results.digits import figure, p_value
 from chaff.results.plain import records
 from chaff.results.shown import frame_html, frame_text
 from chaff.stats.adjust import holm
-from chaff.stats.differing import means_differ, slopes_differ
+from chaff.stats.differing import SHUFFLES, means_differ, slopes_differ
 from chaff.stats.tails import t_quantile
 from chaff.table.table import Table
 from chaff.work import Work, task
@@ -28,7 +28,6 @@ if TYPE_CHECKING:
 PERIODS = 5
 FEWEST = 12  # rows of a part, under which its slope says nothing
 MOST_ROWS = 20_000  # that are shuffled
-SHUFFLES = 499
 LEVEL = 0.05
 
 
@@ -114,7 +113,7 @@ def parts_of(table: Table, by: str | None) -> tuple[str, Ints, list[str]]:
     name = by or terms.groups or "groups"
     if by is None or by == terms.groups:
         assert table.groups is not None
-        words = _group_names(table, name)
+        words = group_names(table)
         used, codes = np.unique(table.groups, return_inverse=True)
         return name, codes.astype(np.int64), [words[int(np.flatnonzero(codes == k)[0])] for k in range(used.size)]
     column = table.column(name)
@@ -123,8 +122,10 @@ def parts_of(table: Table, by: str | None) -> tuple[str, Ints, list[str]]:
     return name, np.where(column.missing, -1, np.nan_to_num(column.values)).astype(np.int64), list(column.levels)
 
 
-def _group_names(table: Table, name: str) -> list[str]:
-    if name in table.source.arrow.column_names:
+def group_names(table: Table) -> list[str]:
+    """The group of every row by its name; by a number of its own where it came as an array."""
+    name = table.terms.groups
+    if name is not None and name in table.source.arrow.column_names:
         return [str(v) for v in table.source.raw(name).take(table.rows).to_pylist()]
     assert table.groups is not None
     return [f"group {int(g) + 1}" for g in table.groups]
