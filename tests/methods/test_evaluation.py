@@ -160,3 +160,24 @@ def test_figures_hold_what_was_found(number, classes):
     assert all(f"row {r}" in named for r in worst.index)
     with pytest.raises(chaff.UsageError, match=r"run\.evaluate"):
         chaff.plots.evaluated(number)
+
+
+@pytest.mark.parametrize("name", ["rmse", "r2", "mae", "log_loss", "auc", "accuracy"])
+def test_a_weight_of_two_scores_as_the_row_twice(name):
+    rng = np.random.default_rng(5)
+    classes = METRICS[name].task == "classification"
+    y = (rng.random(80) < 0.5).astype(float) if classes else rng.normal(size=80)
+    p = np.clip(y * 0.4 + rng.uniform(0.1, 0.5, 80), 0.01, 0.99) if classes else y + rng.normal(size=80)
+    w = rng.integers(1, 4, 80)
+    many = np.repeat(np.arange(80), w)
+    weighted = moved_by(METRICS[name], Truth(y[:, None], w.astype(float), np.array([0.5])), p[:, None])
+    repeated = moved_by(METRICS[name], Truth(y[many, None], np.ones(many.size), np.array([0.5])), p[many, None])
+    assert weighted.score == pytest.approx(repeated.score)
+    np.testing.assert_allclose(weighted.influence[many], repeated.influence, atol=1e-6)
+
+
+def test_one_class_alone_has_no_area_and_says_nothing_of_it():
+    truth = Truth(np.ones((20, 1)), np.ones(20), np.array([0.9]))
+    moved = moved_by(METRICS["auc"], truth, np.linspace(0, 1, 20)[:, None])
+    assert np.isnan(moved.score) and np.isnan(interval(moved, Units())).all()
+    assert np.isnan(interval(moved_by(METRICS["rmse"], Truth(np.ones((1, 1)), np.ones(1), np.zeros(1)), np.zeros((1, 1))), Units())[0])
