@@ -107,7 +107,7 @@ def two_models(
     --------
     >>> import chaff
     >>> lots = chaff.demo.table(rows=200).with_features(["protein_pct", "ash_pct", "straw_pct"])
-    >>> chaff.two_models(lots, "ridge", "lasso").frame.columns.tolist()
+    >>> chaff.two_models(lots, "ridge", "tree").frame.columns.tolist()
     ['own', 'other', 'all', 'nothing', 'loss', 'loss_se']
     """
     offered, _, pinned = on_offer(table, pins, features)
