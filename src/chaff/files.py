@@ -137,10 +137,10 @@ def _sweep(folder: Path) -> None:
     for left in folder.glob(f"{PART}*"):
         try:
             process = int(left.name[len(PART) :].split("-")[0])
-            alive = _alive(process) and time.time() - left.stat().st_mtime < STALE
+            running = alive(process) and time.time() - left.stat().st_mtime < STALE
         except (ValueError, OSError):
             continue
-        if process == os.getpid() or alive:
+        if process == os.getpid() or running:
             continue
         if left.is_dir():
             shutil.rmtree(left, ignore_errors=True)
@@ -148,7 +148,8 @@ def _sweep(folder: Path) -> None:
             left.unlink(missing_ok=True)
 
 
-def _alive(process: int) -> bool:
+def alive(process: int) -> bool:
+    """Whether a process of this number runs."""
     try:
         os.kill(process, 0)
     except ProcessLookupError:

@@ -1,4 +1,4 @@
-"""Memory: what the machine has, and caches that know where to stop."""
+"""Memory: what the machine has, sizes in words, and caches that know where to stop."""
 
 from __future__ import annotations
 
@@ -8,6 +8,8 @@ from collections import OrderedDict
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import Generic, TypeVar
+
+from chaff.errors import UsageError
 
 Value = TypeVar("Value")
 UNKNOWN = 8e9  # bytes taken for granted where the system does not tell
@@ -61,3 +63,44 @@ class BoundedCache(Generic[Value]):
 
     def __setstate__(self, state: dict[str, object]) -> None:
         self.__dict__.update(state, _held=OrderedDict(), _bytes=0, _lock=threading.Lock())
+
+
+SIZES = {"b": 1, "kb": 10**3, "mb": 10**6, "gb": 10**9, "tb": 10**12, "kib": 1 << 10, "mib": 1 << 20, "gib": 1 << 30, "tib": 1 << 40}
+
+
+def bytes_of(said: str | float) -> int:
+    """A size as people say it (``"4GB"``, ``"500 MB"``, ``2e9``) in bytes.
+
+    Raises
+    ------
+    UsageError
+        Where it is none, or none above 0.
+    """
+    text = str(said).strip().lower().replace(" ", "").replace("_", "")
+    number = text.rstrip("kmgtib")
+    try:
+        size = float(number) * SIZES[text[len(number) :] or "b"]
+    except (ValueError, KeyError):
+        raise UsageError(f"memory must be a size such as 4GB or 500MB, not {said!r}") from None
+    if not 0 < size < float("inf"):
+        raise UsageError(f"memory must be a size above 0, not {said!r}")
+    return int(size)
+
+
+def size_in_words(size: float) -> str:
+    """A size for people: three digits at most."""
+    for unit, scale in (("TB", 1e12), ("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):
+        if size >= scale:
+            value = size / scale
+            return f"{value:.0f} {unit}" if value >= 99.5 else f"{value:.2g} {unit}" if value < 10 else f"{value:.0f} {unit}"
+    return f"{size:.0f} bytes"
+
+
+def held_bytes() -> float:
+    """What this process holds in memory now, mapped files not counted; 0 where the system does not tell."""
+    try:
+        with open("/proc/self/statm") as file:
+            _, resident, shared = (float(x) for x in file.read().split()[:3])
+    except (OSError, ValueError):
+        return 0.0
+    return (resident - shared) * float(os.sysconf("SC_PAGE_SIZE"))

@@ -25,13 +25,14 @@ def files_of(folder: Path) -> list[Path]:
         inside = sorted(folder.rglob("*"))
     except OSError as error:
         raise DataError(f"{folder} cannot be read: {error.strerror}") from error
-    found = [p for p in inside if p.is_file() and p.suffix.lower() in ENDINGS and not _hidden(p, folder)]
+    found = [p for p in inside if p.is_file() and p.suffix.lower() in ENDINGS and not is_hidden(p, folder)]
     if not found:
         raise DataError(f"{folder} is a folder without a table in it; tables end in {', '.join(ENDINGS[:3])} and the like")
     return found
 
 
-def _hidden(path: Path, folder: Path) -> bool:
+def is_hidden(path: Path, folder: Path) -> bool:
+    """Whether a file, or a folder on the way to it, is somebody's notes."""
     return any(part.startswith((".", "_")) for part in path.relative_to(folder).parts)
 
 

@@ -56,10 +56,10 @@ def decode(name: str, chunked: Any, told: str | None, decimal: str | None = None
     if pt.is_integer(kind) and told in ("category", "text") and beyond_floats(chunked):
         return _from_words(name, chunked.cast(pa.string()), told, None, None)
     if pt.is_integer(kind) or pt.is_floating(kind) or pt.is_decimal(kind):
-        values = _floats(chunked.cast(pa.float64(), safe=False))
-        return _from_numbers(name, values, bool(pt.is_integer(kind)), told)
+        values = floats_of(chunked.cast(pa.float64(), safe=False))
+        return from_numbers(name, values, bool(pt.is_integer(kind)), told)
     if pt.is_time(kind) or pt.is_duration(kind):
-        return _from_numbers(name, days_of_stored(name, chunked), False, told)  # hours: a time without a date is no date
+        return from_numbers(name, days_of_stored(name, chunked), False, told)  # hours: a time without a date is no date
     if pt.is_temporal(kind) and not pt.is_interval(kind):
         return _as_told(Column(name, "date", days_of_stored(name, chunked)), told)
     if pt.is_string(kind) or pt.is_large_string(kind) or pt.is_string_view(kind):
@@ -78,8 +78,8 @@ def beyond_floats(chunked: Any) -> bool:
     return max(abs(ends["min"].as_py()), abs(ends["max"].as_py())) > EXACT_FLOATS
 
 
-def _floats(chunked: Any) -> Floats:
-    """NaN where null; Arrow hands the values over without a copy where it can, so they are never written to."""
+def floats_of(chunked: Any) -> Floats:
+    """Numbers of an Arrow column: NaN where null; Arrow hands the values over without a copy where it can, so they are never written to."""
     return np.ascontiguousarray(chunked.to_numpy(), dtype=np.float64)
 
 
@@ -88,8 +88,10 @@ def number_word(value: float) -> str:
     return str(int(value)) if float(value).is_integer() and abs(value) < 1e15 else repr(float(value))
 
 
-def _from_numbers(name: str, values: Floats, whole: bool, told: str | None) -> Column:
-    present = values[~np.isnan(values)]
+def from_numbers(name: str, values: Floats, whole: bool, told: str | None) -> Column:
+    """A column of numbers under its kind; the very values where they stay as they are."""
+    gaps = np.isnan(values)
+    present = values[~gaps] if gaps.any() else values  # not copied where nothing is missing: it may lie on disk
     if not whole and present.size and np.isfinite(present).all():
         whole = bool((present[:1000] == np.floor(present[:1000])).all() and (present == np.floor(present)).all())
     few = _few_distinct(present, 2)
@@ -117,7 +119,7 @@ def _few_distinct(values: Floats, most: int) -> Floats | None:
 
 
 def _two_levels(name: str, chunked: Any, levels: tuple[str, str]) -> Column:
-    return Column(name, "binary", _floats(chunked), levels)
+    return Column(name, "binary", floats_of(chunked), levels)
 
 
 def _from_words(name: str, chunked: Any, told: str | None, decimal: str | None, date_format: str | None) -> Column:
@@ -178,7 +180,7 @@ def _fromnumber_words(name: str, values: Floats, levels: tuple[str, ...], number
         if told is None and len(levels) <= 10:
             return None
         full = np.append(numbers, np.nan)
-        return _from_numbers(name, full[np.where(np.isnan(values), len(levels), values).astype(int)], False, told)
+        return from_numbers(name, full[np.where(np.isnan(values), len(levels), values).astype(int)], False, told)
     bad = int(counts[wrong].sum())
     if told == "number" or (counts[~wrong].sum() > bad and (~wrong).sum() >= 3):
         seen = [levels[k] for k in np.flatnonzero(wrong)][:4]

@@ -5,18 +5,25 @@ from __future__ import annotations
 import inspect
 from collections.abc import Callable, Sequence
 from dataclasses import fields, replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from chaff.errors import DataError, UsageError
 from chaff.table.frames import arrow_column
+from chaff.table.on_disk import Limit, on_disk, stored_source
+from chaff.table.reading import Reading
 from chaff.table.roles import build_table, some_words
 from chaff.table.sources import read_source
+from chaff.table.stored import StoredTable
 from chaff.table.table import Source, Table
 from chaff.table.terms import Terms, terms_in_words
 from chaff.table.text_files import guesses
 from chaff.table.thresholds import with_made_target
+from chaff.table.travel import lets_travel
+
+lets_travel()
 
 
 def _says_terms(call: Callable[..., Table]) -> Callable[..., Table]:
@@ -34,18 +41,27 @@ def _says_terms(call: Callable[..., Table]) -> Callable[..., Table]:
 
 
 @_says_terms
-def open_table(source: Any, target: str, *, holdout: Any = None, **terms: Any) -> Table:
+def open_table(
+    source: Any, target: str, *, holdout: Any = None, memory: str | float | None = None, scratch: str | Path | None = None, **terms: Any
+) -> Table:
     """Open a table: say what is to be predicted and what the columns are for.
 
     Parameters
     ----------
     source : path, folder, list of files, pandas frame, Arrow table, or any object with the Arrow PyCapsule interface
         Files by their ending: .csv, .tsv, .txt (also .gz, .bz2, .zst), .parquet, .feather, .arrow, .jsonl. A folder's files are one table
-        in the order of their names; folders named key=value below it are columns.
+        in the order of their names; folders named key=value below it are columns. Also addresses in an object store, such as
+        ``s3://mill/lots``.
     target : str
         Column to predict. Rows where it is missing are left out, and counted in `table.notes`.
     holdout : as `source`, optional
         Separate rows with the same columns, to be used as the holdout (see `chaff.select`).
+    memory : str or float, optional
+        What the whole process may take, such as ``"4GB"``: a table that would take more stays on disk, column by column, in scratch.
+        Left out: 60 % of the machine's memory.
+    scratch : path, optional
+        Folder for scratch, in which a table then stays whatever its size (unless `memory` is said too). Left out: ``$CHAFF_SCRATCH``, or
+        your cache folder. What lies there is used again while the files stay as they are, and goes after two weeks without use.
     {terms}
 
     Returns
@@ -63,15 +79,16 @@ def open_table(source: Any, target: str, *, holdout: Any = None, **terms: Any) -
     >>> print(chaff.open_table(lots, target="loaf_volume"))
     the frame · 3 rows · 1 feature (1 number) · target loaf_volume
     """
-    return open_on(source, Terms.said(target=target, **terms), holdout)
+    return open_on(source, Terms.said(target=target, **terms), holdout, Limit.of(memory, scratch))
 
 
-def open_on(source: Any, terms: Terms, holdout: Any = None) -> Table:
-    """Open a table on these terms."""
-    arrow, label = read_source(source, terms.reading)
+def open_on(source: Any, terms: Terms, holdout: Any = None, limit: Limit | None = None) -> Table:
+    """Open a table on these terms, within this limit."""
+    limit = limit or Limit.of(None, None)
+    arrow, label = stored_source(source, terms.reading, limit) or read_source(source, terms.reading)
     held = 0
     if holdout is not None:
-        extra, extra_label = read_source(holdout, terms.reading)
+        extra, extra_label = _beside(holdout, terms.reading, limit, on_disk=isinstance(arrow, StoredTable))
         arrow, held = _stacked(arrow, label, extra, extra_label)
     told, note = terms, ""
     if terms.derives_target:
@@ -79,7 +96,11 @@ def open_on(source: Any, terms: Terms, holdout: Any = None) -> Table:
     together = {k: tuple(v) for k, v in terms.together.items()}
     codes = {k: tuple(map(str, v)) for k, v in terms.missing_codes.items()}
     kinds = {**dict.fromkeys(terms.dates, "date"), **terms.kinds}
-    source_read = Source(arrow, label, kinds, together, terms.reading, terms.infinite, dict(terms.dates), codes)
+    source_read = Source(arrow, label, kinds, together, terms.reading, terms.infinite, dict(terms.dates), codes, limit=limit)
+    if isinstance(arrow, StoredTable):
+        limit.check(arrow.num_rows, arrow.num_columns, label)
+        source_read = on_disk(source_read, limit)
+        note = "; ".join(filter(None, [note, limit.words(source_read.spill)]))
     table = build_table(source_read, told, held)
     said = (*guesses(source, terms.reading), *table.notes, *([note] if note else []))
     table = replace(table, terms=replace(terms, missing_flags=(), fill={}), notes=said)
@@ -201,6 +222,16 @@ def open_arrays(X: Any, y: Any, names: Sequence[str] | None = None, *, target: s
     return replace(table, notes=(note, *table.notes))
 
 
+def _beside(holdout: Any, reading: Reading, limit: Limit, on_disk: bool) -> tuple[Any, str]:
+    """(separate rows, label), on disk where the table itself is."""
+    if not on_disk:
+        return stored_source(holdout, reading, limit) or read_source(holdout, reading)
+    stored = stored_source(holdout, reading, replace(limit, forced=True))
+    if stored is None:
+        raise UsageError("a table that stays on disk takes its separate holdout from files too: pass a path")
+    return stored
+
+
 def _stacked(arrow: Any, label: str, extra: Any, extra_label: str) -> tuple[Any, int]:
     """Training and holdout rows in one table, so that both are read with the same kinds and levels."""
     import pyarrow as pa
@@ -208,7 +239,11 @@ def _stacked(arrow: Any, label: str, extra: Any, extra_label: str) -> tuple[Any,
     gone = [n for n in arrow.column_names if n not in extra.column_names]
     if gone:
         raise DataError(f"holdout {extra_label} lacks column{'s' * (len(gone) > 1)} {some_words(gone)} of {label}")
-    extra = extra.select(arrow.column_names)
+    if isinstance(arrow, StoredTable):
+        further = [n for n in extra.column_names if n not in arrow.column_names]
+        both = arrow.followed_by(extra.without(further))
+        return both.replace_schema_metadata({"holdout_rows": str(extra.num_rows)}), extra.num_rows
+    extra = _in_memory(extra).select(arrow.column_names)
     try:
         both = pa.concat_tables([arrow, extra], promote_options="permissive")
     except (pa.ArrowInvalid, pa.ArrowTypeError) as error:
@@ -216,6 +251,10 @@ def _stacked(arrow: Any, label: str, extra: Any, extra_label: str) -> tuple[Any,
         raise DataError(f"holdout {extra_label} holds another kind than {label} in {some_words(wrong) or 'a column'}") from error
     # Metadata that survives the join, so that the split is found again however the table is viewed.
     return both.replace_schema_metadata({"holdout_rows": str(extra.num_rows)}), extra.num_rows
+
+
+def _in_memory(table: Any) -> Any:
+    return table.whole() if isinstance(table, StoredTable) else table
 
 
 def _joinable(a: Any, b: Any) -> bool:

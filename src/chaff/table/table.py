@@ -15,17 +15,14 @@ import numpy.typing as npt
 
 from chaff.arrays import Floats, Ints
 from chaff.errors import ArgumentError, DataError, UnknownColumn, UsageError, nearest
-from chaff.memory import BoundedCache, machine_bytes
 from chaff.stats.pooled import Units
-from chaff.table.derived import Derived, checked_fill, filled_cells, flag_cells, flag_column, flags_for, gaps_of, without_codes
-from chaff.table.kinds import Column, Kind, decode
-from chaff.table.reading import Reading
+from chaff.table.derived import Derived, checked_fill, flags_for
+from chaff.table.kinds import Column, Kind
+from chaff.table.source import Source
 from chaff.table.terms import Terms
 
 Task = Literal["regression", "classification"]
-WIDEST_NUMBER = 1e140  # of a column: its squares, and their sums, have to fit
 MOST_NAMES = 12  # of a kind, shown in a notebook
-CACHE_SHARE = 0.33  # of the machine's memory, for decoded columns
 
 
 @dataclass(frozen=True)
@@ -48,144 +45,6 @@ class Target:
     unit: str = ""
 
 
-def _column_bytes(column: Column) -> int:
-    return int(column.values.nbytes) + 64 * len(column.levels)
-
-
-def _decoded_cache() -> BoundedCache[Column]:
-    return BoundedCache(CACHE_SHARE * machine_bytes(), _column_bytes)
-
-
-@dataclass(frozen=True, eq=False)
-class Source:
-    """An Arrow table behind any number of Tables, decoded column by column on first use; what is decoded is kept as long as
-    memory allows."""
-
-    arrow: Any
-    label: str
-    kinds: Mapping[str, str]
-    together: Mapping[str, tuple[str, ...]]
-    reading: Reading = Reading()
-    infinite: str = "error"
-    dates: Mapping[str, str] = field(default_factory=dict)
-    """Format of the dates of a column, where it was told."""
-    codes: Mapping[str, Sequence[str]] = field(default_factory=dict)
-    """Per column, the values that stand for missing in it."""
-    derived: tuple[Derived, ...] = ()
-    made: Mapping[str, Column] = field(default_factory=dict, repr=False)
-    """Columns that are in no file: twins and decoys, over every row; never written out."""
-    decoys: tuple[str, ...] = ()
-    decoded: BoundedCache[Column] = field(default_factory=_decoded_cache, repr=False)
-    gaps: dict[str, bool] = field(default_factory=dict, repr=False)
-    """Which columns have any missing cell, looked up once."""
-
-    def deriving(self, more: tuple[Derived, ...]) -> Source:
-        """The same data with further derived columns; what is decoded already is shared."""
-        changed = {d.name for d in more}
-        gaps = {k: v for k, v in self.gaps.items() if k not in changed}
-        return replace(self, derived=(*self.derived, *more), decoded=self.decoded.without(changed), gaps=gaps)
-
-    def with_made(self, columns: Sequence[Column], decoys: Sequence[str] = ()) -> Source:
-        """The same data with further columns that are in no file; what is decoded already is shared.
-
-        Raises
-        ------
-        DataError
-            When a column of such a name is there.
-        """
-        taken = [c.name for c in columns if c.name in self.known]
-        if taken:
-            raise DataError(f"a column '{taken[0]}' is in {self.label} already: rename it, so that nobody takes it for a made one")
-        made = {**self.made, **{c.name: c for c in columns}}
-        return replace(self, made=made, decoys=(*self.decoys, *decoys), decoded=self.decoded.without(()), gaps=dict(self.gaps))
-
-    def named(self, label: str) -> Source:
-        """The same data under another label."""
-        return replace(self, label=label)
-
-    @cached_property
-    def known(self) -> frozenset[str]:
-        """Every column there is, derived ones too."""
-        return frozenset((*self.arrow.column_names, *self.together, *(d.name for d in self.derived), *self.made))
-
-    def has_gaps(self, name: str) -> bool:
-        """Whether any row of the source lacks this column."""
-        if name not in self.gaps:
-            self.gaps[name] = bool(self.column(name).missing.any())
-        return self.gaps[name]
-
-    @property
-    def rows(self) -> int:
-        return int(self.arrow.num_rows)
-
-    def column(self, name: str) -> Column:
-        return self.decoded.get(name, self._decode)
-
-    def _decode(self, name: str) -> Column:
-        if name in self.made:
-            return self.made[name]
-        if name in self.together:
-            return self._join(name)
-        for d in self.derived:
-            if d.name == name and d.made == "missing flag":
-                return flag_column(name, flag_cells(self._gaps_of(d.of)))
-        return self._read(name)
-
-    def _gaps_of(self, name: str) -> Any:
-        return gaps_of(self._cells(name), self.infinite == "missing")
-
-    def _cells(self, name: str) -> Any:
-        """A column as it is stored, but for the codes that stand for missing in it."""
-        codes = (*self.codes.get(name, ()), *self.reading.missing)
-        return without_codes(self.arrow.column(name), codes) if codes else self.arrow.column(name)
-
-    def raw(self, name: str) -> Any:
-        """A column as it is stored, codes for missing gone: for what must stay as it is, such as numbers of groups."""
-        return self._cells(name)
-
-    def _read(self, name: str) -> Column:
-        cells, told = self._cells(name), self.kinds.get(name)
-        fills = [d for d in self.derived if d.name == name and d.made == "fill"]
-        for d in fills:
-            cells = filled_cells(cells, self._gaps_of(name), d.value)
-        if fills and told == "binary":
-            told = None  # a word in the gaps may be a third level
-        column = decode(name, cells, told, self.reading.decimal, self.dates.get(name))
-        return self._without_infinities(column) if column.kind == "number" else column
-
-    def _without_infinities(self, column: Column) -> Column:
-        # One sum of squares is the cheapest test: only a column with gaps, infinities or huge numbers needs the slow look.
-        with np.errstate(all="ignore"):
-            clean = bool(np.isfinite(column.values @ column.values))
-            wild = 0.0 if clean else float(np.max(np.abs(column.values), where=np.isfinite(column.values), initial=0.0))
-        if wild > WIDEST_NUMBER:
-            raise DataError(
-                f"column '{column.name}' reaches {wild:.3g}, whose square no computer holds: take its logarithm, or put it under ignore"
-            )
-        count = 0 if clean else int(np.isinf(column.values).sum())
-        if count and self.infinite == "error":
-            raise DataError(
-                f"column '{column.name}' has {count:,} infinite value{'s' * (count > 1)}; pass infinite='missing' "
-                "(--infinite missing) or fix them"
-            )
-        return replace(column, values=np.where(np.isinf(column.values), np.nan, column.values)) if count else column
-
-    def _join(self, name: str) -> Column:
-        """Columns made beforehand from one category, read back as that category."""
-        members = self.together[name]
-        flags = np.stack([self._read(m).values for m in members])
-        missing = np.isnan(flags).any(0)
-        if not np.isin(flags[:, ~missing], (0.0, 1.0)).all() or (flags[:, ~missing].sum(0) > 1).any():
-            raise DataError(
-                f"together '{name}': {', '.join(members)} must hold 0 or 1 with at most one 1 in a row, "
-                "as columns made from one category do"
-            )
-        none = flags.sum(0) == 0
-        levels = (*members, "(none of them)") if none.any() else members
-        codes = np.where(none, len(members), np.nan_to_num(flags).argmax(0)).astype(float)
-        return Column(name, "category", np.where(missing, np.nan, codes), levels)
-
-
 @dataclass(frozen=True)
 class Table:
     """A table with its target, kinds and roles; made by `chaff.open_table` or `chaff.open_arrays`.
@@ -205,6 +64,8 @@ class Table:
     weights_all: Floats | None = field(default=None, repr=False)
     meanings: Mapping[str, Meaning] = field(default_factory=dict, repr=False)
     notes: tuple[str, ...] = field(default=(), repr=False)
+    as_opened: bool = field(default=True, repr=False)
+    """Whether the target is what the source says: what was changed in memory cannot be read again."""
 
     def __len__(self) -> int:
         return int(self.rows.size)
@@ -300,6 +161,29 @@ class Table:
             values = self.source.column(name).values
             block[j] = values[rows[0] : rows[-1] + 1] if run else values[rows]
         return block
+
+    def some_rows(self, positions: Ints) -> Table:
+        """The rows at these positions as a table of their own, in memory: kinds and levels are those of the whole.
+
+        Parameters
+        ----------
+        positions : int64, ascending
+        """
+        rows = self.rows[positions]
+
+        def of_role(values: Any) -> Any:
+            return None if values is None else values[rows]
+
+        return replace(
+            self,
+            source=self.source.some_rows(rows),
+            rows=np.arange(rows.size),
+            y_all=self.y_all[rows],
+            groups_all=of_role(self.groups_all),
+            order_all=of_role(self.order_all),
+            weights_all=of_role(self.weights_all),
+            as_opened=False,
+        )
 
     def named(self, label: str) -> Table:
         """The same table under another label in messages."""
@@ -413,7 +297,7 @@ class Table:
         """
         from chaff.table.decoys import noisy_target
 
-        return replace(self, y_all=noisy_target(self, share, seed))
+        return replace(self, y_all=noisy_target(self, share, seed), as_opened=False)
 
     def with_fill(self, values: Mapping[str, Any]) -> Table:
         """The same features with the gaps of some filled: for what is missing because it is zero, or none.

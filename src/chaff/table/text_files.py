@@ -83,6 +83,17 @@ def csv_batches(path: Path, reading: Reading, choose: Callable[[list[str]], list
     return names, found.decimal, tables()
 
 
+def csv_stream(path: Path, reading: Reading, kinds: dict[str, Any] | None) -> Any:
+    """A reader of batches of a CSV file; `kinds` are Arrow types by column, those of the file's first block where there are none."""
+    import pyarrow as pa
+    import pyarrow.csv as pc
+
+    found = _csv_options(path, reading)
+    told = {w: pa.string() for w in reading.words if w in found.names}
+    found.options["convert_options"].column_types = {**(kinds or {}), **told}
+    return pc.open_csv(_stream(path), **found.options)
+
+
 @dataclass(frozen=True)
 class _Csv:
     """How a text file is read, told or found out from its head."""

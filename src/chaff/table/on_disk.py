@@ -1,0 +1,207 @@
+"""What stays on disk: whether a source is larger than the memory it may take, and how it is read then."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from chaff.errors import DataError
+from chaff.files import reads
+from chaff.memory import bytes_of, machine_bytes, size_in_words
+from chaff.table.folders import ENDINGS, files_of, is_hidden, partitions_of
+from chaff.table.names import first_line
+from chaff.table.reading import Reading
+from chaff.table.scratch import Scratch, scratch_root
+from chaff.table.source import Source, mapped_cache
+from chaff.table.spilled import Spill
+from chaff.table.stored import Piece, StoredTable, piece_of, stored_table, system_of
+from chaff.table.text_to_parquet import parquet_of
+
+MACHINE_SHARE = 0.6  # of the machine's memory, that is taken where nothing was said
+COPIES = 3.0  # of a table's numbers, that work in memory takes: as read, decoded, and as a form
+PAGES_SHARE = 0.15  # of the memory, for pages of columns on disk
+PROGRAM = 350e6  # bytes of the program itself, libraries and compiled kernels
+VECTORS = 8  # numbers a row that are held whatever is done: the target, row numbers, folds, and a column at work
+LEAST_CELLS = 4e6  # of the sample that models work on, at the least
+PARQUET = (".parquet", ".pq")
+
+
+@dataclass(frozen=True)
+class Limit:
+    """How much memory the whole process may take, and where scratch goes."""
+
+    memory: float
+    told: bool
+    """Whether a person said so."""
+    root: Path
+    forced: bool = False
+    """Whether columns go to disk however small the table is."""
+
+    @classmethod
+    def of(cls, memory: str | float | None, scratch: str | Path | None) -> Limit:
+        size = bytes_of(memory) if memory is not None else MACHINE_SHARE * machine_bytes()
+        return cls(size, memory is not None, scratch_root(scratch), scratch is not None and memory is None)
+
+    def holds(self, cells: float) -> bool:
+        """Whether a table of so many cells may be worked on in memory."""
+        return not self.forced and PROGRAM + COPIES * 8 * cells <= self.memory
+
+    def check(self, rows: int, columns: int, label: str) -> None:
+        """Refuse what cannot be done within the limit whatever is done, saying what would.
+
+        Raises
+        ------
+        DataError
+        """
+        least = PROGRAM + 8.0 * VECTORS * rows + 8 * LEAST_CELLS
+        if self.memory < least:
+            room = max(0.0, (self.memory - PROGRAM - 8 * LEAST_CELLS) / (8 * VECTORS))
+            fits = f"{size_in_words(self.memory)} holds {room:,.0f} rows" if room >= 1000 else "that is less than the program itself takes"
+            raise DataError(
+                f"memory={size_in_words(self.memory)} is too little for {label} ({rows:,} rows × {columns:,} columns): "
+                f"{size_in_words(least)} is the least ({fits})"
+            )
+
+    @property
+    def pages(self) -> float:
+        return PAGES_SHARE * self.memory
+
+    def words(self, spill: Spill | None) -> str:
+        """What is said of a table that stays on disk."""
+        where = f" in {spill.scratch.folder}" if spill is not None else ""
+        why = "" if self.forced else f" within {size_in_words(self.memory)} of memory"
+        return f"stays on disk{why}: decoded columns go to scratch{where}"
+
+
+def stored_source(source: Any, reading: Reading, limit: Limit) -> tuple[Any, str] | None:
+    """(the table that stays in its files, or what came from far, label); None for what is read into memory as it is.
+
+    Raises
+    ------
+    DataError
+    """
+    if isinstance(source, str) and "://" in source:
+        return _remote(source, reading, limit)
+    if isinstance(source, list | tuple) and source and all(isinstance(s, str | Path) for s in source):
+        if any("://" in str(s) for s in source):
+            parts = [p for s in source for p in _remote_parts(str(s), reading, limit)[0]]
+            return _held(stored_table(parts), f"{parts[0][0].name} and {len(parts) - 1} more", limit)
+        paths, folder = [Path(s) for s in source], None
+        label = f"{paths[0].name} and {len(paths) - 1} more" if len(paths) > 1 else paths[0].name
+    elif isinstance(source, str | Path):
+        path = Path(source)
+        try:
+            there, folder = path.exists(), path if path.is_dir() else None
+        except (OSError, ValueError):
+            return None
+        if not there or not (folder or path.is_file()):
+            return None  # what is not there, and pipes: the reader of plain files tells
+        paths, label = (files_of(path) if folder else [path]), path.name or str(path)
+    else:
+        return None
+    if not _should_stay(paths, limit):
+        return None
+    return _checked(stored_table([_part(p, folder, reading, limit) for p in paths]), label)
+
+
+def on_disk(source: Source, limit: Limit) -> Source:
+    """The source with its decoded columns on disk."""
+    arrow, reading = source.arrow, source.reading
+    spill = Spill(Scratch.of(limit.root, *arrow.marks, reading), limit.pages)
+    return replace(source, spill=spill, decoded=mapped_cache())
+
+
+def _should_stay(paths: Sequence[Path], limit: Limit) -> bool:
+    """Whether these files together are more than may be held in memory; a text file's cells are guessed by its bytes."""
+    if limit.forced:
+        return True
+    cells = 0.0
+    for path in paths:
+        try:
+            size = path.stat().st_size
+        except OSError:
+            return False  # the reader of plain files tells
+        if path.suffix.lower() in PARQUET and size:
+            try:
+                file = piece_of(str(path))
+            except DataError:
+                return False
+            cells += float(file[0].rows) * len(file[1].names)
+        else:
+            cells += size / 5.0  # four digits and a comma
+    return not limit.holds(cells)
+
+
+def _part(path: Path, folder: Path | None, reading: Reading, limit: Limit) -> tuple[Piece, Any]:
+    given = partitions_of(path, folder) if folder is not None else {}
+    if path.suffix.lower() in PARQUET:
+        reads(path)
+        return piece_of(str(path.resolve()), path.name, given)
+    return piece_of(str(parquet_of(path, reading, limit.root, limit.memory)), path.name, given)
+
+
+def _remote(address: str, reading: Reading, limit: Limit) -> tuple[Any, str]:
+    parts, label = _remote_parts(address, reading, limit)
+    return _held(stored_table(parts), label, limit)
+
+
+def _held(table: StoredTable, label: str, limit: Limit) -> tuple[Any, str]:
+    """What comes from far and fits is held, so that it comes once."""
+    _checked(table, label)
+    return (table.whole() if limit.holds(float(table.num_rows) * table.num_columns) else table), label
+
+
+def _remote_parts(address: str, reading: Reading, limit: Limit) -> tuple[list[tuple[Piece, Any]], str]:
+    """The pieces of an address in an object store: a file, or everything of a table's kind below it."""
+    from pyarrow import fs
+
+    system, path = system_of(address)
+    label = path.rstrip("/").rpartition("/")[2] or address
+    scheme = address.partition("://")[0]
+    try:
+        info = system.get_file_info(path)
+        found = [info]
+        if info.type == fs.FileType.Directory:
+            found = sorted(system.get_file_info(fs.FileSelector(path, recursive=True)), key=lambda i: i.path)
+    except OSError as error:
+        raise DataError(f"{address} cannot be reached: {first_line(error)}") from error
+    if info.type == fs.FileType.NotFound:
+        raise DataError(f"no such file: {address}")
+    base = Path(path)
+    files = [i.path for i in found if i.type == fs.FileType.File and Path(i.path).suffix.lower() in ENDINGS]
+    files = [f for f in files if len(found) == 1 or not is_hidden(Path(f), base)]
+    if not files:
+        raise DataError(f"{address} is a folder without a table in it; tables end in {', '.join(ENDINGS[:3])} and the like")
+    parts = []
+    for file in files:
+        given = partitions_of(Path(file), base) if len(found) > 1 else {}
+        name = file.rpartition("/")[2]
+        if Path(file).suffix.lower() in PARQUET:
+            where = file if scheme == "file" else f"{scheme}://{file}"
+            parts.append(piece_of(where, name, given))
+        else:
+            local = _fetched(system, file, limit)
+            parts.append(piece_of(str(parquet_of(local, reading, limit.root, limit.memory)), name, given))
+    return parts, label
+
+
+def _fetched(system: Any, path: str, limit: Limit) -> Path:
+    """A text file of an object store, brought to scratch once."""
+    info = system.get_file_info(path)
+    scratch = Scratch.of(limit.root, "fetched", path, info.size, info.mtime_ns)
+    place = scratch.folder / path.rpartition("/")[2]
+    if not place.exists():
+        with scratch.writing(place) as part, system.open_input_stream(path, compression=None) as stream, open(part, "wb") as out:
+            while some := stream.read(1 << 22):
+                out.write(some)
+    return place
+
+
+def _checked(table: StoredTable, label: str) -> tuple[StoredTable, str]:
+    if table.num_columns == 0:
+        raise DataError(f"{label} has no columns")
+    if table.num_rows == 0:
+        raise DataError(f"{label} has a header but no rows")
+    return table, label

@@ -1,0 +1,265 @@
+"""Source: the data behind any number of Tables, decoded column by column on first use."""
+
+from __future__ import annotations
+
+import hashlib
+import threading
+import uuid
+from collections import OrderedDict
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, fields, replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from chaff.arrays import Floats, Ints
+from chaff.errors import DataError
+from chaff.memory import BoundedCache, machine_bytes
+from chaff.table.derived import Derived, filled_cells, flag_cells, flag_column, gaps_of, without_codes
+from chaff.table.kinds import Column, decode, floats_of, from_numbers
+from chaff.table.reading import Reading
+from chaff.table.spilled import Spill
+from chaff.table.stored import StoredTable
+
+WIDEST_NUMBER = 1e140  # of a column: its squares, and their sums, have to fit
+CACHE_SHARE = 0.33  # of the machine's memory, for decoded columns
+MOST_MAPS = 20_000  # columns on disk that are mapped at a time: a process may hold some 65,000 maps
+OPENED = 6  # sources that a worker keeps open between its tasks
+
+
+def _column_bytes(column: Column) -> int:
+    return int(column.values.nbytes) + 64 * len(column.levels)
+
+
+def _one(column: Column) -> int:
+    return 1
+
+
+def mapped_cache() -> BoundedCache[Column]:
+    """For columns on disk, whose pages come and go by themselves."""
+    return BoundedCache(MOST_MAPS, _one)
+
+
+def _decoded_cache() -> BoundedCache[Column]:
+    return BoundedCache(CACHE_SHARE * machine_bytes(), _column_bytes)
+
+
+@dataclass(frozen=True, eq=False)
+class Source:
+    """An Arrow table, or one that stays in its files, behind any number of Tables; decoded column by column on first use. What is
+    decoded is kept as long as memory allows, or on disk."""
+
+    arrow: Any
+    label: str
+    kinds: Mapping[str, str]
+    together: Mapping[str, tuple[str, ...]]
+    reading: Reading = Reading()
+    infinite: str = "error"
+    dates: Mapping[str, str] = field(default_factory=dict)
+    """Format of the dates of a column, where it was told."""
+    codes: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    """Per column, the values that stand for missing in it."""
+    derived: tuple[Derived, ...] = ()
+    made: Mapping[str, Column] = field(default_factory=dict, repr=False)
+    """Columns that are in no file: twins and decoys, over every row; never written out."""
+    decoys: tuple[str, ...] = ()
+    decoded: BoundedCache[Column] = field(default_factory=_decoded_cache, repr=False)
+    gaps: dict[str, bool] = field(default_factory=dict, repr=False)
+    """Which columns have any missing cell, looked up once."""
+    spill: Spill | None = None
+    """Where decoded columns go, for a source that is larger than memory."""
+    limit: Any = None
+    """Of memory, as it was said when the table was opened (`chaff.table.on_disk.Limit`)."""
+    base: Source | None = field(default=None, repr=False)
+    """The source that this one has some rows of."""
+    picked: Ints | None = field(default=None, repr=False)
+    """Which rows of the base those are."""
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        """What travels to another process: where the data lies, or the data itself; a process opens each source once."""
+        given = {f.name: getattr(self, f.name) for f in fields(self) if f.name not in ("decoded", "gaps")}
+        return _opened_once, (self.token, self.spill is not None, given)
+
+    @cached_property
+    def token(self) -> str:
+        """Tells this source from any other, in whatever process."""
+        if not isinstance(self.arrow, StoredTable) or self.made or self.arrow.more:
+            return uuid.uuid4().hex
+        rows = b"" if self.picked is None else hashlib.sha256(self.picked.tobytes()).digest()
+        told = (self.label, self.kinds, self.together, self.reading, self.infinite, self.dates, self.codes, self.derived, self.spill)
+        return hashlib.sha256(repr((self.arrow.marks, told)).encode("utf-8", "surrogatepass") + rows).hexdigest()
+
+    def some_rows(self, rows: Ints) -> Source:
+        """Some rows in memory, as a source of its own; kinds, levels and gaps are those of all rows.
+
+        Parameters
+        ----------
+        rows : int64, ascending
+        """
+        of_part = [c.take(rows) for c in self.made.values()]
+        part = replace(self, spill=None, base=self, picked=rows, made={c.name: c for c in of_part})
+        return replace(part, decoded=_decoded_cache(), gaps={})
+
+    def deriving(self, more: tuple[Derived, ...]) -> Source:
+        """The same data with further derived columns; what is decoded already is shared."""
+        changed = {d.name for d in more}
+        gaps = {k: v for k, v in self.gaps.items() if k not in changed}
+        return replace(self, derived=(*self.derived, *more), decoded=self.decoded.without(changed), gaps=gaps)
+
+    def with_made(self, columns: Sequence[Column], decoys: Sequence[str] = ()) -> Source:
+        """The same data with further columns that are in no file; what is decoded already is shared.
+
+        Raises
+        ------
+        DataError
+            When a column of such a name is there.
+        """
+        taken = [c.name for c in columns if c.name in self.known]
+        if taken:
+            raise DataError(f"a column '{taken[0]}' is in {self.label} already: rename it, so that nobody takes it for a made one")
+        made = {**self.made, **{c.name: c for c in columns}}
+        return replace(self, made=made, decoys=(*self.decoys, *decoys), decoded=self.decoded.without(()), gaps=dict(self.gaps))
+
+    def named(self, label: str) -> Source:
+        """The same data under another label."""
+        return replace(self, label=label)
+
+    @cached_property
+    def known(self) -> frozenset[str]:
+        """Every column there is, derived ones too."""
+        return frozenset((*self.arrow.column_names, *self.together, *(d.name for d in self.derived), *self.made))
+
+    def has_gaps(self, name: str) -> bool:
+        """Whether any row of the source lacks this column."""
+        if name not in self.gaps:
+            of_all = self.base is not None and name in self.base.known
+            self.gaps[name] = self.base.has_gaps(name) if of_all and self.base else bool(self.column(name).missing.any())
+        return self.gaps[name]
+
+    @property
+    def rows(self) -> int:
+        return int(self.arrow.num_rows) if self.picked is None else int(self.picked.size)
+
+    def column(self, name: str) -> Column:
+        return self.decoded.get(name, self._decode if self.spill is None else self._spilled)
+
+    def _spilled(self, name: str) -> Column:
+        """From disk, where it is put the first time."""
+        if name in self.made or self.spill is None:
+            return self._decode(name)
+        told, reads = self.kinds.get(name), self.reading
+        derived = [d for d in self.derived if d.name == name]
+        how = (
+            told,
+            self.together.get(name),
+            self.infinite,
+            self.dates.get(name),
+            self.codes.get(name),
+            reads.missing,
+            reads.decimal,
+            derived,
+        )
+        plain = isinstance(self.arrow, StoredTable) and name in self.arrow.column_names and not (derived or how[4] or reads.missing)
+        blocks = self._blocks_of_numbers(name) if plain and name not in self.together else None
+
+        def of(values: Floats) -> Column:
+            whole = str(self.arrow.schema.field(name).type).lstrip("u").startswith("int")
+            return self._without_infinities(from_numbers(name, values, whole, told))
+
+        return self.spill.column(repr((name, how)), lambda: self._decode(name), blocks, of)
+
+    def _blocks_of_numbers(self, name: str) -> Callable[[], Iterator[Floats]] | None:
+        """The values of a plain number column block by block; None for any other."""
+        import pyarrow as pa
+        import pyarrow.types as pt
+
+        kind = self.arrow.schema.field(name).type
+        if self.kinds.get(name) not in (None, "number") or not (pt.is_floating(kind) or pt.is_integer(kind)):
+            return None
+        return lambda: (floats_of(part.cast(pa.float64(), safe=False)) for part in self.arrow.chunks(name))
+
+    def _decode(self, name: str) -> Column:
+        if name in self.made:
+            return self.made[name]
+        if self.base is not None and name in self.base.known:
+            return self.base.column(name).take(self.picked)
+        if name in self.together:
+            return self._join(name)
+        for d in self.derived:
+            if d.name == name and d.made == "missing flag":
+                return flag_column(name, flag_cells(self._gaps_of(d.of)))
+        return self._read(name)
+
+    def _gaps_of(self, name: str) -> Any:
+        return gaps_of(self._cells(name), self.infinite == "missing")
+
+    def _cells(self, name: str) -> Any:
+        """A column as it is stored, but for the codes that stand for missing in it."""
+        codes = (*self.codes.get(name, ()), *self.reading.missing)
+        cells = self.arrow.column(name) if self.picked is None else self.arrow.column(name).take(self.picked)
+        return without_codes(cells, codes) if codes else cells
+
+    def raw(self, name: str) -> Any:
+        """A column as it is stored, codes for missing gone: for what must stay as it is, such as numbers of groups."""
+        return self._cells(name)
+
+    def _read(self, name: str) -> Column:
+        cells, told = self._cells(name), self.kinds.get(name)
+        fills = [d for d in self.derived if d.name == name and d.made == "fill"]
+        for d in fills:
+            cells = filled_cells(cells, self._gaps_of(name), d.value)
+        if fills and told == "binary":
+            told = None  # a word in the gaps may be a third level
+        column = decode(name, cells, told, self.reading.decimal, self.dates.get(name))
+        return self._without_infinities(column) if column.kind == "number" else column
+
+    def _without_infinities(self, column: Column) -> Column:
+        # One sum of squares is the cheapest test: only a column with gaps, infinities or huge numbers needs the slow look.
+        with np.errstate(all="ignore"):
+            clean = bool(np.isfinite(column.values @ column.values))
+            wild = 0.0 if clean else float(np.max(np.abs(column.values), where=np.isfinite(column.values), initial=0.0))
+        if wild > WIDEST_NUMBER:
+            raise DataError(
+                f"column '{column.name}' reaches {wild:.3g}, whose square no computer holds: take its logarithm, or put it under ignore"
+            )
+        count = 0 if clean else int(np.isinf(column.values).sum())
+        if count and self.infinite == "error":
+            raise DataError(
+                f"column '{column.name}' has {count:,} infinite value{'s' * (count > 1)}; pass infinite='missing' "
+                "(--infinite missing) or fix them"
+            )
+        return replace(column, values=np.where(np.isinf(column.values), np.nan, column.values)) if count else column
+
+    def _join(self, name: str) -> Column:
+        """Columns made beforehand from one category, read back as that category."""
+        members = self.together[name]
+        flags = np.stack([self._read(m).values for m in members])
+        missing = np.isnan(flags).any(0)
+        if not np.isin(flags[:, ~missing], (0.0, 1.0)).all() or (flags[:, ~missing].sum(0) > 1).any():
+            raise DataError(
+                f"together '{name}': {', '.join(members)} must hold 0 or 1 with at most one 1 in a row, "
+                "as columns made from one category do"
+            )
+        none = flags.sum(0) == 0
+        levels = (*members, "(none of them)") if none.any() else members
+        codes = np.where(none, len(members), np.nan_to_num(flags).argmax(0)).astype(float)
+        return Column(name, "category", np.where(missing, np.nan, codes), levels)
+
+
+_opened: OrderedDict[str, Source] = OrderedDict()
+_opening = threading.Lock()
+
+
+def _opened_once(token: str, spilled: bool, given: dict[str, Any]) -> Source:
+    """A source that came from another process: the one that is open here already, or opened now."""
+    with _opening:
+        if token in _opened:
+            _opened.move_to_end(token)
+            return _opened[token]
+        made = Source(**given, decoded=mapped_cache() if spilled else _decoded_cache())
+        made.__dict__["token"] = token
+        _opened[token] = made
+        while len(_opened) > OPENED:
+            _opened.popitem(last=False)
+        return made

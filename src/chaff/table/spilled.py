@@ -1,0 +1,162 @@
+"""Decoded columns on disk: written once, mapped from then on, so that they take memory only while they are looked at.
+
+A mapped column is an array like any other, and nothing above knows. Pages that were looked at stay until the machine needs them or until
+`_Pages` lets go of them, which keeps what the process holds within its limit; a page that is looked at again comes back by itself.
+"""
+
+from __future__ import annotations
+
+import json
+import mmap
+import os
+import threading
+import time
+import weakref
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from chaff.arrays import Floats
+from chaff.errors import DataError
+from chaff.table.kinds import Column
+from chaff.table.scratch import Scratch
+
+FORM = 1  # of what lies in scratch; another one is not read
+LOOK_EVERY = 0.02  # seconds between two looks at the pages that are held
+LEAST_PAGES = 32e6  # bytes of pages that may be held, whatever the limit
+
+
+@dataclass(frozen=True)
+class Spill:
+    """Decoded columns of one state of one source."""
+
+    scratch: Scratch
+    pages: float
+    """Bytes of mapped pages that may be held at a time."""
+
+    def column(
+        self, key: str, make: Callable[[], Column], numbers: Callable[[], Iterator[Floats]] | None, of: Callable[..., Column]
+    ) -> Column:
+        """The column of this key: mapped where it lies in scratch already, else made and written.
+
+        Parameters
+        ----------
+        key : str
+            Tells apart whatever decides how the column is decoded.
+        make : callable
+            The column in memory.
+        numbers : callable or None
+            Its values block by block, for a column that need not be in memory to be decoded; ``of(values)`` is the column then.
+        """
+        place, about = self.scratch.place(key, ".f8"), self.scratch.place(key, ".json")
+        if not about.exists():
+            self._write(place, about, make, numbers, of)
+        try:
+            said = json.loads(about.read_text())
+            if said.get("form") != FORM:
+                raise DataError(f"scratch in {self.scratch.folder} was written by another version: remove that folder")
+            values = mapped(place, int(said["rows"]), self.pages)
+        except (OSError, ValueError, KeyError) as error:
+            raise DataError(f"scratch in {self.scratch.folder} is damaged ({error}): remove that folder") from error
+        return Column(said["name"], said["kind"], values, tuple(said["levels"]), said["whole"])
+
+    def _write(self, place: Path, about: Path, make: Callable[[], Column], numbers: Any, of: Callable[..., Column]) -> None:
+        if numbers is not None:
+            with self.scratch.writing(place) as part:
+                rows = _write_blocks(part, numbers())
+            values = mapped(place, rows, self.pages)
+            column = of(values)
+            if column.values is not values:
+                self._replace(place, column.values)
+        else:
+            column = make()
+            self._replace(place, column.values)
+        said = {
+            "form": FORM, "name": column.name, "kind": column.kind, "levels": list(column.levels), "whole": column.whole,
+            "rows": int(column.values.size),
+        }  # fmt: skip
+        with self.scratch.writing(about) as part:
+            part.write_text(json.dumps(said))
+
+    def _replace(self, place: Path, values: Floats) -> None:
+        with self.scratch.writing(place) as part:
+            _write_blocks(part, [values])
+
+
+def _write_blocks(part: Path, blocks: Iterable[Floats]) -> int:
+    rows = 0
+    with open(part, "wb", buffering=0) as file:
+        for block in blocks:
+            left = memoryview(np.ascontiguousarray(block, "<f8").view(np.uint8).data)
+            rows += block.size
+            while left.nbytes:
+                left = left[file.write(left) or 0 :]
+    return rows
+
+
+def mapped(place: Path, rows: int, pages: float) -> Floats:
+    """float64 (rows,), read-only, from a file that it is the whole of.
+
+    Raises
+    ------
+    ValueError
+        When the file holds fewer.
+    """
+    if rows == 0:
+        return np.empty(0)
+    with open(place, "rb") as file:
+        if os.fstat(file.fileno()).st_size != 8 * rows:
+            raise ValueError(f"{place.name} is cut off")
+        held = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
+    _pages.watch(held, pages)
+    return np.frombuffer(held, "<f8")
+
+
+class _Pages:
+    """Lets go of mapped pages when more of them are held than may be."""
+
+    def __init__(self) -> None:
+        self.maps: weakref.WeakSet[Any] = weakref.WeakSet()
+        self.most = float("inf")
+        self.lock = threading.Lock()
+        self.thread: threading.Thread | None = None
+        self.process = os.getpid()
+
+    def watch(self, held: mmap.mmap, most: float) -> None:
+        with self.lock:
+            if self.process != os.getpid():  # a forked child has the maps, and no thread
+                self.thread, self.process = None, os.getpid()
+            self.maps.add(held)
+            self.most = max(LEAST_PAGES, most)
+            if self.thread is None and hasattr(mmap, "MADV_DONTNEED") and _file_pages() is not None:
+                self.thread = threading.Thread(target=self._look, args=(_file_pages() or 0.0,), name="chaff-pages", daemon=True)
+                self.thread.start()
+
+    def _look(self, before: float) -> None:
+        while True:
+            time.sleep(LOOK_EVERY)
+            held = _file_pages()
+            if held is None or held - before <= self.most:
+                continue
+            with self.lock:
+                maps = list(self.maps)
+            for one in maps:
+                try:
+                    one.madvise(mmap.MADV_DONTNEED)
+                except (ValueError, OSError):
+                    continue  # closed in between
+
+
+def _file_pages() -> float | None:
+    """Bytes of pages of files that this process holds; None where the system does not tell."""
+    try:
+        with open("/proc/self/statm") as file:
+            return float(file.read().split()[2]) * os.sysconf("SC_PAGE_SIZE")
+    except (OSError, ValueError, IndexError):
+        return None
+
+
+_pages = _Pages()

@@ -1,0 +1,243 @@
+"""StoredTable: a table that stays in its Parquet files, read column by column; it answers like an Arrow table where it is asked."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any
+
+from chaff.errors import DataError
+from chaff.table.names import first_line, refuse_twins
+
+_footers: dict[tuple[Any, ...], Any] = {}
+_lock = threading.Lock()
+
+
+@dataclass(frozen=True)
+class Piece:
+    """One Parquet file, as it was when the table was opened."""
+
+    path: str
+    rows: int
+    size: int
+    changed: int
+    """Time of the last change, nanoseconds."""
+    named: str = ""
+    """What a person calls it, where the file itself was made from theirs."""
+    given: tuple[tuple[str, str | None], ...] = ()
+    """What its folders say of every row: (key, value)."""
+    remote: bool = False
+
+    @property
+    def name(self) -> str:
+        return self.named or self.path.rpartition("/")[2]
+
+    def state(self) -> tuple[int, int]:
+        """(size, time of the last change) as it is now.
+
+        Raises
+        ------
+        DataError
+            When it is gone.
+        """
+        from pyarrow import fs
+
+        system, path = system_of(self.path)
+        try:
+            info = system.get_file_info(path)
+        except OSError as error:
+            raise DataError(f"{self.name} cannot be reached any more: {first_line(error)}") from error
+        if info.type != fs.FileType.File:
+            raise DataError(f"{self.name} is gone since the table was opened")
+        return int(info.size), int(info.mtime_ns or 0)
+
+    def open(self) -> Any:
+        """The Parquet file; its footer is read once a process."""
+        import pyarrow as pa
+        import pyarrow.parquet as pq
+
+        if self.state() != (self.size, self.changed):
+            raise DataError(f"{self.name} has changed since the table was opened: open it again")
+        system, path = system_of(self.path)
+        key = (self.path, self.size, self.changed)
+        try:
+            file = pq.ParquetFile(system.open_input_file(path), metadata=_footers.get(key), pre_buffer=self.remote)
+        except (pa.ArrowInvalid, OSError) as error:
+            raise DataError(f"{self.name} cannot be read as parquet: {first_line(error)}") from error
+        with _lock:
+            _footers.setdefault(key, file.metadata)
+        return file
+
+
+def system_of(address: str) -> tuple[Any, str]:
+    """(file system, path in it) of a path on this machine or an address such as ``s3://mill/lots``.
+
+    Raises
+    ------
+    DataError
+    """
+    import pyarrow as pa
+    from pyarrow import fs
+
+    if "://" not in address:
+        return fs.LocalFileSystem(), address
+    try:
+        return fs.FileSystem.from_uri(address)
+    except (pa.ArrowInvalid, pa.ArrowNotImplementedError, OSError, ImportError) as error:
+        raise DataError(f"{address} cannot be reached: {first_line(error)}") from error
+
+
+def piece_of(path: str, named: str = "", given: Mapping[str, str | None] | None = None) -> tuple[Piece, Any]:
+    """(piece, its schema with what the folders say) of a Parquet file.
+
+    Raises
+    ------
+    DataError
+    """
+    empty = Piece(path, 0, 0, 0, named, tuple((given or {}).items()), "://" in path)
+    size, changed = empty.state()
+    file = replace(empty, size=size, changed=changed).open()
+    schema = file.schema_arrow
+    refuse_twins(list(schema.names), empty.name)
+    piece = replace(empty, size=size, changed=changed, rows=int(file.metadata.num_rows))
+    return piece, _with_given(schema, piece)
+
+
+@dataclass(frozen=True, eq=False)
+class StoredTable:
+    """Pieces one after the other as one table; what Arrow's tables are asked for, without holding them."""
+
+    pieces: tuple[Piece, ...]
+    schema: Any
+    more: Mapping[str, Any] = field(default_factory=dict)
+    """Columns in memory beside those of the files."""
+
+    @property
+    def column_names(self) -> list[str]:
+        return list(self.schema.names)
+
+    @property
+    def num_columns(self) -> int:
+        return len(self.schema.names)
+
+    @cached_property
+    def num_rows(self) -> int:
+        return sum(p.rows for p in self.pieces)
+
+    @property
+    def marks(self) -> tuple[object, ...]:
+        """What tells one state of the files from another."""
+        return tuple((p.path, p.size, p.changed, p.rows, p.given) for p in self.pieces)
+
+    def column(self, name: str) -> Any:
+        """A whole column, as a chunked array.
+
+        Raises
+        ------
+        DataError
+            Naming the file, when one has changed, is gone or is damaged.
+        """
+        import pyarrow as pa
+
+        if name in self.more:
+            return self.more[name]
+        kind = self.schema.field(name).type
+        return pa.chunked_array([c for part in self.chunks(name) for c in part.chunks], kind)
+
+    def chunks(self, name: str) -> Iterator[Any]:
+        """The column piece by piece, row group by row group."""
+        import pyarrow as pa
+
+        if name in self.more:
+            yield self.more[name]
+            return
+        kind = self.schema.field(name).type
+        for piece in self.pieces:
+            told = dict(piece.given)
+            if name in told:
+                yield pa.chunked_array([pa.repeat(pa.scalar(told[name], pa.string()), piece.rows)], kind)
+                continue
+            file = piece.open()
+            try:
+                for group in range(file.num_row_groups):
+                    part = file.read_row_group(group, columns=[name], use_threads=False).column(name)
+                    yield part if part.type == kind else part.cast(kind)
+            except (pa.ArrowInvalid, pa.ArrowTypeError, OSError, KeyError) as error:
+                raise DataError(f"{piece.name} cannot be read as parquet (column '{name}'): {first_line(error)}") from error
+            finally:
+                file.close()
+
+    def without(self, names: Sequence[str]) -> StoredTable:
+        """With fewer columns."""
+        import pyarrow as pa
+
+        return StoredTable(self.pieces, pa.schema([f for f in self.schema if f.name not in names]), self.more)
+
+    def whole(self) -> Any:
+        """All of it in memory, as an Arrow table."""
+        import pyarrow as pa
+
+        return pa.table([self.column(n) for n in self.column_names], schema=self.schema)
+
+    def append_column(self, name: str, cells: Any) -> StoredTable:
+        """With a further column, which stays in memory."""
+        import pyarrow as pa
+
+        chunked = cells if isinstance(cells, pa.ChunkedArray) else pa.chunked_array([cells])
+        return StoredTable(self.pieces, self.schema.append(pa.field(name, chunked.type)), {**self.more, name: chunked})
+
+    def replace_schema_metadata(self, metadata: Any) -> StoredTable:
+        return StoredTable(self.pieces, self.schema.with_metadata(metadata), self.more)
+
+    def followed_by(self, other: StoredTable) -> StoredTable:
+        """Both one after the other."""
+        both = stored_table([(self.pieces[0], self.schema), (other.pieces[0], other.schema)])
+        return StoredTable((*self.pieces, *other.pieces), both.schema)
+
+
+def stored_table(parts: Sequence[tuple[Piece, Any]]) -> StoredTable:
+    """One table of several pieces: the same columns in each, kinds that go together.
+
+    Raises
+    ------
+    DataError
+        Naming the file and the column, where one lacks it or holds another kind.
+    """
+    import pyarrow as pa
+
+    (first, whole), *others = parts
+    for piece, own in others:
+        lacking = [n for n in whole.names if n not in own.names]
+        further = [n for n in own.names if n not in whole.names]
+        if lacking or further:
+            what = f"lacks column '{lacking[0]}' of" if lacking else f"has a column '{further[0]}' that is not in"
+            raise DataError(f"{piece.name} {what} {first.name}: all files of one table have the same columns")
+        fields = []
+        for name in whole.names:
+            a, b = whole.field(name).type, own.field(name).type
+            try:
+                fields.append(a if a == b else unified(a, b))
+            except (pa.ArrowInvalid, pa.ArrowTypeError) as error:
+                raise DataError(f"column '{name}' holds {b} in {piece.name} and {a} in {first.name}") from error
+        whole = pa.schema([pa.field(n, t) for n, t in zip(whole.names, fields, strict=True)])
+    return StoredTable(tuple(p for p, _ in parts), pa.schema([pa.field(f.name, f.type) for f in whole]))
+
+
+def unified(a: Any, b: Any) -> Any:
+    """The Arrow type that takes both."""
+    import pyarrow as pa
+
+    return pa.unify_schemas([pa.schema([("x", a)]), pa.schema([("x", b)])], promote_options="permissive").field("x").type
+
+
+def _with_given(schema: Any, piece: Piece) -> Any:
+    """The schema with what the folders say."""
+    import pyarrow as pa
+
+    for key, _ in piece.given:
+        if key in schema.names:
+            raise DataError(f"{piece.name}: column '{key}' is in the file and in the name of its folder")
+        schema = schema.append(pa.field(key, pa.string()))
+    return schema
