@@ -39,7 +39,8 @@ class Anew:
         work = Work(g.work.key("anew", number), 1)
         try:
             folds = make_folds(train, self.plan.score.folds_for(train), self.plan.score.repeats_for(train), work)
-            walked = walk_stages(self.plan, train, replace(self.setting, folds=folds, work=work, scorers={}, earlier={}, before=None))
+            setting = replace(self.setting, folds=folds, work=work, scorers={}, earlier={}, before=None, whole=None)
+            walked = walk_stages(self.plan, train, setting)
             kept, full, model = frozenset(walked.kept), frozenset(walked.full), deciding_model(walked, self.model)
         except ChaffError:  # too little is left to go through the plan: nothing is kept
             kept, full, model = frozenset(), frozenset(g.table.features), self.model

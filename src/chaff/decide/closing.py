@@ -9,6 +9,7 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.decide.anew import promise_anew
+from chaff.decide.desk import Desk
 from chaff.decide.honest import Honest, honest_of, scored
 from chaff.decide.plan import Plan
 from chaff.decide.walk import Walked
@@ -108,19 +109,21 @@ class Decided:
     trail: SearchTrail | None
 
 
-def close(table: Table, train: Table, held: Ints, rows: Ints, plan: Plan, walked: Walked, way: Way) -> Closing:
+def close(table: Table, desk: Desk, held: Ints, plan: Plan, walked: Walked, way: Way) -> Closing:
     """Score all columns offered, the full set, what each stage left, and the kept set.
 
     Parameters
     ----------
-    table, train : Table
-        All rows, and the training rows.
-    held, rows : int64
-        Holdout and training rows as positions in `table`.
+    table : Table
+        All rows.
+    desk : Desk
+        The rows that models see.
+    held : int64
+        Holdout rows as positions in `table`.
     way : "quick", "cheap" or "full"
         No honest score; from the search's own folds; the whole plan anew in each outer fold.
     """
-    setting = walked.setting
+    setting, train = walked.setting, desk.train
     offered = tuple(f for f in train.features if f in _taking_part(walked, train))
     decided = _deciding(train.with_features(offered), walked, setting)
     ground = decided.ground
@@ -130,7 +133,7 @@ def close(table: Table, train: Table, held: Ints, rows: Ints, plan: Plan, walked
     folds_lines = _on_folds(decided, sets, honest, inflation)
     second = _beside(decided, sets)
     others = _other(decided, sets)
-    holdout, gap = _on_holdout(table, decided, held, rows, sets)
+    holdout, gap = _on_holdout(desk.table, decided, desk.held, desk.rows, sets)
     nothing = scored(ground, ground.none.losses[0], ground.none.values[0], 1.0)
     lines = [Line(n, sets[n], folds_lines[n], second[1].get(n, NO), holdout.get(n, NO), others[0].get(n, NO)) for n in sets]
     nothing_line = Line(
@@ -138,7 +141,7 @@ def close(table: Table, train: Table, held: Ints, rows: Ints, plan: Plan, walked
     )
     return Closing(
         walked.full, walked.kept, ground.metric, second[0], decided.model.label, decided.other.label if decided.other else "",
-        (*lines, nothing_line), honest, others[1], gap, _honest_gap(honest), setting.folds.how, int(held.size), decided.model,
+        (*lines, nothing_line), honest, others[1], gap, _honest_gap(honest), setting.folds.how, int(desk.held.size), decided.model,
         _repeats_in_holdout(table, held),
     )  # fmt: skip
 

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-
 from chaff.decide.record import fingerprint
 from chaff.decide.state import count_read
 from chaff.errors import UsageError
@@ -30,10 +28,10 @@ def evaluation_of(run: Run, model: Any = None, workers: int | None = None, state
     if model is not None and used != run.closing.deciding:  # another look at rows that the closing table has read once
         reads = count_read(fingerprint(run.table), run.selection.holdout.rows, state).reads
     sets = {FULL: run.closing.full, KEPT: run.closing.kept, NOTHING: ()}
+    desk = run.desk
     names = tuple(f for f in run.table.features if f in set(sets[FULL]) | set(sets[KEPT]))
-    wide = run.table.with_features(names) if names else run.table
-    rows = np.setdiff1d(np.arange(len(run.table)), run.holdout)
-    split = Prepare(wide, used, one_split(wide, rows, run.holdout), Work(run.selection.seed, workers))(0)
+    wide = desk.table.with_features(names) if names else desk.table
+    split = Prepare(wide, used, one_split(wide, desk.rows, desk.held), Work(run.selection.seed, workers))(0)
     fit = FitAndPredict(used)
     predicted = {s: fit((tuple(f for f in names if f in set(some)), split)) for s, some in sets.items()}
-    return Evaluation(used, wide.take(run.holdout), split.truth, predicted, sets, reads)
+    return Evaluation(used, wide.take(desk.held), split.truth, predicted, sets, reads)

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from chaff.evaluate.setting import Setting
-from chaff.evaluate.stage import Stage
+from chaff.evaluate.stage import Confirms, Stage
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
 from chaff.results.trail import Trail
@@ -43,6 +43,14 @@ def judge_stage(stage: Stage, table: Table, setting: Setting) -> StageReport:
     if stage.name:  # a stage that has a name of its own signs with it
         said = tuple(replace(v, by=stage.name) if v.by == stage.use else v for v in said)
     return StageReport(stage, table.features, judge_pins(said, setting.pins), result)
+
+
+def confirmed(report: StageReport, setting: Setting) -> StageReport:
+    """What a stage says of a sample, with its drops looked at again on every row where it can do so."""
+    if setting.whole is None or not isinstance(report.stage, Confirms):
+        return report
+    said = report.stage.on_all_rows(report.verdicts, report.result, setting)
+    return replace(report, verdicts=judge_pins(said, setting.pins))
 
 
 def judge_pins(verdicts: Iterable[Verdict], pins: Mapping[str, Pin], known: Sequence[str] = ()) -> tuple[Verdict, ...]:

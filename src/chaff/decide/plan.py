@@ -36,6 +36,7 @@ from chaff.table.terms import Terms
 
 BUILT_IN_FOREST = Forest(trees=60, rows_per_tree=20_000)  # what importance is measured by: enough to rank, in seconds
 FOLDS = 5
+LEAST_ROWS = 100  # for models to see
 FEW_ROWS = 50
 REPEATS = (
     (FEW_ROWS, 5),
@@ -62,6 +63,9 @@ class Scoring:
         folds), 3 under 700, else 1; 1 in time.
     holdout : float
         Share of the rows set aside before anything is looked at; 0 for none.
+    rows : "auto", "all" or int
+        Training rows that models and searches see. auto: all up to 40,000, beyond that so many drawn at random, up to 160,000 where a
+        class is rare; a paired difference in R² is then known to some 0.002. Sums are taken over every row all the same.
     """
 
     model: Model | str | Mapping[str, Any] | None = None
@@ -69,6 +73,7 @@ class Scoring:
     folds: int | None = None
     repeats: int | None = None
     holdout: float = 0.2
+    rows: int | Literal["auto", "all"] = "auto"
 
     def __post_init__(self) -> None:
         if self.model is not None:
@@ -79,6 +84,8 @@ class Scoring:
             raise PlanError(f"folds must be 2 or more and repeats 1 or more, not {self.folds} and {self.repeats}")
         if not 0 <= self.holdout < 1:
             raise PlanError(f"holdout must be 0 or more and below 1, not {self.holdout}")
+        if self.rows not in ("auto", "all") and not (isinstance(self.rows, int) and self.rows >= LEAST_ROWS):
+            raise PlanError(f"rows must be auto, all or a number of {LEAST_ROWS:,} or more, not {self.rows!r}")
 
     def folds_for(self, train: Table) -> int:
         """How many folds: what was said, else by the rows, and no more than there are groups."""
@@ -98,7 +105,7 @@ class Scoring:
         return next(repeats for rows, repeats in REPEATS if len(train) < rows)
 
     def as_mapping(self) -> dict[str, Any]:
-        out = {f.name: getattr(self, f.name) for f in dataclasses.fields(self)}
+        out = {f.name: getattr(self, f.name) for f in dataclasses.fields(self) if f.name != "rows" or self.rows != "auto"}
         return {k: told(v, "label") if k == "model" else v for k, v in out.items() if v is not None}
 
 

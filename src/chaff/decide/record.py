@@ -135,7 +135,7 @@ def fingerprint(table: Table) -> str:
     for name in (table.target.name, *table.features):
         column = table.whole_column(name)
         digest.update(name.encode() + b"\x00" + "\x1f".join(column.levels).encode() + b"\x00")
-        digest.update(np.ascontiguousarray(column.values, "<f8").tobytes())
+        digest.update(np.ascontiguousarray(column.values, "<f8").data)
     return "sha256:" + digest.hexdigest()
 
 

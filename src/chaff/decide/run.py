@@ -6,10 +6,11 @@ import textwrap
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 from chaff.arrays import Ints
 from chaff.decide.closing import WAYS, Closing, Way, close
+from chaff.decide.desk import Desk, desk_of
 from chaff.decide.holdout import holdout_part, set_aside
 from chaff.decide.honest import Honest
 from chaff.decide.judging import StageReport
@@ -51,7 +52,8 @@ class Run:
 
     table: Table = field(repr=False)
     """All rows, holdout included."""
-    train: Table = field(repr=False)
+    desk: Desk = field(repr=False)
+    """The rows that models and searches saw: all, or of a long table some."""
     stages: tuple[StageReport, ...] = field(repr=False)
     closing: Closing
     ledger: Ledger = field(repr=False)
@@ -60,6 +62,11 @@ class Run:
     """Holdout rows, as positions in `table`."""
     plan: Plan = field(repr=False)
     """What was run; `plan.to_toml()` writes it down."""
+
+    @property
+    def train(self) -> Table:
+        """The training rows that models and searches saw."""
+        return self.desk.train
 
     @property
     def honest(self) -> Honest | None:
@@ -214,6 +221,7 @@ def select(
     *,
     models: Mapping[str, Any] | None = None,
     holdout: float | None = None,
+    rows: int | Literal["auto", "all"] | None = None,
     pins: Iterable[Pin] = (),
     seed: int = 0,
     workers: int | None = None,
@@ -235,6 +243,9 @@ def select(
         Share of the rows set aside before anything is looked at (0: none); the plan's, 0.2 by default. The latest rows when
         the table has an order, whole groups when it has groups. Rows that came with ``open_table(…, holdout=…)`` are the
         holdout instead.
+    rows : "auto", "all" or int, optional
+        Training rows that models and searches see; the plan's, auto by default: all up to 40,000, of more a sample, which is said.
+        Sums over rows are taken over all of them.
     pins : iterable of Pin
         From `chaff.pin_keep` and `chaff.pin_drop`; they beat every stage.
     seed : int
@@ -271,23 +282,27 @@ def select(
     False
     """
     plan = _plan_of(plan, models)
-    plan = plan if holdout is None else replace(plan, score=replace(plan.score, holdout=holdout))
+    asked: dict[str, Any] = {k: v for k, v in (("holdout", holdout), ("rows", rows)) if v is not None}
+    plan = replace(plan, score=replace(plan.score, **asked))
     if honest not in WAYS:
         raise UsageError(f"honest must be one of {', '.join(WAYS)}, not {honest!r}")
     work = Work(seed, workers, watch)
-    rows, held, how = set_aside(table, plan.score.holdout, work)
-    train = table.take(rows)
+    taught, held, how = set_aside(table, plan.score.holdout, work)
+    desk = desk_of(table, taught, held, plan.score.rows, work)
+    train, all_rows = desk.train, table.take(taught)
     pinned = checked_pins([*plan.pins, *pins], table)
     folds = make_folds(train, plan.score.folds_for(train), plan.score.repeats_for(train), work)
     named = None if plan.score.model is None else as_model(plan.score.model)
-    walked = walk_stages(plan, train, Setting(folds, named, metric=plan.score.metric, pins=pinned, work=work), after_stage)
+    whole = all_rows if desk.sampled else None
+    setting = Setting(folds, named, metric=plan.score.metric, pins=pinned, work=work, whole=whole)
+    walked = walk_stages(plan, train, setting, after_stage)
     work.tell("closing")
-    closing = close(table, train, held, rows, plan, walked, honest)
+    closing = close(table, desk, held, plan, walked, honest)
     told = replace(plan, table=table.terms, pins=tuple(pinned.values()))
     part = _counted(table, pinned, holdout_part(table, held, how, 0), state)
     ledger = replace(walked.ledger, holdout_reads=part.reads, kept_shares=_kept_shares(walked))
-    selection = selection_of(table, walked, train, told, closing, ledger, part, seed)
-    return Run(table, train, walked.reports, closing, ledger, selection, held, told)
+    selection = selection_of(table, walked, all_rows, told, closing, ledger, part, seed)
+    return Run(table, desk, walked.reports, closing, ledger, selection, held, told)
 
 
 def _counted(table: Table, pinned: Mapping[str, Pin], part: HoldoutPart, state: bool) -> HoldoutPart:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
 from chaff.arrays import Ints
-from chaff.decide.judging import StageReport, judge_stage, not_dropped
+from chaff.decide.judging import StageReport, confirmed, judge_stage, not_dropped
 from chaff.decide.ledger import Ledger
 from chaff.decide.plan import Plan, check_plan
 from chaff.errors import DataError
@@ -52,7 +52,7 @@ def walk_stages(plan: Plan, train: Table, setting: Setting, after_stage: AfterSt
     full, reports = offered, []
     for stage in plan.stages:
         setting.work.tell(name_of(stage))
-        report = judge_stage(stage, train.with_features(offered), setting)
+        report = confirmed(judge_stage(stage, train.with_features(offered), setting), setting)
         offered, ledger = report.kept, ledger.and_then(report.verdicts)
         reports.append(report)
         setting = _after(setting, report, train, plan.stages[: len(reports)])
@@ -71,7 +71,7 @@ def _after(setting: Setting, report: StageReport, train: Table, done: tuple[Stag
     """The setting with what a stage has found, and how the stages so far run anew on some of the rows."""
     before = None
     if any(isinstance(stage, CutsByTarget) and stage.cuts_by_target() for stage in done):
-        before = task(_left_by, done, train, replace(setting, earlier={}, before=None, scorers={}))
+        before = task(_left_by, done, train, replace(setting, earlier={}, before=None, scorers={}, whole=None))
     return replace(setting, earlier={**setting.earlier, report.stage.use: report.result}, before=before)
 
 

@@ -34,6 +34,8 @@ class Setting:
     """Row positions → the features that the stages before leave when they are run anew on those rows only; None where none of
     them looked at the target."""
     work: Work = field(default_factory=Work)
+    whole: Table | None = field(default=None, repr=False)
+    """Every training row, where the stages see a sample of them: for what is a sum over rows."""
     scorers: dict[Hashable, SubsetScorer] = field(default_factory=dict, compare=False, repr=False)
     """One scorer per (features, model, metric), so that nothing is prepared or scored twice in a run."""
 
@@ -47,6 +49,10 @@ class Setting:
     def unfolded(cls, table: Table, work: Work | None = None, **fields: Any) -> Setting:
         """A setting for what scores nothing over folds, so that no table is too small or too grouped for it."""
         return cls(Folds((np.zeros(len(table), np.int64),), (), "no folds"), work=work or Work(), **fields)
+
+    def all_rows(self, table: Table) -> Table:
+        """The table with every training row, for what is a sum over rows."""
+        return table if self.whole is None else self.whole.with_features(table.features)
 
     def scorer(self, table: Table, model: Model | None = None, metric: str | None = None) -> SubsetScorer:
         """A scorer on the run's folds, the same one at each call; the run's metric where the model can serve it."""

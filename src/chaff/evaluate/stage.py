@@ -44,6 +44,13 @@ class CutsByTarget(Protocol):
 
 
 @runtime_checkable
+class Confirms(Protocol):
+    """A stage that looks at its drops again on every row (`setting.whole`), where it saw a sample of them."""
+
+    def on_all_rows(self, said: tuple[Verdict, ...], result: Any, setting: Setting) -> tuple[Verdict, ...]: ...
+
+
+@runtime_checkable
 class ChecksTable(Protocol):
     """A stage that can tell beforehand that it does not fit a table: raises UsageError before anything has run."""
 

@@ -46,15 +46,15 @@ class Ground:
 
     @cached_property
     def moments(self) -> Moments:
-        """Of all features, weighted as the table is."""
-        return table_moments(self.table, self.table.features, self.work)
+        """Of all features over every row, weighted as the table is."""
+        return table_moments(self.setting.all_rows(self.table), self.table.features, self.work)
 
     @cached_property
     def plain_moments(self) -> Moments:
         """Of all features, every row counting alike."""
         if self.table.weights is None:
             return self.moments
-        return table_moments(replace(self.table, weights_all=None), self.table.features, self.work)
+        return table_moments(replace(self.setting.all_rows(self.table), weights_all=None), self.table.features, self.work)
 
     @cached_property
     def correlations(self) -> Floats:

@@ -29,7 +29,7 @@ from chaff.methods.screen.units import group_words
 from chaff.results.findings import Findings, Way
 from chaff.results.verdict import Verdict, drop, keep, look
 from chaff.table.table import Table
-from chaff.work import task
+from chaff.work import Work, task
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -164,6 +164,21 @@ class Screen:
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
         rows = zip(result.frame.index, result.frame.to_dict("records"), strict=True)
         return tuple(self._verdict(name, row) for name, row in rows)
+
+    def on_all_rows(self, said: tuple[Verdict, ...], result: Findings, setting: Setting) -> tuple[Verdict, ...]:
+        """What a sample would drop, judged by the facts of every row: one value, nothing at all, repeats of another column."""
+        whole = setting.whole
+        if whole is None:
+            return said
+        rows = {v.feature: result.frame.loc[v.feature].to_dict() for v in said if v.verdict == "drop"}
+        return tuple(self._on_all_rows(v.feature, rows[v.feature], whole, setting.work) if v.feature in rows else v for v in said)
+
+    def _on_all_rows(self, name: str, row: Row, whole: Table, work: Work) -> Verdict:
+        """One column at a time, so that no more than two are held."""
+        facts, partner = column_facts(whole, name), str(row["repeats_of"])
+        twin = repeats([column_facts(whole, partner), facts], {partner}, work).get(name) if partner else None
+        of_twin = {"repeats_of": getattr(twin, "of", ""), "repeats_how": getattr(twin, "how", "")}
+        return self._verdict(name, {**row, **facts.row(), **of_twin})
 
     def _leaks(self, table: Table, facts: Sequence[Facts], frame: pd.DataFrame, setting: Setting) -> dict[str, Suspicion]:
         """What is too good to be true, alone or in a sum, with what all others say together."""

@@ -1,0 +1,130 @@
+"""Desk: the rows that models and searches work on. All of them, or of a long table a sample that is said.
+
+What is known of a difference between two sets grows with the root of the rows, what it costs with the rows themselves. On 40,000 rows a
+paired difference in R² is known to some 0.002 (benchmarks/README.md), a tenth of what the size rule allows; sums (overlap, the screen's
+drops) are taken over every row all the same.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from chaff.arrays import Ints
+from chaff.errors import DataError
+from chaff.memory import size_in_words
+from chaff.table.on_disk import COPIES, PROGRAM, VECTORS
+from chaff.table.table import Table
+from chaff.work import Work
+
+ROWS = 40_000  # for models; as many of the holdout
+RAREST = 1_000  # rows of the rarest class that are wanted
+MOST = 4  # times as many rows at the most for its sake
+LEAST = 1_000  # rows that memory has to have room for
+
+
+@dataclass(frozen=True)
+class Desk:
+    """What models see of a table."""
+
+    table: Table = field(repr=False)
+    """With these rows only; the very table where nothing is sampled."""
+    rows: Ints = field(repr=False)
+    """Training rows, as positions in `table`."""
+    held: Ints = field(repr=False)
+    """Holdout rows, as positions in `table`."""
+    train: Table = field(repr=False)
+    words: str = ""
+    """What is said of it; empty where nothing is sampled."""
+
+    @property
+    def sampled(self) -> bool:
+        return bool(self.words)
+
+
+def desk_of(table: Table, rows: Ints, held: Ints, said: int | str, work: Work) -> Desk:
+    """The rows that models see.
+
+    Parameters
+    ----------
+    rows, held : int64, ascending
+        Training and holdout rows as positions in `table`.
+    said : "auto", "all" or int
+        How many training rows.
+
+    Raises
+    ------
+    DataError
+        When so many do not fit into the memory that was said.
+    """
+    train = table.take(rows)
+    some = _drawn(train, _wanted(train, said), "rows of the models", work)
+    of_held = _drawn(table.take(held), ROWS, "rows of the holdout", work) if held.size and said != "all" else None
+    if some is None and of_held is None:
+        return Desk(table, rows, held, train)
+    mine = rows if some is None else rows[some]
+    theirs = held if of_held is None else held[of_held]
+    both = np.sort(np.concatenate([mine, theirs]))
+    small = table.some_rows(both)
+    at, at_held = np.searchsorted(both, mine), np.searchsorted(both, theirs)
+    return Desk(small, at, at_held, small.take(at), _words(train, mine.size, theirs.size, held.size))
+
+
+def _words(train: Table, used: int, used_held: int, held: int) -> str:
+    of_held = f" (and {used_held:,} of {held:,} held out)" if used_held < held else ""
+    if used == len(train):
+        return f"scored on {used_held:,} of {held:,} held out rows, drawn at random (rows='all', --rows all: every row)"
+    words = (
+        f"models and searches see {used:,} of {len(train):,} training rows{of_held}, drawn at random (rows='all', --rows all: every row)"
+    )
+    if train.target.classes:
+        rarest = int(np.bincount(train.y.astype(int)).min() * used / len(train))
+        words += f"; about {rarest:,} of the rarest class"
+    return words
+
+
+def _wanted(train: Table, said: int | str) -> int:
+    n, wanted = len(train), said if isinstance(said, int) else len(train)
+    if said == "auto":
+        wanted = min(n, ROWS)
+        if train.target.classes and n > ROWS:
+            rarest = int(np.bincount(train.y.astype(int)).min())
+            wanted = int(np.clip(RAREST * n / max(rarest, 1), ROWS, min(n, MOST * ROWS)))
+    return _fitting(train, min(n, wanted), said)
+
+
+def _fitting(train: Table, wanted: int, said: int | str) -> int:
+    """So many, or fewer where the memory that was said holds no more of a table on disk."""
+    source = train.source
+    if source.spill is None or source.limit is None:
+        return wanted
+    left = source.limit.memory - PROGRAM - 8.0 * VECTORS * source.rows
+    most = int(left / (COPIES * 8 * max(1, len(train.features))))
+    if most >= wanted:
+        return wanted
+    if said != "auto" or most < LEAST:
+        rows = max(wanted if said != "auto" else LEAST, LEAST)
+        needed = PROGRAM + 8.0 * VECTORS * source.rows + COPIES * 8.0 * len(train.features) * rows
+        raise DataError(
+            f"memory={size_in_words(source.limit.memory)} is too little for models on {wanted:,} rows × {len(train.features):,} columns: "
+            f"{size_in_words(needed)} would do"
+            + (f", or rows={most:,} (--rows {most})" if most >= LEAST else ", or fewer columns (chaff.triage, --ignore)")
+        )
+    return most
+
+
+def _drawn(table: Table, wanted: int, name: str, work: Work) -> Ints | None:
+    """Positions of so many rows, every class in its share; None for all."""
+    n = len(table)
+    if wanted >= n:
+        return None
+    rng = work.stream(name)
+    if not table.target.classes:
+        return np.sort(rng.choice(n, wanted, replace=False, shuffle=False))
+    out = []
+    for k in range(len(table.target.classes)):
+        rows = np.flatnonzero(table.y == k)
+        mine = min(rows.size, max(2, round(wanted * rows.size / n)))
+        out.append(rows[rng.choice(rows.size, mine, replace=False, shuffle=False)] if mine else rows[:0])
+    return np.sort(np.concatenate(out))
