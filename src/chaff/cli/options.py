@@ -36,9 +36,22 @@ def _term_option(field: dataclasses.Field[Any], hint: Any) -> Callable[[Command]
     return click.option(field.metadata["option"], field.name, **settings)
 
 
+memory_option = click.option(
+    "--memory", metavar="SIZE", help="What the whole process may take, such as 4GB: a table that would take more stays on disk."
+)
+scratch_option = click.option(
+    "--scratch", type=click.Path(), metavar="DIR", help="Folder for what stays on disk; without --memory every table stays there."
+)
+rows_said_option = click.option(
+    "--rows", "model_rows", metavar="N|all", help="Training rows that models and searches see: 40,000 of a longer table, drawn at random."
+)
+
+
 def table_options(command: Command) -> Command:
     """Everything that `chaff.open_table` takes, in the order of the terms."""
     hints = typing.get_type_hints(Terms)
+    for option in (scratch_option, memory_option):
+        command = option(command)
     for field in reversed(dataclasses.fields(Terms)):
         command = _term_option(field, hints[field.name])(command)
     return command
@@ -204,6 +217,16 @@ def holdout_said(said: str | None) -> tuple[float | None, str | None]:
     if not 0 <= share < 1:
         raise click.UsageError(f"--holdout {said}: a share must be 0 or more and below 1")
     return share, None
+
+
+def rows_said(said: str | None) -> int | str | None:
+    """How many rows models see, as a plan says it."""
+    if said is None or said in ("auto", "all"):
+        return said
+    try:
+        return int(said.replace(",", "").replace("_", ""))
+    except ValueError:
+        raise click.UsageError(f"--rows {said}: say a number of rows, or all") from None
 
 
 def file_ending(path: str | None, allowed: tuple[str, ...], option: str) -> None:

@@ -39,6 +39,13 @@ def run_and_show(
     return run
 
 
+def kind_of(data: str) -> str:
+    """``.parquet`` for Parquet files, also where a folder or an address holds them; ``.csv`` for all others."""
+    from chaff.table.on_disk import is_parquet
+
+    return ".parquet" if is_parquet(data) else ".csv"
+
+
 def free_for(folder: Path, reduced: str, table: Table, plan: Plan, pins: Sequence[Pin], seed: int, more: Sequence[str] = ()) -> bool:
     """Whether the folder holds the results of this very run; refused, before any work, where it holds others' files.
 

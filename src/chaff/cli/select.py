@@ -8,7 +8,16 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from chaff.cli.options import holdout_said, limits_said, pin_options, plan_option, table_options, work_options
+from chaff.cli.options import (
+    holdout_said,
+    limits_said,
+    pin_options,
+    plan_option,
+    rows_said,
+    rows_said_option,
+    table_options,
+    work_options,
+)  # fmt: skip
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
@@ -31,6 +40,7 @@ if TYPE_CHECKING:
 )
 @click.option("--metric", help="r2, rmse, mae; log_loss, auc, accuracy.")
 @click.option("--folds", type=click.IntRange(2), help="Folds (5; 10 under 50 rows).")
+@rows_said_option
 @click.option("--repeats", type=click.IntRange(1), help="Repeats of the folds (10 under 100 rows, 3 under 700, else 1).")
 @click.option("--size", type=click.IntRange(0), help="Search: so many features, chosen by hand from the same curve.")
 @click.option("--keep-share", type=float, help="Search: share of the best's gain over nothing that the kept set must hold (0.98).")
@@ -72,7 +82,7 @@ def command(data: str, **said: Any) -> None:
     """
     from chaff.cli.console import QUIET, Show
     from chaff.cli.ground import open_said, pins_of, read_said_plan, save_pins
-    from chaff.cli.output import free_for, leave, run_and_show
+    from chaff.cli.output import free_for, kind_of, leave, run_and_show
     from chaff.cli.stopwatch import AFTER
     from chaff.decide.plan import built_in_plan
     from chaff.files import make_folder, reads
@@ -85,8 +95,7 @@ def command(data: str, **said: Any) -> None:
     pins = pins_of(said, given)
     folder = make_folder(said["out"])
     reads(data)
-    parquet = Path(data).suffix.lower() in (".parquet", ".pq")
-    reduced = "reduced.parquet" if parquet else "reduced.csv"
+    reduced = f"reduced{kind_of(data)}"
     _check_evaluate(said, table, share)
     more = [*(("evaluation.png", "holdout_predictions.csv") if said["evaluate"] else ()), *(["report.html"] if said["report"] else [])]
     again = free_for(folder, reduced, table, dataclasses.replace(plan, pins=()), pins, said["seed"], more)
@@ -114,7 +123,7 @@ def command(data: str, **said: Any) -> None:
     asked = {"evaluation": found, "everywhere": parts, "protection": stand_ins}
     evaluation = {k: v for k, v in asked.items() if v is not None}
     show.finish("select", {"run": run, **evaluation, **times}, [str(folder / n) for n in names])
-    show.command(f" next: chaff apply {folder}/selection.json NEW{Path(data).suffix} -o NEW_reduced.csv")
+    show.command(f" next: chaff apply {folder}/selection.json NEW{Path(data).suffix or kind_of(data)} -o NEW_reduced.csv")
 
 
 def _check_evaluate(said: dict[str, Any], table: Any, share: float | None) -> None:
@@ -191,6 +200,7 @@ def _with_options(plan: Plan, said: dict[str, Any]) -> Plan:
     from chaff.decide.plan import with_settings
 
     score = {k: said[k] for k in ("model", "metric", "folds", "repeats") if said[k] is not None}
+    score |= {"rows": rows_said(said["model_rows"])} if said["model_rows"] is not None else {}
     plan = with_settings(plan, _stage_settings(said))
     return dataclasses.replace(plan, score=dataclasses.replace(plan.score, **score))
 

@@ -16,6 +16,7 @@ from chaff.errors import DataError, UsageError, nearest
 from chaff.files import whole_file
 from chaff.table.derived import filled_cells, flag_cells, gaps_of
 from chaff.table.numbers import all_whole
+from chaff.table.on_disk import stored_files
 from chaff.table.pipes import plain_file
 from chaff.table.sources import check_there, is_folder, read_source
 from chaff.table.text_files import csv_batches, ending
@@ -96,6 +97,10 @@ def _open(selection: Selection, source: Any) -> tuple[str, list[str], str | None
     import pyarrow as pa
 
     reading = selection.terms.reading
+    stored = stored_files(source)
+    if stored is not None:
+        table, label = stored
+        return label, table.column_names, None, table.batches(_wanted_columns(selection, table.column_names, label), BATCH)
     path = Path(source) if isinstance(source, str | Path) else None
     if path is not None and not is_folder(path):
         check_there(path)
@@ -113,8 +118,8 @@ def _open(selection: Selection, source: Any) -> tuple[str, list[str], str | None
         if ending(path) in (".csv", ".tsv", ".txt"):
             names, decimal, batches = csv_batches(path, reading, lambda found: _wanted_columns(selection, found, path.name))
             return path.name, names, decimal, batches
-    table, label = read_source(source, reading)
-    return label, list(table.column_names), None, iter([table])
+    arrow, label = read_source(source, reading)
+    return label, list(arrow.column_names), None, iter([arrow])
 
 
 def _never_empty(batches: Iterator[Any], schema: Any, wanted: list[str]) -> Iterator[Any]:

@@ -129,6 +129,7 @@ def closing_words(run: Run) -> list[str]:
         out.append(f"through the other lens ({closing.other}) the kept set {words[closing.other_keep_up.answer]}")
     if trail is not None and closing.kept:
         out += stability_words(trail, closing.kept)
+    out += [run.desk.words] if run.desk.words else []
     out += [f"of the columns of known noise {run.decoys}"] if run.decoys is not None else []
     repeated = repeated_rows(run.table).words
     out += [repeated] if repeated else []

@@ -21,6 +21,7 @@ from chaff.stats.blas import add_gram, mirror
 from chaff.stats.correlation import correlation_from_products
 from chaff.stats.tolerances import FLAT
 from chaff.table.layout import Layout
+from chaff.table.spilled import settle
 from chaff.table.table import Table
 from chaff.work import Work, task
 
@@ -181,6 +182,7 @@ class Block:
 
     def fill(self, rows: Ints) -> None:
         """Take these rows of the view.  rows : int64, positions."""
+        settle()
         table, layout, Z = self.table, self.layout, self.Z
         self.count, places = rows.size, table.rows[rows]
         root = np.empty(0) if table.weights_all is None else np.sqrt(table.weights_all[places])

@@ -40,9 +40,9 @@ class Limit:
     """Whether columns go to disk however small the table is."""
 
     @classmethod
-    def of(cls, memory: str | float | None, scratch: str | Path | None) -> Limit:
+    def of(cls, memory: str | float | None, scratch: str | Path | None, forced: bool = False) -> Limit:
         size = bytes_of(memory) if memory is not None else MACHINE_SHARE * machine_bytes()
-        return cls(size, memory is not None, scratch_root(scratch), scratch is not None and memory is None)
+        return cls(size, memory is not None, scratch_root(scratch), forced or (scratch is not None and memory is None))
 
     def holds(self, cells: float) -> bool:
         """Whether a table of so many cells may be worked on in memory."""
@@ -104,6 +104,36 @@ def stored_source(source: Any, reading: Reading, limit: Limit) -> tuple[Any, str
     if not _should_stay(paths, limit):
         return None
     return _checked(stored_table([_part(p, folder, reading, limit) for p in paths]), label)
+
+
+def is_parquet(source: str) -> bool:
+    """Whether a path or an address names Parquet files, or a folder of nothing else."""
+    path = Path(source)
+    if path.suffix.lower() in PARQUET:
+        return True
+    if "://" in source:
+        return not path.suffix
+    try:
+        return path.is_dir() and all(p.suffix.lower() in PARQUET for p in files_of(path))
+    except (OSError, DataError):
+        return False
+
+
+def stored_files(source: Any) -> tuple[StoredTable, str] | None:
+    """(the table, label) where a source is Parquet files, whatever their size, in a folder, a list or an object store; None else."""
+    if isinstance(source, str | Path) and "://" not in str(source):
+        path = Path(source)
+        try:
+            paths = files_of(path) if path.is_dir() else []
+        except OSError:
+            paths = []
+    else:
+        paths = [Path(s) for s in source] if isinstance(source, list | tuple) and all(isinstance(s, str | Path) for s in source) else []
+    remote = isinstance(source, str) and "://" in source
+    if not remote and not (paths and all(p.suffix.lower() in PARQUET for p in paths)):
+        return None
+    found = stored_source(source, Reading(), Limit.of(None, None, forced=True))
+    return found if found is not None and isinstance(found[0], StoredTable) else None
 
 
 def on_disk(source: Source, limit: Limit) -> Source:

@@ -19,7 +19,7 @@ from chaff.memory import BoundedCache, machine_bytes
 from chaff.table.derived import Derived, filled_cells, flag_cells, flag_column, gaps_of, without_codes
 from chaff.table.kinds import Column, decode, floats_of, from_numbers
 from chaff.table.reading import Reading
-from chaff.table.spilled import Spill
+from chaff.table.spilled import Spill, settle
 from chaff.table.stored import StoredTable
 
 WIDEST_NUMBER = 1e140  # of a column: its squares, and their sums, have to fit
@@ -142,7 +142,10 @@ class Source:
         return int(self.arrow.num_rows) if self.picked is None else int(self.picked.size)
 
     def column(self, name: str) -> Column:
-        return self.decoded.get(name, self._decode if self.spill is None else self._spilled)
+        if self.spill is None:
+            return self.decoded.get(name, self._decode)
+        settle()
+        return self.decoded.get(name, self._spilled)
 
     def _spilled(self, name: str) -> Column:
         """From disk, where it is put the first time."""

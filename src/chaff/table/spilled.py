@@ -121,6 +121,8 @@ class _Pages:
     def __init__(self) -> None:
         self.maps: weakref.WeakSet[Any] = weakref.WeakSet()
         self.most = float("inf")
+        self.before = 0.0
+        """Pages of files, such as libraries, that were held before any column was mapped."""
         self.lock = threading.Lock()
         self.thread: threading.Thread | None = None
         self.process = os.getpid()
@@ -132,22 +134,29 @@ class _Pages:
             self.maps.add(held)
             self.most = max(LEAST_PAGES, most)
             if self.thread is None and hasattr(mmap, "MADV_DONTNEED") and _file_pages() is not None:
-                self.thread = threading.Thread(target=self._look, args=(_file_pages() or 0.0,), name="chaff-pages", daemon=True)
+                self.before = _file_pages() or 0.0
+                self.thread = threading.Thread(target=self._look, name="chaff-pages", daemon=True)
                 self.thread.start()
 
-    def _look(self, before: float) -> None:
+    def _look(self) -> None:
         while True:
             time.sleep(LOOK_EVERY)
-            held = _file_pages()
-            if held is None or held - before <= self.most:
-                continue
-            with self.lock:
-                maps = list(self.maps)
-            for one in maps:
-                try:
-                    one.madvise(mmap.MADV_DONTNEED)
-                except (ValueError, OSError):
-                    continue  # closed in between
+            self.settle()
+
+    def settle(self) -> None:
+        """Let go of all pages where too many are held."""
+        if self.thread is None:
+            return
+        held = _file_pages()
+        if held is None or held - self.before <= self.most:
+            return
+        with self.lock:
+            maps = list(self.maps)
+        for one in maps:
+            try:
+                one.madvise(mmap.MADV_DONTNEED)
+            except (ValueError, OSError):
+                continue  # closed in between
 
 
 def _file_pages() -> float | None:
@@ -160,3 +169,8 @@ def _file_pages() -> float | None:
 
 
 _pages = _Pages()
+
+
+def settle() -> None:
+    """Called by whoever walks over many columns at once, faster than anybody looks by the clock."""
+    _pages.settle()

@@ -169,6 +169,30 @@ class StoredTable:
             finally:
                 file.close()
 
+    def batches(self, names: Sequence[str], size: int) -> Iterator[Any]:
+        """Some columns in blocks of rows, as Arrow tables.
+
+        Raises
+        ------
+        DataError
+        """
+        import pyarrow as pa
+
+        schema = pa.schema([self.schema.field(n) for n in names])
+        for piece in self.pieces:
+            told, file = dict(piece.given), piece.open()
+            try:
+                for batch in file.iter_batches(size, columns=[n for n in names if n not in told]):
+                    cells = [
+                        pa.repeat(pa.scalar(told[f.name], pa.string()), batch.num_rows) if f.name in told else batch.column(f.name)
+                        for f in schema
+                    ]
+                    yield pa.table([c if c.type == f.type else c.cast(f.type) for c, f in zip(cells, schema, strict=True)], schema=schema)
+            except (pa.ArrowInvalid, pa.ArrowTypeError, OSError) as error:
+                raise DataError(f"{piece.name} cannot be read as parquet: {first_line(error)}") from error
+            finally:
+                file.close()
+
     def without(self, names: Sequence[str]) -> StoredTable:
         """With fewer columns."""
         import pyarrow as pa
