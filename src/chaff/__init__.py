@@ -89,6 +89,7 @@ _PUBLIC = {
     "Score": "chaff.results.score",
     "Verdict": "chaff.results.verdict",
     "Work": "chaff.work",
+    "Cluster": "chaff.cluster",
     "Pin": "chaff.results.pin",
     "Scoring": "chaff.decide.plan",
     "Terms": "chaff.table.terms",
@@ -110,6 +111,7 @@ _PUBLIC = {
     "ArgumentError": "chaff.errors",
     "PlanError": "chaff.errors",
     "ModelError": "chaff.errors",
+    "WorkerError": "chaff.errors",
 }
 # Rooms whose choices are found in their files: `chaff.Ridge`, `chaff.Forward` and whatever is added to them.
 _REGISTRIES = (("chaff.models.named", "MODELS"), ("chaff.methods.search.strategy", "STRATEGIES"), ("chaff.methods.importance.way", "WAYS"))

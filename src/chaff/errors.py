@@ -43,6 +43,12 @@ class ModelError(ChaffError, RuntimeError):
     exit_code = 4
 
 
+class WorkerError(ChaffError, RuntimeError):
+    """Workers in other processes ended, or cannot be reached."""
+
+    exit_code = 5
+
+
 def nearest(name: str, names: Iterable[str]) -> str:
     """` Did you mean 'protein_pct'?` with a leading blank, or nothing when no name is near."""
     close = difflib.get_close_matches(str(name), [str(n) for n in names], n=1, cutoff=0.6)

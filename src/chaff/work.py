@@ -10,11 +10,16 @@ import hashlib
 import os
 import threading
 from collections.abc import Callable, Iterable
-from concurrent.futures import Executor, Future, ThreadPoolExecutor
+from concurrent.futures import Executor, Future, ThreadPoolExecutor, as_completed
 from dataclasses import dataclass
 from typing import Any, Generic, Protocol, TypeVar
 
 import numpy as np
+
+from chaff.executors import hand_out, result_of, workers_of
+
+Workers = int | Executor | None
+"""Threads of this process, or who takes their place."""
 
 Unit = TypeVar("Unit")
 Result = TypeVar("Result")
@@ -38,8 +43,9 @@ class Work:
     ----------
     seed : int
         One number that fixes every random draw of the call.
-    workers : int or None
-        Threads for the outermost parallel loop; None takes every core. Results do not depend on it.
+    workers : int, Executor or None
+        Threads for the outermost parallel loop; None takes every core; an executor takes it in place of threads. Results do not depend
+        on it.
     watch : callable or None
         Called as ``watch(stage, done, of)`` while it runs: (stage, 0, 0) when a stage begins, then how many of its units are
         done, of how many.
@@ -49,9 +55,24 @@ class Work:
     """
 
     seed: int = 0
-    workers: int | None = None
+    workers: Workers = None
     watch: Watch | None = None
     executor: Executor | None = None
+
+    def __post_init__(self) -> None:
+        if isinstance(self.workers, Executor):
+            object.__setattr__(self, "executor", self.workers)
+            object.__setattr__(self, "workers", None)
+
+    @property
+    def threads(self) -> int:
+        """How many threads of this process."""
+        return self.workers if isinstance(self.workers, int) else os.cpu_count() or 1
+
+    @property
+    def at_once(self) -> int:
+        """Units that are worked on at a time."""
+        return self.threads if self.executor is None else workers_of(self.executor)
 
     def __reduce__(self) -> tuple[Any, ...]:
         """What travels to another process is the seed; it works alone there, and nobody watches."""
@@ -77,13 +98,13 @@ class Work:
         `stage` names the loop for whoever watches."""
         todo = list(units)
         stop: threading.Event | None = getattr(_inside, "stop", None)
-        if stop is not None or (self.executor is None and min(self.workers or os.cpu_count() or 1, len(todo)) <= 1):
+        if stop is not None or not todo or (self.executor is None and min(self.threads, len(todo)) <= 1):
             return [self._told(_unless_stopped(task, u, stop), stage, k, len(todo)) for k, u in enumerate(todo, 1)]
         if self.executor is not None:
-            return self._gather([self.executor.submit(_alone, task, [u]) for u in todo], stage, len(todo))
+            return self._gather(hand_out(self.executor, _alone, task, todo), stage, len(todo), self.executor)
         stop = threading.Event()
         with _blas().limit(limits=1, user_api="blas"):
-            workers = min(self.workers or os.cpu_count() or 1, len(todo))
+            workers = min(self.threads, len(todo))
             pool = ThreadPoolExecutor(workers)
             try:
                 blocks = _blocks(todo, max(1, len(todo) // (BLOCKS_A_WORKER * workers)))
@@ -92,10 +113,16 @@ class Work:
                 stop.set()
                 pool.shutdown(wait=True, cancel_futures=True)
 
-    def _gather(self, futures: list[Future[list[Result]]], stage: str, of: int) -> list[Result]:
+    def _gather(self, futures: list[Future[list[Result]]], stage: str, of: int, executor: Executor | None = None) -> list[Result]:
         """Results of all blocks in order; after an error what has not begun is not begun."""
         out: list[Result] = []
         try:
+            if executor is not None:
+                done = 0
+                for future in as_completed(futures):
+                    done += len(result_of(executor, future))
+                    self._told(None, stage, done, of)
+                return [result for future in futures for result in future.result()]
             for future in futures:
                 out += future.result()
                 self._told(None, stage, len(out), of)

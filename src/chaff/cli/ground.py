@@ -89,7 +89,8 @@ def read_said_plan(said: dict[str, Any]) -> Plan | None:
 
 def open_said(data: str, said: dict[str, Any], plan: Plan | None, holdout: str | None = None) -> tuple[Table, list[str]]:
     """(the table that options and plan describe, where the options won over the plan)."""
-    from chaff.table.on_disk import Limit
+    from chaff.cluster import Cluster
+    from chaff.table.on_disk import Limit, files_behind
     from chaff.table.opening import open_on
     from chaff.table.terms import Terms
 
@@ -99,7 +100,12 @@ def open_said(data: str, said: dict[str, Any], plan: Plan | None, holdout: str |
     if not terms.target:
         where = ", or name it in the plan's [table]" if plan is not None else ""
         raise click.UsageError(f"which column is to be predicted? Pass --target NAME{where}")
-    return open_on(data, terms, holdout, Limit.of(said.get("memory"), said.get("scratch"))), _wins(asked, planned)
+    cluster = said.get("workers") if isinstance(said.get("workers"), Cluster) else None
+    limit = Limit.of(said.get("memory"), said.get("scratch"), forced=cluster is not None)
+    table = open_on(data, terms, holdout, limit)
+    if cluster is not None:
+        cluster.check_sees(files_behind(table.source))
+    return table, _wins(asked, planned)
 
 
 def _another_target(planned: Terms, asked: dict[str, Any]) -> Terms:

@@ -91,13 +91,40 @@ def _force(context: click.Context, _: click.Parameter, value: bool) -> None:
     context.with_resource(keep_existing(not value))
 
 
+def _cluster(context: click.Context, _: click.Parameter, value: str | None) -> None:
+    """Connect before anything is read: an address that nobody answers at is said at once."""
+    if value and not context.resilient_parsing:
+        from chaff.cluster import Cluster
+
+        context.meta["cluster"] = cluster = Cluster(value)
+        context.call_on_close(cluster.shutdown)
+
+
+def _workers(context: click.Context, _: click.Parameter, value: int | None) -> Any:
+    """Threads, or the cluster in their place."""
+    cluster = context.meta.get("cluster")
+    if cluster is not None and value is not None:
+        raise click.UsageError(
+            "--workers counts threads of this machine; with --cluster the scheduler's workers do the work: say one of them"
+        )
+    return cluster if cluster is not None else value
+
+
 force_option = click.option(
     "--force", is_flag=True, expose_value=False, callback=_force, help="Replace outputs that are there already; never what was read."
 )
 work_options = _all_of(
     force_option,
     click.option("--seed", default=0, show_default=True, help="Fixes every random draw."),
-    click.option("--workers", type=click.IntRange(1), help="Threads; every core when left out."),
+    click.option(
+        "--cluster",
+        metavar="ADDRESS",
+        is_eager=True,
+        expose_value=False,
+        callback=_cluster,
+        help="Work on the workers of a Dask scheduler, such as tcp://10.0.0.7:8786; they have to see the same files.",
+    ),
+    click.option("--workers", type=click.IntRange(1), callback=_workers, help="Threads; every core when left out."),
     click.option(
         "--format",
         "form",

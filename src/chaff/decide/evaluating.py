@@ -11,13 +11,13 @@ from chaff.evaluate.fitted import FitAndPredict, Prepare
 from chaff.folds import one_split
 from chaff.methods.evaluation.evaluation import FULL, KEPT, NOTHING, Evaluation
 from chaff.models.named import as_model
-from chaff.work import Work
+from chaff.work import Work, Workers
 
 if TYPE_CHECKING:
     from chaff.decide.run import Run
 
 
-def evaluation_of(run: Run, model: Any = None, workers: int | None = None, state: bool = True) -> Evaluation:
+def evaluation_of(run: Run, model: Any = None, workers: Workers = None, state: bool = True) -> Evaluation:
     """See `Run.evaluate`."""
     if not run.holdout.size:
         raise UsageError(

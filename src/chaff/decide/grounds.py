@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING
 from chaff.evaluate.setting import Setting
 from chaff.folds import make_folds
 from chaff.methods.search.ground import Ground
-from chaff.work import Work
+from chaff.work import Work, Workers
 
 if TYPE_CHECKING:
     from chaff.decide.run import Run
 
 
-def ground_of(run: Run, workers: int | None = None) -> Ground:
+def ground_of(run: Run, workers: Workers = None) -> Ground:
     """Over the kept features, folds made as the run made them."""
     work = Work(run.selection.seed, workers)
     kept = run.features or run.train.features[:1]

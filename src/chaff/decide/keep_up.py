@@ -16,7 +16,7 @@ from chaff.models.named import as_model
 from chaff.models.protocols import Model
 from chaff.stats.paired_loss import KeepUp
 from chaff.table.table import Table
-from chaff.work import Work
+from chaff.work import Work, Workers
 
 
 def keep_up(
@@ -29,7 +29,7 @@ def keep_up(
     folds: int = 5,
     repeats: int | None = None,
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
 ) -> KeepUp:
     """Whether a small set of features keeps up with a large one: H0, it loses the allowance or more.
 

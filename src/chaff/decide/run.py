@@ -38,7 +38,7 @@ from chaff.results.shown import columns_of, lay_out, table_html, terminal_width
 from chaff.results.trail import Trail
 from chaff.stats.differing import SHUFFLES
 from chaff.table.table import Table
-from chaff.work import Watch, Work
+from chaff.work import Watch, Work, Workers
 
 if TYPE_CHECKING:
     from chaff.methods.evaluation.evaluation import Evaluation
@@ -90,7 +90,7 @@ class Run:
             raise UsageError(f"the run has no stage '{stage}'; it has {', '.join(names)}.{nearest(stage, names)}")
         return self.stages[names.index(stage)].result
 
-    def evaluate(self, model: Any = None, *, workers: int | None = None, state: bool = True) -> Evaluation:
+    def evaluate(self, model: Any = None, *, workers: Workers = None, state: bool = True) -> Evaluation:
         """The final model on the rows that were held out, with the full and the kept set side by side.
 
         Parameters
@@ -123,7 +123,7 @@ class Run:
 
         return evaluation_of(self, model, workers, state)
 
-    def holds_everywhere(self, by: str | None = None, *, shuffles: int = SHUFFLES, workers: int | None = None) -> Everywhere:
+    def holds_everywhere(self, by: str | None = None, *, shuffles: int = SHUFFLES, workers: Workers = None) -> Everywhere:
         """Whether each kept column's relation, and the kept set's score, hold in every group or period.
 
         Parameters
@@ -149,7 +149,7 @@ class Run:
 
         return everywhere_of(ground_of(self, workers), self.closing.deciding, self.features, by, shuffles)
 
-    def protection(self, *, workers: int | None = None) -> Protection:
+    def protection(self, *, workers: Workers = None) -> Protection:
         """How well the kept set predicts the columns that must not be used, which columns carry that, and the score without them.
 
         Returns
@@ -224,7 +224,7 @@ def select(
     rows: int | Literal["auto", "all"] | None = None,
     pins: Iterable[Pin] = (),
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
     watch: Watch | None = None,
     after_stage: AfterStage | None = None,
     honest: Way = "cheap",

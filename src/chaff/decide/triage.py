@@ -16,7 +16,7 @@ from chaff.table.opening import open_on
 from chaff.table.sources import read_source, source_columns
 from chaff.table.table import Table
 from chaff.table.terms import Terms
-from chaff.work import Work
+from chaff.work import Work, Workers
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -32,7 +32,7 @@ def triage(
     by: str = "effect_size",
     block: int | None = None,
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
     watch: Callable[[int, int], None] | None = None,
     **terms: Any,
 ) -> Findings:

@@ -14,10 +14,10 @@ from chaff.models.forms import sample
 from chaff.models.named import as_model
 from chaff.models.protocols import Fitted, Model
 from chaff.table.table import Table
-from chaff.work import Work
+from chaff.work import Work, Workers
 
 
-def fit(table: Table, model: Model | str | Mapping[str, Any], *, seed: int = 0, workers: int | None = None) -> Fitted:
+def fit(table: Table, model: Model | str | Mapping[str, Any], *, seed: int = 0, workers: Workers = None) -> Fitted:
     """Fit a model on all rows of a table, to look at what it has learned.
 
     Parameters
@@ -50,12 +50,7 @@ def fit(table: Table, model: Model | str | Mapping[str, Any], *, seed: int = 0, 
 
 
 def out_of_bag(
-    table: Table,
-    forest: Model | str | Mapping[str, Any] = "forest",
-    metric: str | None = None,
-    *,
-    seed: int = 0,
-    workers: int | None = None,
+    table: Table, forest: Model | str | Mapping[str, Any] = "forest", metric: str | None = None, *, seed: int = 0, workers: Workers = None
 ) -> float:
     """The score of a forest on all rows, each predicted by the trees that have not learned from it.
 

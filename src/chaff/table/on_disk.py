@@ -106,6 +106,12 @@ def stored_source(source: Any, reading: Reading, limit: Limit) -> tuple[Any, str
     return _checked(stored_table([_part(p, folder, reading, limit) for p in paths]), label)
 
 
+def files_behind(source: Source) -> list[str]:
+    """Files on this machine that a table on disk is read from."""
+    arrow = source.arrow
+    return [p.path for p in arrow.pieces if not p.remote] if isinstance(arrow, StoredTable) else []
+
+
 def is_parquet(source: str) -> bool:
     """Whether a path or an address names Parquet files, or a folder of nothing else."""
     path = Path(source)

@@ -260,6 +260,8 @@ def _opened_once(token: str, spilled: bool, given: dict[str, Any]) -> Source:
         if token in _opened:
             _opened.move_to_end(token)
             return _opened[token]
+        if spilled:
+            given = {**given, "spill": given["spill"].here()}
         made = Source(**given, decoded=mapped_cache() if spilled else _decoded_cache())
         made.__dict__["token"] = token
         _opened[token] = made

@@ -22,7 +22,7 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.errors import DataError
 from chaff.table.kinds import Column
-from chaff.table.scratch import Scratch
+from chaff.table.scratch import Scratch, scratch_root
 
 FORM = 1  # of what lies in scratch; another one is not read
 LOOK_EVERY = 0.02  # seconds between two looks at the pages that are held
@@ -36,6 +36,12 @@ class Spill:
     scratch: Scratch
     pages: float
     """Bytes of mapped pages that may be held at a time."""
+
+    def here(self) -> Spill:
+        """The same on this machine: where scratch lies elsewhere, columns are decoded anew."""
+        if self.scratch.folder.is_dir():
+            return self
+        return Spill(Scratch.of(scratch_root(), self.scratch.folder.name), self.pages)
 
     def column(
         self, key: str, make: Callable[[], Column], numbers: Callable[[], Iterator[Floats]] | None, of: Callable[..., Column]

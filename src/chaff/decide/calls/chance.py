@@ -17,6 +17,7 @@ from chaff.results.findings import Findings
 from chaff.results.pin import Pin
 from chaff.stats.knockoffs import Form
 from chaff.table.table import Table
+from chaff.work import Workers
 
 BEYOND = {"beyond_chance": 3.0}
 
@@ -35,7 +36,7 @@ def chance_baseline(
     pins: Iterable[Pin] = (),
     features: Sequence[str] | None = None,
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
 ) -> Findings:
     """Hold a measure on the real target against the same on shuffled ones: where chance begins.
 
@@ -112,7 +113,7 @@ def shadow_test(
     pins: Iterable[Pin] = (),
     features: Sequence[str] | None = None,
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
 ) -> Findings:
     """Put a shuffled twin beside every column, and see over rounds which columns are worth more than the best twin.
 
@@ -180,7 +181,7 @@ def stability(
     pins: Iterable[Pin] = (),
     features: Sequence[str] | None = None,
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
 ) -> Findings:
     """How often a stage chooses each column on complementary halves of the rows.
 
@@ -240,7 +241,7 @@ def knockoffs(
     pins: Iterable[Pin] = (),
     features: Sequence[str] | None = None,
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
 ) -> Findings:
     """Columns that beat copies which know nothing of the target, with a limit on the share of false picks.
 

@@ -24,7 +24,7 @@ from chaff.models.named import MODELS, as_model
 from chaff.models.protocols import Model
 from chaff.results.pin import Pin
 from chaff.table.table import Table
-from chaff.work import Watch, Work
+from chaff.work import Watch, Work, Workers
 
 USUAL = ("leading", "mrmr_difference", "lasso", "permutation", "impurity", "forward")
 PENALISED = ("lasso", "elastic net", "group lasso")
@@ -35,7 +35,7 @@ def compare(
     table: Table, methods: Sequence[Any] | Mapping[str, Any] = USUAL, model: Model | str | Mapping[str, Any] = "ridge", *,
     sizes: Sequence[int] | None = None, metric: str | None = None, folds: int | Folds = 5, repeats: int = 1, vote: int | None = None,
     truth: Iterable[str] | None = None, seconds: float | None = None, pins: Iterable[Pin] = (), features: Sequence[str] | None = None,
-    seed: int = 0, workers: int | None = None, watch: Watch | None = None,
+    seed: int = 0, workers: Workers = None, watch: Watch | None = None,
 ) -> Comparison:  # fmt: skip
     """Which method keeps which columns, and what its sets are worth: every method learned inside each training fold, its set of each
     size scored by the one final model on the rows left out.

@@ -19,7 +19,7 @@ from chaff.results.pin import Pin
 from chaff.results.trail import Trail
 from chaff.results.verdict import Verdict
 from chaff.table.table import Table
-from chaff.work import Watch, Work
+from chaff.work import Watch, Work, Workers
 
 VERDICT = ("verdict", "stays", "figure", "limit", "reason", "by")
 
@@ -43,7 +43,7 @@ def judge(
     features: Sequence[str] | None = None,
     folds: int = 0,
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
     watch: Watch | None = None,
 ) -> Judged:
     """A stage on some features of a table; `folds` 0 for a stage that scores nothing over folds."""

@@ -12,9 +12,10 @@ from chaff.results.cuts import Cut
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
 from chaff.table.table import Table
+from chaff.work import Workers
 
 
-def screen(table: Table, *, pins: Iterable[Pin] = (), folds: int = 5, seed: int = 0, workers: int | None = None, **limits: Any) -> Findings:
+def screen(table: Table, *, pins: Iterable[Pin] = (), folds: int = 5, seed: int = 0, workers: Workers = None, **limits: Any) -> Findings:
     """Look at the table first: what every column holds, and which cannot help, look like an id, or like a leak.
 
     Parameters
@@ -57,7 +58,7 @@ def relevance(
     pins: Iterable[Pin] = (),
     features: Sequence[str] | None = None,
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
     **settings: Any,
 ) -> Findings:
     """Score each feature against the target by the statistics that fit the two kinds.

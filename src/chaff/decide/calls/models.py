@@ -16,6 +16,7 @@ from chaff.models.protocols import Model
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
 from chaff.table.table import Table
+from chaff.work import Workers
 
 
 def importance(
@@ -31,7 +32,7 @@ def importance(
     features: Sequence[str] | None = None,
     folds: int = 5,
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
 ) -> Findings:
     """What a model uses, by the way you ask for.
 
@@ -120,7 +121,7 @@ def prune_linear(
     features: Sequence[str] | None = None,
     folds: int = 5,
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
 ) -> Findings:
     """Take features out of a linear model (or put them in) one at a time by a rule, and show every move.
 

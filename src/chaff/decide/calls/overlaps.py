@@ -22,6 +22,7 @@ from chaff.methods.overlap.pair_cut import Correlation
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
 from chaff.table.table import Table
+from chaff.work import Workers
 
 
 @dataclass(frozen=True)
@@ -54,7 +55,7 @@ def overlaps(
     clusters: bool = False,
     pins: Iterable[Pin] = (),
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
 ) -> Overlaps:
     """All looks at repeats at once: pairs, who would go of each, VIF and its elimination, equations, components.
 

@@ -24,7 +24,7 @@ from chaff.results.findings import Findings
 from chaff.results.pin import Pin
 from chaff.results.verdict import drop, keep
 from chaff.table.table import Table
-from chaff.work import Work
+from chaff.work import Work, Workers
 
 
 def correlations(
@@ -39,7 +39,7 @@ def correlations(
     shrink: bool | None = None,
     features: Sequence[str] | None = None,
     level: float = 0.95,
-    workers: int | None = None,
+    workers: Workers = None,
 ) -> Findings:
     """Which number columns go together, and in which groups.
 
@@ -95,7 +95,7 @@ def prune_correlations(
     pins: Iterable[Pin] = (),
     features: Sequence[str] | None = None,
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
 ) -> Findings:
     """Of each pair of number columns over the limit, drop the one with the weaker claim.
 
@@ -131,7 +131,7 @@ def prune_correlations(
     return findings_of(judge(stage_of(Correlation, {"limit": limit}), table, pins=pins, features=features, seed=seed, workers=workers))
 
 
-def associations(table: Table, *, limit: float = 0.7, features: Sequence[str] | None = None, workers: int | None = None) -> Findings:
+def associations(table: Table, *, limit: float = 0.7, features: Sequence[str] | None = None, workers: Workers = None) -> Findings:
     """How strongly columns of any kind go together, on one scale from 0 to 1.
 
     Two numbers: |r|. A number and a category: √ω², not η, which is 0.7 for a noise category of half as many levels as
@@ -172,7 +172,7 @@ def clusters(
     pins: Iterable[Pin] = (),
     features: Sequence[str] | None = None,
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
 ) -> Findings:
     """Clusters of columns that go together, one of each to stay and why.
 
@@ -219,7 +219,7 @@ def with_cluster_verdicts(found: Findings, ground: Ground, known: Sequence[str])
 
 
 def inflation(
-    table: Table, *, features: Sequence[str] | None = None, rows: Literal["pairwise", "complete"] = "pairwise", workers: int | None = None
+    table: Table, *, features: Sequence[str] | None = None, rows: Literal["pairwise", "complete"] = "pairwise", workers: Workers = None
 ) -> Findings:
     """Variance inflation of every feature from one factorisation, and who explains it.
 
@@ -268,7 +268,7 @@ def prune_inflation(
     pins: Iterable[Pin] = (),
     features: Sequence[str] | None = None,
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
 ) -> Findings:
     """Remove one feature over the limit at a time, until none is.
 
@@ -354,13 +354,7 @@ def dependencies(table: Table, *, tolerance: float = 1e-3, features: Sequence[st
 
 
 def components(
-    table: Table,
-    *,
-    share: float = 0.9,
-    shuffles: int = 20,
-    features: Sequence[str] | None = None,
-    seed: int = 0,
-    workers: int | None = None,
+    table: Table, *, share: float = 0.9, shuffles: int = 20, features: Sequence[str] | None = None, seed: int = 0, workers: Workers = None
 ) -> Findings:
     """Principal components of the scaled number columns: how many directions there are, and which columns make them up.
 
@@ -400,7 +394,7 @@ def components(
     return components_of.components(ground_of(_numbers(table, features), (), seed, workers), share, shuffles)
 
 
-def ground_of(table: Table, pins: Iterable[Pin] = (), seed: int = 0, workers: int | None = None) -> Ground:
+def ground_of(table: Table, pins: Iterable[Pin] = (), seed: int = 0, workers: Workers = None) -> Ground:
     """The ground of one call: the table without what is pinned out."""
     pinned = checked_pins(list(pins), table)
     offered = not_dropped(table, pinned)

@@ -32,7 +32,7 @@ from chaff.models.needs import check_memory
 from chaff.models.protocols import Model
 from chaff.results.pin import Pin
 from chaff.table.table import Table
-from chaff.work import Work
+from chaff.work import Work, Workers
 
 __all__ = ["Runs", "runs", "search"]
 
@@ -42,7 +42,7 @@ def search(
     metric: str | None = None, folds: int | Folds = 5, repeats: int = 1, honest: bool = True, total_cost: float | None = None,
     seconds: float | None = None, evaluations: int | None = None, journal: str | Path | None = None, after: SearchedTrail | None = None,
     progress: Watcher | None = None, pins: Iterable[Pin] = (), features: Sequence[str] | None = None, seed: int = 0,
-    workers: int | None = None, executor: Executor | None = None,
+    workers: Workers = None, executor: Executor | None = None,
 ) -> SearchedTrail:  # fmt: skip
     """Search sets of features with the model that will be used in the end, and see every move.
 
@@ -101,7 +101,7 @@ def search(
     began = time.perf_counter()
     offered, said, pinned = on_offer(table, pins, features)
     used, limits, work = as_model(model), Limits(total_cost, seconds, evaluations), Work(seed, workers, executor=executor)
-    check_memory(offered, used, folds if isinstance(folds, int) else folds.count, workers)
+    check_memory(offered, used, folds if isinstance(folds, int) else folds.count, work.at_once)
     scorer = _scorer(offered, used, metric, folds, repeats, work, after).limited(limits)
     if isinstance(scorer.engine, ClosedEngine):
         scorer.engine.check_fits("leave features out first (chaff relevance … --triage, features=[…])")

@@ -17,13 +17,13 @@ from chaff.models.named import as_model
 from chaff.models.protocols import Model
 from chaff.results.pin import Pin
 from chaff.table.table import Table
-from chaff.work import Watch, Work
+from chaff.work import Watch, Work, Workers
 
 
 def try_scales(
     table: Table, model: Model | str | Mapping[str, Any] = "ridge", *, scales: Sequence[str] = SCALES,
     transforms: Sequence[str] = ("none",), folds: int | Folds = 5, repeats: int = 1, features: Sequence[str] | None = None, seed: int = 0,
-    workers: int | None = None, watch: Watch | None = None,
+    workers: Workers = None, watch: Watch | None = None,
 ) -> Preparations:  # fmt: skip
     """Scales of the columns and transforms of the target side by side, on the same folds, errors in the target's own units.
 
@@ -83,7 +83,7 @@ def check_preparations(table: Table, scales: Sequence[str], transforms: Sequence
 def two_models(
     table: Table, first: Model | str | Mapping[str, Any] = "ridge", second: Model | str | Mapping[str, Any] = "forest", *,
     metric: str | None = None, folds: int | Folds = 5, pins: Iterable[Pin] = (), features: Sequence[str] | None = None, seed: int = 0,
-    workers: int | None = None, watch: Watch | None = None,
+    workers: Workers = None, watch: Watch | None = None,
 ) -> TwoModels:  # fmt: skip
     """Which features two models keep: shared, only here, and what each loses with the other's set.
 

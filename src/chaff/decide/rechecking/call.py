@@ -14,12 +14,12 @@ from chaff.decide.rechecking.standing import metric_then, reasons_of, score_then
 from chaff.decide.selection import Selection
 from chaff.models.named import as_model, own_models
 from chaff.models.protocols import Model
-from chaff.work import Watch, Work
+from chaff.work import Watch, Work, Workers
 
 
 def recheck(
     selection: Selection, new: Any, *, old: Any = None, model: Any = None, models: Mapping[str, Any] | None = None, anew: bool = False,
-    seed: int = 0, workers: int | None = None, watch: Watch | None = None,
+    seed: int = 0, workers: Workers = None, watch: Watch | None = None,
 ) -> Recheck:  # fmt: skip
     """Whether a selection still serves on new rows: a verdict to stay, to refit or to reselect.
 

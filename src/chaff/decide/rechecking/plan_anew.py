@@ -25,7 +25,14 @@ def run_anew(selection: Selection, plan: Plan, table: Table, work: Work) -> Anew
     pins = [p for p in plan.pins if p.feature in known]
     try:
         run = select(
-            table, replace(plan, pins=()), pins=pins, seed=selection.seed, workers=work.workers, watch=work.watch, holdout=0, state=False
+            table,
+            replace(plan, pins=()),
+            pins=pins,
+            seed=selection.seed,
+            workers=work.executor or work.workers,
+            watch=work.watch,
+            holdout=0,
+            state=False,
         )
     except UsageError:
         raise

@@ -76,7 +76,7 @@ class Importance:
 
     def judge(self, table: Table, setting: Setting) -> Findings:
         model = as_model(self.model)
-        memory = check_memory(table, model, setting.folds.count, setting.work.workers)
+        memory = check_memory(table, model, setting.folds.count, setting.work.at_once)
         if memory:
             setting.work.tell(f"{name_of(self)} ({memory})")
         found = self.way.measure(table, model, setting)

@@ -18,7 +18,7 @@ from chaff.models.least_squares import LeastSquares
 from chaff.results.trail import trail_frame
 from chaff.stats.tolerances import BETTER
 from chaff.table.table import Table
-from chaff.work import Work
+from chaff.work import Work, Workers
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -238,7 +238,7 @@ def by_hand(
     start: Sequence[str] | None = None,
     folds: int = 5,
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
 ) -> ByHand:
     """A linear model that a person changes one feature at a time, seeing every figure at once.
 

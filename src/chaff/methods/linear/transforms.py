@@ -14,7 +14,7 @@ from chaff.methods.linear.rows import LinearForm, linear_form
 from chaff.results.score import corrected_error
 from chaff.stats.tolerances import FLAT, ROUNDING
 from chaff.table.table import Table
-from chaff.work import Work, task
+from chaff.work import Work, Workers, task
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -33,7 +33,7 @@ def try_forms(
     penalty: float = 0.0,
     folds: int = 5,
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
 ) -> pd.DataFrame:
     """Cross-validated R², RMSE and MAE of linear models under every scaler and target transform.
 

@@ -16,14 +16,14 @@ from chaff.results.findings import Findings, Way
 from chaff.results.score import paired_difference
 from chaff.stats.shapley import EXACT_UP_TO, exact_shares, sampled_shares
 from chaff.table.table import Table
-from chaff.work import Work
+from chaff.work import Work, Workers
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
 def column_worth(
-    table: Table, features: Sequence[str] | None = None, *, orders: int = 200, folds: int = 5, seed: int = 0, workers: int | None = None
+    table: Table, features: Sequence[str] | None = None, *, orders: int = 200, folds: int = 5, seed: int = 0, workers: Workers = None
 ) -> Findings:
     """R² that goes when a feature is dropped, cross-validated too, and its Shapley share of R².
 
@@ -93,7 +93,7 @@ def try_sizes(
     by: str | None = None,
     folds: int = 5,
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
 ) -> pd.DataFrame:
     """Linear models of the top 5, 10, 15, … features of a ranking, side by side.
 

@@ -27,7 +27,7 @@ from chaff.table.bins import Binning
 from chaff.table.moments import Moments, part_moments
 from chaff.table.shuffle import shuffled
 from chaff.table.table import Table
-from chaff.work import Watch, Work, task
+from chaff.work import Watch, Work, Workers, task
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -62,7 +62,7 @@ def interactions(
     alpha: float = 0.05,
     top: int = 200,
     seed: int = 0,
-    workers: int | None = None,
+    workers: Workers = None,
     watch: Watch | None = None,
 ) -> Findings:
     """Screen all pairs of features for what they tell together beyond the sum of each.

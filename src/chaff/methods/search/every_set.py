@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
 
 import numpy as np
@@ -29,7 +28,7 @@ def losses_of_all(engine: ClosedEngine, work: Work) -> np.ndarray:
     root = engine.metrics[0].name != "r2"
     around, weight = engine.around
     total = np.zeros(1 << len(engine.table.features), np.float32)
-    size = max(1, work.workers or os.cpu_count() or 1)
+    size = work.at_once
     units = [(s, float(w if root else a) or 1.0) for s, a, w in zip(engine.splits, around, weight, strict=True)]
     for k in range(0, len(units), size):  # so many at a time, for the memory that each takes
         for some in work.each(task(_losses, root), units[k : k + size]):

@@ -64,7 +64,7 @@ class Recursive:
 
     def moves(self, scorer: SubsetScorer, pinned: frozenset[str], work: Work) -> Iterator[Move]:
         table, folds = used_rows(scorer.table, scorer.folds)
-        setting = Setting(folds, scorer.model, scorer.metric.name, work=Work(work.seed, work.workers))
+        setting = Setting(folds, scorer.model, scorer.metric.name, work=Work(work.seed, work.executor or work.workers))
         current = list(scorer.features)
         yield as_move("start", "", scorer(current), self.name)
         end = max(1, len(pinned), 0 if self.size is None else largest(self.size, len(current)))

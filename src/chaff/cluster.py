@@ -1,0 +1,146 @@
+"""Cluster: the workers of a Dask scheduler, as an executor. Needs the extra ``chaff-select[cluster]``."""
+
+from __future__ import annotations
+
+import contextlib
+import logging
+import os
+import sys
+from collections.abc import Callable, Sequence
+from concurrent.futures import Executor, Future
+from typing import Any
+
+from chaff.errors import DataError, UsageError, WorkerError
+
+PATIENCE = 10.0  # seconds that a scheduler may take to answer
+RETRIES = 3  # of a unit whose worker died
+
+
+class Cluster(Executor):
+    """Workers that a Dask scheduler has, for ``workers=``, ``executor=`` or ``chaff.Work(executor=…)``.
+
+    Tasks carry where the data lies, not the data, where a table is on disk: every worker has to see the same files. A worker that dies is
+    replaced by another one, and the answer is the same.
+
+    Parameters
+    ----------
+    address : str
+        Of the scheduler, such as ``tcp://10.0.0.7:8786``.
+    patience : float
+        Seconds that it may take to answer.
+
+    Raises
+    ------
+    UsageError
+        When Dask is not installed, or workers have another version of Chaff.
+    WorkerError
+        When nobody answers, or there is no worker.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> cluster = chaff.Cluster("tcp://10.0.0.7:8786")  # doctest: +SKIP
+    >>> run = chaff.select(table, workers=cluster)  # doctest: +SKIP
+    """
+
+    def __init__(self, address: str, *, patience: float = PATIENCE) -> None:
+        try:
+            import distributed
+        except ImportError:
+            raise UsageError("a cluster needs Dask, which is not installed: pip install 'chaff-select[cluster]'") from None
+        self.address = address
+        for name in ("distributed", "distributed.client", "distributed.core", "distributed.comm", "distributed.scheduler"):
+            logging.getLogger(name).setLevel(logging.CRITICAL)  # what goes wrong is said once, by us
+        try:
+            self.client = distributed.Client(address, timeout=patience, set_as_default=False)
+        except (OSError, TimeoutError, ValueError, TypeError) as error:
+            raise WorkerError(
+                f"nobody answers at {address} within {patience:g} s ({type(error).__name__}): does the scheduler run?"
+            ) from error
+        try:
+            self._check()
+        except BaseException:
+            self.shutdown()
+            raise
+        self._executor = self.client.get_executor(pure=False, retries=RETRIES)
+
+    @property
+    def workers(self) -> int:
+        """Threads of all workers together."""
+        return sum(self.client.nthreads().values())
+
+    def _check(self) -> None:
+        if not self.client.nthreads():
+            raise WorkerError(f"the scheduler at {self.address} has no worker")
+        mine = _version()
+        for worker, found in self._asked(_version).items():
+            if found != mine:
+                here, there = (" on Python ".join(v) for v in (mine, found))
+                raise UsageError(f"worker {worker} has Chaff {there}, here is {here}: install the same on both")
+
+    def _asked(self, function: Callable[..., Any], *given: Any) -> dict[str, Any]:
+        """What each worker answers."""
+        found = self.client.run(function, *given, on_error="return")
+        for worker, answer in found.items():
+            if isinstance(answer, ImportError):
+                raise UsageError(f"worker {worker} cannot import Chaff ({answer}): install it there") from answer
+            if isinstance(answer, BaseException):
+                raise WorkerError(f"worker {worker} failed: {answer}") from answer
+        return dict(found)
+
+    def check_sees(self, paths: Sequence[str]) -> None:
+        """Refuse files that a worker does not see as they are here.
+
+        Raises
+        ------
+        DataError
+            Naming the worker and the file.
+        """
+        here = _sizes(list(paths))
+        for worker, there in self._asked(_sizes, list(paths)).items():
+            for path, size in there.items():
+                if size != here[path]:
+                    what = "does not see" if size is None else "sees another"
+                    raise DataError(f"worker {worker} {what} {path}: the data has to lie where every worker finds it")
+
+    def submit(self, fn: Callable[..., Any], /, *given: Any, **named: Any) -> Future[Any]:
+        future: Future[Any] = self._executor.submit(fn, *given, **named)
+        return future
+
+    def share(self, packed: bytes) -> Any:
+        """Bring something to the workers once, for many units."""
+        return self.client.scatter(packed, hash=True, broadcast=False)
+
+    def pack(self, task: Any) -> bytes:
+        """A task in bytes; also one whose model was defined in a notebook."""
+        import cloudpickle
+
+        packed: bytes = cloudpickle.dumps(task)
+        return packed
+
+    def what_happened(self, error: BaseException) -> BaseException:
+        """An error of the cluster in words; any other as it is."""
+        name = type(error).__name__
+        if name == "KilledWorker":
+            return WorkerError(f"{RETRIES + 1} workers died one after the other on the same piece of work: too little memory there?")
+        of_cluster = "distributed" in type(error).__module__ or name in ("CancelledError", "FutureCancelledError", "CommClosedError")
+        if of_cluster or isinstance(error, OSError | TimeoutError | RuntimeError):
+            return WorkerError(
+                f"the scheduler at {self.address} is gone ({name}): what was finished is kept in the journal, where there is one"
+            )
+        return error
+
+    def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
+        """Leave the cluster; it stays as it is."""
+        with contextlib.suppress(Exception):
+            self.client.close(timeout=2)
+
+
+def _version() -> tuple[str, str]:
+    from importlib.metadata import version
+
+    return version("chaff-select"), f"{sys.version_info.major}.{sys.version_info.minor}"
+
+
+def _sizes(paths: list[str]) -> dict[str, int | None]:
+    return {p: os.path.getsize(p) if os.path.isfile(p) else None for p in paths}
