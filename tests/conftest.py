@@ -12,6 +12,7 @@ import pytest
 import chaff
 
 os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="chaff-state-")  # reads of holdouts are counted there, not in a person's home
+os.environ["CHAFF_SCRATCH"] = tempfile.mkdtemp(prefix="chaff-scratch-")
 
 
 def make_mixed(rows: int = 240, seed: int = 3, classes: int = 0) -> pd.DataFrame:

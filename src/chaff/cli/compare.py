@@ -79,7 +79,7 @@ def command(data: str, **said: Any) -> None:
     methods = [choice_said(m, "--method") for m in said["methods"]] or list(USUAL)
     truth = [n.strip() for n in said["truth"].split(",") if n.strip()] if said["truth"] else None
     show = Show(said["form"])
-    ground = stand(data, said, show, before=("search",))
+    ground = stand(data, said, show, before=("search",), sees="models")
     ground.tell(show)
     scales, transforms = (_words(said[k]) for k in ("scales", "transforms"))
     check_preparations(ground.table, scales or SCALES, transforms or ("none",))

@@ -138,11 +138,13 @@ def pins_of(said: dict[str, Any], plan: Plan | None) -> tuple[Pin, ...]:
     return (*(p for p in (plan.pins if plan else ()) if p.feature not in named), *asked)
 
 
-def stand(data: str, said: dict[str, Any], show: Show, before: tuple[str, ...] = ()) -> Ground:
+def stand(data: str, said: dict[str, Any], show: Show, before: tuple[str, ...] = (), sees: str = "rows") -> Ground:
     """Open the table and walk to where the command stands.
 
     Parameters
     ----------
+    sees : "rows", "models" or "sums"
+        What the command does with a long table: figures of a sample where it is on disk, models on a sample, sums over every row.
     before : names of stages
         Where the command stands in a plan: everything in front of the first stage of these uses. Empty for the screen itself,
         in front of which nothing stands.
@@ -156,16 +158,19 @@ def stand(data: str, said: dict[str, Any], show: Show, before: tuple[str, ...] =
     pinned = checked_pins(pins, whole)
     table, held, notes = _without_holdout(whole, said, plan)
     table = not_dropped(table, pinned)
+    looked, note = _looked_at(table, said, sees)
+    notes += [note] if note else []
     left: tuple[str, ...] = ()
     if before and not said["all_columns"]:
         show.watch("the stages before")
-        kept = _walked(table, plan, pinned, said, before)
+        kept = _walked(looked, plan, pinned, said, before, None if looked is table else table)
         show.stop()
         left = tuple(f for f in table.features if f not in kept)
         if left:
             notes.append(f"left out by the stages before: {_some(left)} (--all-columns brings them back)")
-        table = table.with_features(kept)
+        table, looked = table.with_features(kept), looked.with_features(kept)
     save_pins(said)
+    table = table if sees == "sums" and said.get("model_rows") is None else looked
     return Ground(table, whole, pins, plan, left, held, (*wins, *notes))
 
 
@@ -190,8 +195,23 @@ def _without_holdout(table: Table, said: dict[str, Any], plan: Plan | None) -> t
     return table.take(rows), int(held.size), [words]
 
 
-def _walked(table: Table, plan: Plan | None, pinned: dict[str, Pin], said: dict[str, Any], before: tuple[str, ...]) -> tuple[str, ...]:
-    """The features that the stages before let through."""
+def _looked_at(table: Table, said: dict[str, Any], sees: str) -> tuple[Table, str]:
+    """(the rows that are looked at, what is said of them): of a long table a sample."""
+    from chaff.cli.options import rows_said
+    from chaff.decide.desk import sample_of
+    from chaff.work import Work
+
+    asked = rows_said(said.get("model_rows"))
+    some, words = sample_of(table, asked, sees == "models", Work(said["seed"]))
+    if words and sees == "sums" and asked is None:
+        words = f"sums are taken over every row; what the screen says is from {len(some):,} of {len(table):,} (--rows)"
+    return some, words
+
+
+def _walked(
+    table: Table, plan: Plan | None, pinned: dict[str, Pin], said: dict[str, Any], before: tuple[str, ...], whole: Table | None
+) -> tuple[str, ...]:
+    """The features that the stages before let through; `whole` has every row where `table` is a sample."""
     from chaff.errors import DataError
     from chaff.evaluate.setting import Setting
     from chaff.work import Work
@@ -199,9 +219,9 @@ def _walked(table: Table, plan: Plan | None, pinned: dict[str, Pin], said: dict[
     work = Work(said["seed"], said["workers"])
     try:
         if plan is None:
-            return _screened(table, Setting.of(table, work=work, pins=pinned))
+            return _screened(table, Setting.of(table, work=work, pins=pinned, whole=whole))
         score = plan.score
-        setting = Setting.of(table, score.folds_for(table), score.repeats_for(table), work, pins=pinned, metric=score.metric)
+        setting = Setting.of(table, score.folds_for(table), score.repeats_for(table), work, pins=pinned, metric=score.metric, whole=whole)
     except DataError:
         return table.features  # too few rows or groups for folds: nothing can be left out honestly
     return _walked_plan(table, plan, setting, before)
@@ -209,10 +229,10 @@ def _walked(table: Table, plan: Plan | None, pinned: dict[str, Pin], said: dict[
 
 def _screened(table: Table, setting: Setting) -> tuple[str, ...]:
     """What the plain screen lets through."""
-    from chaff.decide.judging import judge_stage
+    from chaff.decide.judging import confirmed, judge_stage
     from chaff.methods.screen.stage import Screen
 
-    return judge_stage(Screen(), table, setting).kept
+    return confirmed(judge_stage(Screen(), table, setting), setting).kept
 
 
 def _walked_plan(table: Table, plan: Plan, setting: Setting, before: tuple[str, ...]) -> tuple[str, ...]:

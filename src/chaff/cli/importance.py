@@ -72,7 +72,7 @@ def command(data: str, **said: Any) -> None:
         model = {"name": "forest", "trees": said["trees"]}
     test = against_chance.asked_for(said)
     show = Show(said["form"])
-    ground = stand(data, said, show, before=("importance", *against_chance.TESTS))
+    ground = stand(data, said, show, before=("importance", *against_chance.TESTS), sees="models")
     if said["decoys"]:
         ground = replace(ground, table=ground.table.with_decoys(said["decoys"], seed=said["seed"]))
     if test:

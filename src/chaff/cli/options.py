@@ -136,6 +136,7 @@ work_options = _all_of(
 )
 rows_options = _all_of(
     click.option("--holdout", metavar="SHARE", help="Share of the rows that is not looked at, as `chaff select` sets it aside (0.2)."),
+    rows_said_option,
     click.option("--all-rows", is_flag=True, help="Look at the holdout's rows too: what is seen then is not honest any more."),
 )
 columns_option = click.option("--all-columns", is_flag=True, help="Bring back what the stages before leave out.")

@@ -78,7 +78,7 @@ def command(data: str | None, **said: Any) -> None:
     asked = _asked(said)
     from chaff.cli.ground import stand
 
-    ground = stand(data, said, show, before=("search",))
+    ground = stand(data, said, show, before=("search",), sees="models")
     ground.tell(show)
     found = _searched(ground, said, asked, show)
     _show(show, found, asked, said)

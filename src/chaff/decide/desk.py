@@ -19,6 +19,7 @@ from chaff.table.table import Table
 from chaff.work import Work
 
 ROWS = 40_000  # for models; as many of the holdout
+SEEN = 200_000  # rows of a table on disk that figures of single columns are made of
 RAREST = 1_000  # rows of the rarest class that are wanted
 MOST = 4  # times as many rows at the most for its sake
 LEAST = 1_000  # rows that memory has to have room for
@@ -69,6 +70,30 @@ def desk_of(table: Table, rows: Ints, held: Ints, said: int | str, work: Work) -
     small = table.some_rows(both)
     at, at_held = np.searchsorted(both, mine), np.searchsorted(both, theirs)
     return Desk(small, at, at_held, small.take(at), _words(train, mine.size, theirs.size, held.size))
+
+
+def sample_of(table: Table, said: int | str | None, models: bool, work: Work) -> tuple[Table, str]:
+    """(what a single call sees, what is said of it): of a long table a sample, where models are fitted or the table is on disk.
+
+    Parameters
+    ----------
+    said : int, "auto", "all" or None
+    models : bool
+        Whether models are fitted on it: then a sample is taken of a table in memory too.
+
+    Raises
+    ------
+    DataError
+    """
+    asked = said or "auto"
+    if asked == "auto" and not models:
+        if table.source.spill is None:
+            return table, ""
+        asked = "auto" if len(table) <= SEEN else _fitting(table, SEEN, "auto")
+    some = _drawn(table, _wanted(table, asked), "rows of the models", work)
+    if some is None:
+        return table, ""
+    return table.some_rows(some), f"{some.size:,} of {len(table):,} rows are looked at, drawn at random (--rows all: every row)"
 
 
 def _words(train: Table, used: int, used_held: int, held: int) -> str:

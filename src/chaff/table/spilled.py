@@ -128,7 +128,7 @@ class _Pages:
         self.maps: weakref.WeakSet[Any] = weakref.WeakSet()
         self.most = float("inf")
         self.before = 0.0
-        """Pages of files, such as libraries, that were held before any column was mapped."""
+        """Pages of files, such as libraries, that were held when no column's were."""
         self.lock = threading.Lock()
         self.thread: threading.Thread | None = None
         self.process = os.getpid()
@@ -163,6 +163,7 @@ class _Pages:
                 one.madvise(mmap.MADV_DONTNEED)
             except (ValueError, OSError):
                 continue  # closed in between
+        self.before = _file_pages() or 0.0
 
 
 def _file_pages() -> float | None:

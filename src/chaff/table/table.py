@@ -98,6 +98,12 @@ class Table:
         """Target of the rows in view: the number itself, or the class code 0, 1, …"""
         return self.y_all[self.rows]
 
+    @property
+    def row_numbers(self) -> Ints:
+        """Which rows of the file these are, from 0."""
+        picked = self.source.picked
+        return self.rows if picked is None else picked[self.rows]
+
     @cached_property
     def weights(self) -> Floats | None:
         return None if self.weights_all is None else self.weights_all[self.rows]
@@ -184,6 +190,30 @@ class Table:
             weights_all=of_role(self.weights_all),
             as_opened=False,
         )
+
+    def sample(self, rows: int, *, seed: int = 0) -> Table:
+        """Some rows in memory, drawn at random: for what takes too long, or too much, on all of them.
+
+        Kinds and levels stay those of the whole table.
+
+        Parameters
+        ----------
+        rows : int
+            How many; all of them where there are no more.
+        seed : int
+
+        Examples
+        --------
+        >>> import chaff
+        >>> len(chaff.demo.table(rows=300).sample(100))
+        100
+        """
+        if rows < 1:
+            raise UsageError(f"sample: rows must be 1 or more, not {rows}")
+        if rows >= len(self):
+            return self
+        rng = np.random.default_rng(seed)
+        return self.some_rows(np.sort(rng.choice(len(self), rows, replace=False, shuffle=False)))
 
     def named(self, label: str) -> Table:
         """The same table under another label in messages."""

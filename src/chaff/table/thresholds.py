@@ -28,8 +28,8 @@ def with_made_target(arrow: Any, label: str, terms: Terms) -> tuple[Any, Terms, 
     values = decode(column, arrow.column(column), "number", terms.decimal).values
     named = _labels(terms.target_labels or None, edges, above is not None)
     place = np.searchsorted(edges, values, side="left")  # at the threshold itself: not above
-    words = [None if np.isnan(v) else named[k] for v, k in zip(values, place, strict=True)]
-    if len(set(words) - {None}) < 2:
+    missing = np.isnan(values)
+    if np.unique(place[~missing]).size < 2:
         raise DataError(
             f"every row falls into one class: '{column}' runs from {np.nanmin(values):g} to {np.nanmax(values):g}, "
             f"the threshold is {', '.join(f'{e:g}' for e in edges)}"
@@ -37,7 +37,8 @@ def with_made_target(arrow: Any, label: str, terms: Terms) -> tuple[Any, Terms, 
     positive = terms.positive if terms.positive is not None else named[1] if len(named) == 2 else None
     ignore = tuple(dict.fromkeys([*terms.ignore, column]))
     metadata = arrow.schema.metadata
-    arrow = arrow.append_column(made, pa.array(words, pa.string())).replace_schema_metadata(metadata)
+    words = pa.DictionaryArray.from_arrays(pa.array(place.astype(np.int32), mask=missing), pa.array(named, pa.string())).cast(pa.string())
+    arrow = arrow.append_column(made, words).replace_schema_metadata(metadata)
     told = replace(terms, target=made, task="classification", positive=positive, ignore=ignore)
     return arrow, told, f"{made} was made from {column}, which therefore takes no part"
 

@@ -203,7 +203,7 @@ class Evaluation:
             out |= {f"predicted_{s}": [self.classes[k] for k in self.said(s)] for s in (FULL, KEPT)}
             out |= {f"share_{s}": self.shares(s)[np.arange(true.size), true] for s in (FULL, KEPT)}
             loss = log_loss(self.truth.targets, self.predicted[KEPT])
-        return pd.DataFrame(out | {"loss": loss}, index=pd.Index(t.rows, name="row"))
+        return pd.DataFrame(out | {"loss": loss}, index=pd.Index(t.row_numbers, name="row"))
 
     def worst(self, count: int = 10) -> pd.DataFrame:
         """The held out rows that the kept set predicts worst."""

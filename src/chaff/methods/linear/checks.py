@@ -110,7 +110,7 @@ def _rows(form: LinearForm, fit: LeastSquaresFit) -> pd.DataFrame:
         cook = inner**2 * h / (1 - h) / (fit.rank + 1)
     return pd.DataFrame(
         {"fitted": fit.fitted, "residual": fit.residuals, "studentised": studentised, "leverage": h, "cooks_distance": cook},
-        index=pd.Index(form.table.rows, name="row"),
+        index=pd.Index(form.table.row_numbers, name="row"),
     )
 
 
