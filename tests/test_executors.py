@@ -61,7 +61,7 @@ def test_threads_of_somebody_need_no_packing():
 
 
 def test_an_error_says_where_it_was(pool):
-    with pytest.raises(chaff.DataError, match=r"lot 0 is wet \(on the worker .*, process \d+\)"):
+    with pytest.raises(chaff.DataError, match=r"lot \d is wet \(on the worker .*, process \d+\)"):
         chaff.Work(executor=pool).each(task(refuse), range(3))
 
 

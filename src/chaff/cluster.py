@@ -13,6 +13,7 @@ from typing import Any
 from chaff.errors import DataError, UsageError, WorkerError
 
 PATIENCE = 10.0  # seconds that a scheduler may take to answer
+SMALL = 1 << 20  # bytes that may travel with each unit
 RETRIES = 3  # of a unit whose worker died
 
 
@@ -48,7 +49,7 @@ class Cluster(Executor):
             import distributed
         except ImportError:
             raise UsageError("a cluster needs Dask, which is not installed: pip install 'chaff-select[cluster]'") from None
-        self.address = address
+        self.address, self._known = address, 1
         for name in ("distributed", "distributed.client", "distributed.core", "distributed.comm", "distributed.scheduler"):
             logging.getLogger(name).setLevel(logging.CRITICAL)  # what goes wrong is said once, by us
         try:
@@ -66,11 +67,20 @@ class Cluster(Executor):
 
     @property
     def workers(self) -> int:
-        """Threads of all workers together."""
-        return sum(self.client.nthreads().values())
+        """Threads of all workers together, as they were when the scheduler last answered."""
+        if self.serves():
+            self._known = sum(self._threads().values())
+        return self._known
+
+    def _threads(self) -> dict[str, int]:
+        """Threads of each worker; an error where the scheduler does not answer in time."""
+        if self.client.status != "running":
+            raise TimeoutError("no longer connected")
+        scheduler: Any = self.client.scheduler
+        return dict(self.client.sync(scheduler.ncores, callback_timeout=PATIENCE))
 
     def _check(self) -> None:
-        if not self.client.nthreads():
+        if not self._threads():
             raise WorkerError(f"the scheduler at {self.address} has no worker")
         mine = _version()
         for worker, found in self._asked(_version).items():
@@ -108,8 +118,15 @@ class Cluster(Executor):
         return future
 
     def share(self, packed: bytes) -> Any:
-        """Bring something to the workers once, for many units."""
-        return self.client.scatter(packed, hash=True, broadcast=False)
+        """Bring something to all workers once, for many units; small things go with each unit."""
+        return packed if len(packed) < SMALL else self.client.scatter(packed, hash=True, broadcast=True)
+
+    def serves(self) -> bool:
+        """Whether the scheduler still answers and has workers: what was lost can then be tried again."""
+        try:
+            return bool(self._threads())
+        except Exception:
+            return False
 
     def pack(self, task: Any) -> bytes:
         """A task in bytes; also one whose model was defined in a notebook."""

@@ -10,12 +10,14 @@ import socket
 import threading
 from collections import OrderedDict
 from collections.abc import Callable
-from concurrent.futures import BrokenExecutor, CancelledError, Executor, Future, ThreadPoolExecutor
+from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, CancelledError, Executor, Future, ThreadPoolExecutor, wait
 from typing import Any
 
 from chaff.errors import ChaffError, UsageError, WorkerError
 
 BLOCKS_A_WORKER = 4  # pieces that the units of a loop are handed out in: few enough to travel, enough to even out
+ATTEMPTS = 3  # at a loop whose workers died
+SILENCE = 3.0  # seconds without a result after which it is asked whether anybody is still there
 OPENED = 2  # tasks that a process keeps
 
 Run = Callable[[Callable[[Any], Any], list[Any]], list[Any]]
@@ -27,19 +29,38 @@ def workers_of(executor: Executor) -> int:
     return int(told) if isinstance(told, int) and told > 0 else 2
 
 
-def hand_out(executor: Executor, run: Run, task: Callable[[Any], Any], units: list[Any]) -> list[Future[list[Any]]]:
-    """Futures of the results of blocks of units, in order.
+def carried_out(executor: Executor, run: Run, task: Callable[[Any], Any], units: list[Any], tell: Callable[[int], object]) -> list[Any]:
+    """Results of all units, in order; from the beginning where some were lost with a worker, and there are others.
+
+    Parameters
+    ----------
+    run : callable
+        ``run(task, units)`` in the other process.
+    tell : callable
+        Hears how many units are done.
 
     Raises
     ------
     UsageError
         When the task cannot travel.
     WorkerError
-        When nobody takes it any more.
+        When nobody works on it any more.
     """
-    size = -(-len(units) // (BLOCKS_A_WORKER * workers_of(executor)))
-    blocks = [units[k : k + size] for k in range(0, len(units), size)]
+    serves = getattr(executor, "serves", None)
+    for left in range(ATTEMPTS - 1, -1, -1):
+        try:
+            return _gathered(executor, _handed_out(executor, run, task, units), tell, serves)
+        except WorkerError:
+            if not left or serves is None or not serves():
+                raise
+    return []
+
+
+def _handed_out(executor: Executor, run: Run, task: Callable[[Any], Any], units: list[Any]) -> list[Future[list[Any]]]:
+    """Futures of blocks of units."""
     try:
+        size = -(-len(units) // (BLOCKS_A_WORKER * workers_of(executor)))
+        blocks = [units[k : k + size] for k in range(0, len(units), size)]
         if isinstance(executor, ThreadPoolExecutor):
             return [executor.submit(run, task, b) for b in blocks]
         packed = _packed(executor, task)
@@ -50,6 +71,25 @@ def hand_out(executor: Executor, run: Run, task: Callable[[Any], Any], units: li
         raise
     except Exception as error:
         raise told(executor, error) from error
+
+
+def _gathered(
+    executor: Executor, futures: list[Future[list[Any]]], tell: Callable[[int], object], serves: Callable[[], bool] | None
+) -> list[Any]:
+    """What the futures give, in order; after an error or Ctrl-C what has not begun is not begun."""
+    done, pending = 0, set(futures)
+    try:
+        while pending:
+            ready, pending = wait(pending, timeout=SILENCE, return_when=FIRST_COMPLETED)
+            for future in ready:
+                done += len(_result_of(executor, future))
+                tell(done)
+            if not ready and serves is not None and not serves():
+                raise told(executor, ConnectionError("no answer"))
+        return [result for future in futures for result in future.result()]
+    finally:
+        for future in futures:
+            future.cancel()
 
 
 def _packed(executor: Executor, task: Any) -> bytes:
@@ -63,14 +103,7 @@ def _packed(executor: Executor, task: Any) -> bytes:
         ) from error
 
 
-def result_of(executor: Executor, future: Future[list[Any]]) -> list[Any]:
-    """The results of a block.
-
-    Raises
-    ------
-    WorkerError
-        When the processes that worked on it are gone.
-    """
+def _result_of(executor: Executor, future: Future[list[Any]]) -> list[Any]:
     try:
         return future.result()
     except ChaffError:
@@ -78,7 +111,7 @@ def result_of(executor: Executor, future: Future[list[Any]]) -> list[Any]:
     except (BrokenExecutor, CancelledError) as error:
         raise told(executor, error) from error
     except Exception as error:
-        if getattr(executor, "what_happened", None) is not None or "distributed" in type(error).__module__:
+        if getattr(executor, "what_happened", None) is not None:
             raise told(executor, error) from error
         raise
 

@@ -10,13 +10,13 @@ import hashlib
 import os
 import threading
 from collections.abc import Callable, Iterable
-from concurrent.futures import Executor, Future, ThreadPoolExecutor, as_completed
+from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any, Generic, Protocol, TypeVar
 
 import numpy as np
 
-from chaff.executors import hand_out, result_of, workers_of
+from chaff.executors import carried_out, workers_of
 
 Workers = int | Executor | None
 """Threads of this process, or who takes their place."""
@@ -101,7 +101,8 @@ class Work:
         if stop is not None or not todo or (self.executor is None and min(self.threads, len(todo)) <= 1):
             return [self._told(_unless_stopped(task, u, stop), stage, k, len(todo)) for k, u in enumerate(todo, 1)]
         if self.executor is not None:
-            return self._gather(hand_out(self.executor, _alone, task, todo), stage, len(todo), self.executor)
+            taken = self.executor
+            return carried_out(taken, _alone, task, todo, lambda done: self._told(None, stage, done, len(todo)))
         stop = threading.Event()
         with _blas().limit(limits=1, user_api="blas"):
             workers = min(self.threads, len(todo))
@@ -113,16 +114,10 @@ class Work:
                 stop.set()
                 pool.shutdown(wait=True, cancel_futures=True)
 
-    def _gather(self, futures: list[Future[list[Result]]], stage: str, of: int, executor: Executor | None = None) -> list[Result]:
+    def _gather(self, futures: list[Future[list[Result]]], stage: str, of: int) -> list[Result]:
         """Results of all blocks in order; after an error what has not begun is not begun."""
         out: list[Result] = []
         try:
-            if executor is not None:
-                done = 0
-                for future in as_completed(futures):
-                    done += len(result_of(executor, future))
-                    self._told(None, stage, done, of)
-                return [result for future in futures for result in future.result()]
             for future in futures:
                 out += future.result()
                 self._told(None, stage, len(out), of)
