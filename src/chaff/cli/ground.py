@@ -143,8 +143,9 @@ def stand(data: str, said: dict[str, Any], show: Show, before: tuple[str, ...] =
 
     Parameters
     ----------
-    sees : "rows", "models" or "sums"
-        What the command does with a long table: figures of a sample where it is on disk, models on a sample, sums over every row.
+    sees : "rows", "models" or "matrix"
+        What the command does with a long table: figures of single columns, of a sample where it is on disk; models, on a sample; all
+        columns side by side, several times over.
     before : names of stages
         Where the command stands in a plan: everything in front of the first stage of these uses. Empty for the screen itself,
         in front of which nothing stands.
@@ -170,7 +171,7 @@ def stand(data: str, said: dict[str, Any], show: Show, before: tuple[str, ...] =
             notes.append(f"left out by the stages before: {_some(left)} (--all-columns brings them back)")
         table, looked = table.with_features(kept), looked.with_features(kept)
     save_pins(said)
-    table = table if sees == "sums" and said.get("model_rows") is None else looked
+    table = looked
     return Ground(table, whole, pins, plan, left, held, (*wins, *notes))
 
 
@@ -198,14 +199,11 @@ def _without_holdout(table: Table, said: dict[str, Any], plan: Plan | None) -> t
 def _looked_at(table: Table, said: dict[str, Any], sees: str) -> tuple[Table, str]:
     """(the rows that are looked at, what is said of them): of a long table a sample."""
     from chaff.cli.options import rows_said
-    from chaff.decide.desk import sample_of
+    from chaff.decide.desk import COPIES, MATRIX, sample_of
     from chaff.work import Work
 
     asked = rows_said(said.get("model_rows"))
-    some, words = sample_of(table, asked, sees == "models", Work(said["seed"]))
-    if words and sees == "sums" and asked is None:
-        words = f"sums are taken over every row; what the screen says is from {len(some):,} of {len(table):,} (--rows)"
-    return some, words
+    return sample_of(table, asked, sees == "models", Work(said["seed"]), MATRIX if sees == "matrix" else COPIES)
 
 
 def _walked(

@@ -57,7 +57,7 @@ def command(data: str, **said: Any) -> None:
     if said["by_hand"] and said["form"] == "json":
         raise click.UsageError("--by-hand is a conversation: it has no JSON form")
     show = Show(said["form"])
-    ground = stand(data, said, show, before=("linear",))
+    ground = stand(data, said, show, before=("linear",), sees="matrix")
     features = list(dict.fromkeys(f.strip() for f in said["features"].split(","))) if said["features"] else None
     table = ground.table
     if features is not None:

@@ -60,7 +60,7 @@ def command(data: str, **said: Any) -> None:
     file_ending(said["out"], (".json", ".csv", ".parquet"), "--out")
     limits = numbers(said["limits"], "--try") if said["limits"] else (0.7, 0.8, 0.9, 0.95, 0.99)
     show = Show(said["form"])
-    ground = stand(data, said, show, before=USES, sees="sums")
+    ground = stand(data, said, show, before=USES, sees="matrix")
     stage = ground.stage(Overlap, pair_limit=said["pair_limit"], vif_limit=said["vif_limit"])
     rows = "complete" if said["complete"] else "pairwise"
     how = Correlating(said["method"], stage.pair_limit, limits, rows, said["with_target"], said["partial"])

@@ -233,16 +233,15 @@ def _on_folds(decided: Decided, sets: dict[str, tuple[str, ...]], honest: Honest
     """Honest scores of full and kept; the others are sets that no search chose, fitted on the same folds."""
     out: dict[str, Scored] = {}
     ground = decided.ground
-    fixed = {n: frozenset(s) for n, s in sets.items() if honest is None or n not in ("full", "kept")}
+    known = ("full", "kept") if honest is not None else ()
+    fixed = {n: frozenset(s) for n, s in sets.items() if n not in known and not (known and set(s) == set(sets["full"]))}
     found = list(split_losses(list(fixed.values()), decided.model, ground)) if fixed else []
     for n, losses in zip(fixed, found, strict=True):
         one = scored(ground, losses, np.array([np.nan]), inflation)
         out[n] = Scored(one.score, one.se)
     if honest is not None:
         out["full"], out["kept"] = Scored(*honest.full), Scored(honest.mean, honest.se)
-    if honest is not None and set(sets["full"]) == set(sets["all columns offered"]):
-        out["all columns offered"] = out["full"]
-    return {n: out[n] for n in sets}
+    return {n: out[n] if n in out else out["full"] for n in sets}
 
 
 def _beside(decided: Decided, sets: dict[str, tuple[str, ...]]) -> tuple[Metric | None, dict[str, Scored]]:

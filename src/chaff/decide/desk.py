@@ -7,7 +7,7 @@ drops) are taken over every row all the same.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -19,7 +19,8 @@ from chaff.table.table import Table
 from chaff.work import Work
 
 ROWS = 40_000  # for models; as many of the holdout
-SEEN = 200_000  # rows of a table on disk that figures of single columns are made of
+SEEN = 100_000  # rows of a table on disk that figures of single columns are made of
+MATRIX = 10.0  # times that a table's numbers are held where all columns stand side by side
 RAREST = 1_000  # rows of the rarest class that are wanted
 MOST = 4  # times as many rows at the most for its sake
 LEAST = 1_000  # rows that memory has to have room for
@@ -72,7 +73,7 @@ def desk_of(table: Table, rows: Ints, held: Ints, said: int | str, work: Work) -
     return Desk(small, at, at_held, small.take(at), _words(train, mine.size, theirs.size, held.size))
 
 
-def sample_of(table: Table, said: int | str | None, models: bool, work: Work) -> tuple[Table, str]:
+def sample_of(table: Table, said: int | str | None, models: bool, work: Work, copies: float = COPIES) -> tuple[Table, str]:
     """(what a single call sees, what is said of it): of a long table a sample, where models are fitted or the table is on disk.
 
     Parameters
@@ -80,6 +81,8 @@ def sample_of(table: Table, said: int | str | None, models: bool, work: Work) ->
     said : int, "auto", "all" or None
     models : bool
         Whether models are fitted on it: then a sample is taken of a table in memory too.
+    copies : float
+        How often its numbers are held at a time.
 
     Raises
     ------
@@ -89,11 +92,13 @@ def sample_of(table: Table, said: int | str | None, models: bool, work: Work) ->
     if asked == "auto" and not models:
         if table.source.spill is None:
             return table, ""
-        asked = "auto" if len(table) <= SEEN else _fitting(table, SEEN, "auto")
+        asked = _fitting(table, min(SEEN, len(table)), "auto", copies)
     some = _drawn(table, _wanted(table, asked), "rows of the models", work)
     if some is None:
         return table, ""
-    return table.some_rows(some), f"{some.size:,} of {len(table):,} rows are looked at, drawn at random (--rows all: every row)"
+    return replace(
+        table.some_rows(some), drawn_from=table
+    ), f"{some.size:,} of {len(table):,} rows are looked at, drawn at random (--rows all: every row)"
 
 
 def _words(train: Table, used: int, used_held: int, held: int) -> str:
@@ -119,18 +124,18 @@ def _wanted(train: Table, said: int | str) -> int:
     return _fitting(train, min(n, wanted), said)
 
 
-def _fitting(train: Table, wanted: int, said: int | str) -> int:
+def _fitting(train: Table, wanted: int, said: int | str, copies: float = COPIES) -> int:
     """So many, or fewer where the memory that was said holds no more of a table on disk."""
     source = train.source
     if source.spill is None or source.limit is None:
         return wanted
     left = source.limit.memory - PROGRAM - 8.0 * VECTORS * source.rows
-    most = int(left / (COPIES * 8 * max(1, len(train.features))))
+    most = int(left / (copies * 8 * max(1, len(train.features))))
     if most >= wanted:
         return wanted
     if said != "auto" or most < LEAST:
         rows = max(wanted if said != "auto" else LEAST, LEAST)
-        needed = PROGRAM + 8.0 * VECTORS * source.rows + COPIES * 8.0 * len(train.features) * rows
+        needed = PROGRAM + 8.0 * VECTORS * source.rows + copies * 8.0 * len(train.features) * rows
         raise DataError(
             f"memory={size_in_words(source.limit.memory)} is too little for models on {wanted:,} rows × {len(train.features):,} columns: "
             f"{size_in_words(needed)} would do"

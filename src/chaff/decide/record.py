@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -23,7 +24,9 @@ from chaff.decide.walk import Walked
 from chaff.methods.search.stage import SearchTrail
 from chaff.results.pin import Pin
 from chaff.table.kinds import Column, is_ordered
-from chaff.table.table import Table
+from chaff.table.table import Source, Table
+
+_fingerprints: WeakKeyDictionary[Source, dict[tuple[str, tuple[str, ...]], str]] = WeakKeyDictionary()
 
 
 def selection_of(
@@ -131,6 +134,13 @@ def _kept_part(train: Table, name: str, ledger: Ledger) -> KeptPart:
 
 def fingerprint(table: Table) -> str:
     """SHA-256 over the names and values of the target and the features, missing cells included."""
+    known, key = _fingerprints.setdefault(table.source, {}), (table.target.name, table.features)
+    if key not in known:
+        known[key] = _fingerprint(table)
+    return known[key]
+
+
+def _fingerprint(table: Table) -> str:
     digest = hashlib.sha256()
     for name in (table.target.name, *table.features):
         column = table.whole_column(name)

@@ -52,7 +52,8 @@ class Setting:
 
     def all_rows(self, table: Table) -> Table:
         """The table with every training row, for what is a sum over rows."""
-        return table if self.whole is None else self.whole.with_features(table.features)
+        whole = self.whole or table.drawn_from
+        return table if whole is None else whole.with_features(table.features)
 
     def scorer(self, table: Table, model: Model | None = None, metric: str | None = None) -> SubsetScorer:
         """A scorer on the run's folds, the same one at each call; the run's metric where the model can serve it."""

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
-from chaff.arrays import Ints
+from chaff.arrays import Floats, Ints
 from chaff.kernels.hashes import mix_in
-from chaff.table.table import Table
+from chaff.table.table import Source, Table
 
 MANY = 10_000  # rows from which a look at hashes comes first
 LOOK_AFTER = (1, 8, 64)  # columns
@@ -38,9 +39,17 @@ class Repeated:
 
 def repeated_rows(table: Table) -> Repeated:
     """Equal rows of the view; target, features and missing cells compared."""
-    if len(table) >= MANY and _all_differ(table):
-        return Repeated(None, 0, False)
-    return _compared(table)
+    if len(table) < MANY:
+        return _compared(table)
+    last = _last.get(table.source)
+    if last is not None and last[0] is table.rows and last[1] is table.y_all and last[2] == table.features:
+        return last[3]
+    found = Repeated(None, 0, False) if _all_differ(table) else _compared(table)
+    _last[table.source] = (table.rows, table.y_all, table.features, found)
+    return found
+
+
+_last: WeakKeyDictionary[Source, tuple[Ints, Floats, tuple[str, ...], Repeated]] = WeakKeyDictionary()
 
 
 def _all_differ(table: Table) -> bool:

@@ -64,6 +64,8 @@ class Table:
     weights_all: Floats | None = field(default=None, repr=False)
     meanings: Mapping[str, Meaning] = field(default_factory=dict, repr=False)
     notes: tuple[str, ...] = field(default=(), repr=False)
+    drawn_from: Table | None = field(default=None, repr=False)
+    """The table that these rows are a sample of, for what is a sum over rows; None for rows that were taken for another purpose."""
     as_opened: bool = field(default=True, repr=False)
     """Whether the target is what the source says: what was changed in memory cannot be read again."""
 
@@ -194,7 +196,7 @@ class Table:
     def sample(self, rows: int, *, seed: int = 0) -> Table:
         """Some rows in memory, drawn at random: for what takes too long, or too much, on all of them.
 
-        Kinds and levels stay those of the whole table.
+        Kinds and levels stay those of the whole table, and so do the sums that overlap is read from.
 
         Parameters
         ----------
@@ -213,7 +215,8 @@ class Table:
         if rows >= len(self):
             return self
         rng = np.random.default_rng(seed)
-        return self.some_rows(np.sort(rng.choice(len(self), rows, replace=False, shuffle=False)))
+        some = self.some_rows(np.sort(rng.choice(len(self), rows, replace=False, shuffle=False)))
+        return replace(some, drawn_from=self)
 
     def named(self, label: str) -> Table:
         """The same table under another label in messages."""
@@ -233,7 +236,7 @@ class Table:
         rows = self.rows[where]
         if np.unique(rows).size < rows.size:
             raise ArgumentError("take: each row may be taken once")
-        return replace(self, rows=np.sort(rows))
+        return replace(self, rows=np.sort(rows), drawn_from=None)
 
     def with_features(self, names: Sequence[str]) -> Table:
         """Fewer features, or others; what is there for another purpose is none.

@@ -27,6 +27,7 @@ LARGE = 30_000  # rows from which a tree is grown on a sample of them
 ROWS_PER_TREE = 12_000
 LARGE_LEAF = 50_000  # rows from which leaves may be coarser
 JUDGED_ROWS = 6_000  # rows that importance is read from at most
+JUDGED_OF_LARGE = 4_000  # where trees are grown on a sample too
 SHUFFLES = 2
 BLOCKS_IN_TIME = 20
 
@@ -110,9 +111,10 @@ def _known(predicted: dict[Set, Floats | None], features: Set) -> Floats:
 def judged_rows(rows: Sample, work: Work) -> Ints:
     """Rows that importance is read from: all, or a sample of many."""
     n = len(rows.targets)
-    if n <= JUDGED_ROWS:
+    most = JUDGED_ROWS if n <= LARGE else JUDGED_OF_LARGE
+    if n <= most:
         return np.arange(n)
-    return np.sort(work.stream("judged rows").choice(n, JUDGED_ROWS, replace=False))
+    return np.sort(work.stream("judged rows").choice(n, most, replace=False))
 
 
 def units_in(train: Table, repeated: Ints | None) -> Ints | None:
