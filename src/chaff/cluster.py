@@ -141,11 +141,13 @@ class Cluster(Executor):
         if name == "KilledWorker":
             return WorkerError(f"{RETRIES + 1} workers died one after the other on the same piece of work: too little memory there?")
         of_cluster = "distributed" in type(error).__module__ or name in ("CancelledError", "FutureCancelledError", "CommClosedError")
-        if of_cluster or isinstance(error, OSError | TimeoutError | RuntimeError):
-            return WorkerError(
-                f"the scheduler at {self.address} is gone ({name}): what was finished is kept in the journal, where there is one"
-            )
-        return error
+        if not of_cluster and (not isinstance(error, OSError | TimeoutError | RuntimeError) or self.serves()):
+            return error
+        if self.serves():
+            return WorkerError(f"what the workers at {self.address} had in hand was lost with one of them ({name})")
+        return WorkerError(
+            f"the scheduler at {self.address} is gone ({name}): what was finished is kept in the journal, where there is one"
+        )
 
     def shutdown(self, wait: bool = True, *, cancel_futures: bool = False) -> None:
         """Leave the cluster; it stays as it is."""

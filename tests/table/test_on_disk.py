@@ -140,6 +140,19 @@ def test_sums_and_samples_of_it_are_those_of_the_table_in_memory(frame, tmp_path
         there.sample(0)
 
 
+def test_a_long_table_is_summed_in_more_lanes_and_the_sums_are_the_same(frame, tmp_path, monkeypatch):
+    from chaff.table import moments
+
+    folder = cut(pd.concat([frame] * 30, ignore_index=True), tmp_path / "many", 5)
+    there, here = chaff.open_table(folder, "y", scratch=tmp_path / "s"), chaff.open_table(folder, "y")
+    names = [f for f in here.features if here.kind(f) not in ("date", "text")]
+    monkeypatch.setattr(moments, "LANE_ROWS", 1000)
+    assert moments.lanes_of(there, 40) == 6 and moments.lanes_of(here, 40) == 2
+    a, b = table_moments(there, names), table_moments(here, names)
+    np.testing.assert_allclose(a.P, b.P, rtol=1e-12)
+    np.testing.assert_allclose(a.sums_missing, b.sums_missing, rtol=1e-12, atol=1e-9)
+
+
 def test_it_travels_as_a_description_and_is_opened_once(frame, tmp_path):
     big = pd.concat([frame] * 40, ignore_index=True)
     big["y"] += np.random.default_rng(0).normal(size=len(big))
@@ -219,6 +232,18 @@ class TestFaults:
         monkeypatch.undo()
         assert table.column("assay_0").values.size == 210
 
+    def test_too_little_room_is_said_before_any_work(self, frame, tmp_path, monkeypatch):
+        folder = cut(frame, tmp_path / "many", 2)
+        usage = scratch.shutil.disk_usage(tmp_path)
+        monkeypatch.setattr(scratch.shutil, "disk_usage", lambda place: usage._replace(free=5_000))
+        with pytest.raises(chaff.DataError, match=r"scratch takes up to 29 kB, and 5 kB are left in .*s: name another folder"):
+            chaff.open_table(folder, "y", scratch=tmp_path / "s")
+
+    def test_scratch_is_for_its_owner_alone(self, frame, tmp_path):
+        chaff.open_table(cut(frame, tmp_path / "many", 2), "y", scratch=tmp_path / "s")
+        (folder,) = (tmp_path / "s").iterdir()
+        assert folder.stat().st_mode & 0o077 == 0
+
     def test_a_text_file_that_does_not_fit_on_the_disk(self, frame, tmp_path, monkeypatch):
         frame.to_csv(tmp_path / "lots.csv", index=False)
 
@@ -268,7 +293,7 @@ class TestLimits:
         monkeypatch.setattr(on_disk, "PROGRAM", 0.0)
         monkeypatch.setattr(on_disk, "LEAST_CELLS", 100.0)
         there = chaff.open_table(folder, "y", memory="50kB", scratch=tmp_path / "s")
-        assert there.source.spill is not None and "within 50 kB of memory" in there.notes[-1]
+        assert there.source.spill is not None and "of 50 kB of memory" in there.notes[-1] and "left for samples" in there.notes[-1]
         identical(there, chaff.open_table(folder, "y"))
 
     def test_less_than_the_least_is_refused_with_what_would_do(self, frame, tmp_path):
@@ -310,3 +335,10 @@ def test_apply_and_drift_read_a_folder_as_they_read_a_file(frame, tmp_path):
     frame.head(5).drop(columns=selection.kept[0].name).to_parquet(folder / "part-003.parquet")
     with pytest.raises(chaff.DataError, match="part-003"):
         selection.apply(folder)
+
+
+def test_triage_reads_a_folder_some_columns_at_a_time(frame, tmp_path):
+    frame = frame[[c for c in frame.columns if c.startswith("assay")] + ["y"]]
+    folder = cut(frame, tmp_path / "many", 4)
+    found = chaff.triage(folder, "y", top=3, block=2)
+    assert found.frame.equals(chaff.triage(frame, "y", top=3).frame)

@@ -71,7 +71,7 @@ plan_option = click.option(
     "plan_file",
     type=click.Path(),
     metavar="FILE|NAME",
-    help="A plan in TOML, or quick, linear, trees, thorough; options win over it, which is said.",
+    help="A plan in TOML, or quick, linear, trees, wide, thorough; options win over it, which is said.",
 )
 pin_options = _all_of(
     click.option("--pin-keep", multiple=True, metavar="NAME", help="Keep this feature; needs --because. Repeatable."),

@@ -84,13 +84,18 @@ def command(data: str, **said: Any) -> None:
     from chaff.cli.ground import open_said, pins_of, read_said_plan, save_pins
     from chaff.cli.output import free_for, kind_of, leave, run_and_show
     from chaff.cli.stopwatch import AFTER
-    from chaff.decide.plan import built_in_plan
+    from chaff.decide.plan import LET_THROUGH, built_in_plan, plan_for
     from chaff.files import make_folder, reads
 
     given = read_said_plan(said)
-    plan = _with_options(given or built_in_plan(), said)
+    _with_options(given or built_in_plan(), said)  # what is wrong with the options is said before anything is read
     share, rows = holdout_said(said["holdout"])
     table, wins = open_said(data, said, given, rows)
+    plan = _with_options(given or plan_for(table), said)
+    if given is None and len(plan.stages) > len(built_in_plan().stages):
+        wins.append(
+            f"{len(table.features):,} columns: relevance lets the best {LET_THROUGH:,} through first, anew inside every fold (--plan wide)"
+        )
     table = table.with_decoys(said["decoys"], seed=said["seed"]) if said["decoys"] else table
     pins = pins_of(said, given)
     folder = make_folder(said["out"])

@@ -34,6 +34,7 @@ from chaff.table.repeated import repeated_rows
 from chaff.table.table import Table
 
 Way = str  # "quick", "cheap" or "full"
+MOST_OFFERED = 5_000  # columns that a line of the closing table is fitted for
 WAYS = ("quick", "cheap", "full")
 
 
@@ -125,6 +126,8 @@ def close(table: Table, desk: Desk, held: Ints, plan: Plan, walked: Walked, way:
     """
     setting, train = walked.setting, desk.train
     offered = tuple(f for f in train.features if f in _taking_part(walked, train))
+    if len(offered) > MOST_OFFERED:  # too many to be fitted together: the full set stands for them
+        offered = tuple(f for f in train.features if f in set(walked.full) | set(walked.kept))
     decided = _deciding(train.with_features(offered), walked, setting)
     ground = decided.ground
     honest = None if way == "quick" else _honest(plan, walked, setting, decided, way)

@@ -8,7 +8,7 @@ import typing
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-from chaff.decide.plan import BUILT_IN_FOREST, PinEntry, Plan, Scoring, built_in_plan
+from chaff.decide.plan import BUILT_IN_FOREST, PinEntry, Plan, Scoring, built_in_plan, wide_plan
 from chaff.decide.stages import STAGES, optional_limits
 from chaff.errors import UsageError, nearest
 from chaff.methods.chance.shadows import ShadowTest
@@ -39,6 +39,7 @@ NAMED: dict[str, tuple[str, Callable[[], Plan]]] = {
     "quick": ("the screen and a linear search: seconds, to see where a table stands", lambda: Plan((Screen(), Search(lenses="linear")))),
     "linear": ("for a linear model in the end: overlap counts, the search looks through the linear lens alone", _linear),
     "trees": ("for trees in the end: importance of a forest, the search looks through the forest alone", _trees),
+    "wide": ("for very many columns: relevance lets the best 1,000 through first, anew inside every fold", wide_plan),
     "thorough": ("every fitting statistic, a larger forest, twins of chance, two lenses, five repeats: minutes", _thorough),
 }
 
@@ -48,7 +49,7 @@ def named_plan(name: str) -> Plan:
 
     Parameters
     ----------
-    name : "built in", "quick", "linear", "trees" or "thorough"
+    name : "built in", "quick", "linear", "trees", "wide" or "thorough"
 
     Raises
     ------

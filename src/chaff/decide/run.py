@@ -17,7 +17,7 @@ from chaff.decide.judging import StageReport
 from chaff.decide.ledger import Ledger
 from chaff.decide.named_plans import NAMED, named_plan
 from chaff.decide.pins import checked_pins
-from chaff.decide.plan import Plan, built_in_plan, read_plan
+from chaff.decide.plan import Plan, plan_for, read_plan
 from chaff.decide.record import fingerprint, selection_of
 from chaff.decide.selection import Selection
 from chaff.decide.selection_parts import HoldoutPart
@@ -237,8 +237,8 @@ def select(
     table : Table
         From `chaff.open_table` or `chaff.open_arrays`.
     plan : Plan or path of a TOML file, optional
-        `chaff.built_in_plan()` when left out; also a name of `chaff.named_plan`. `models` are your own by their names in the file,
-        as of `chaff.read_plan`.
+        `chaff.built_in_plan()` when left out (with more than 5,000 columns ``chaff.named_plan("wide")``); also a name of
+        `chaff.named_plan`. `models` are your own by their names in the file, as of `chaff.read_plan`.
     holdout : float, optional
         Share of the rows set aside before anything is looked at (0: none); the plan's, 0.2 by default. The latest rows when
         the table has an order, whole groups when it has groups. Rows that came with ``open_table(…, holdout=…)`` are the
@@ -281,7 +281,7 @@ def select(
     >>> "crumb_score" in run.features
     False
     """
-    plan = _plan_of(plan, models)
+    plan = plan_for(table) if plan is None else _plan_of(plan, models)
     asked: dict[str, Any] = {k: v for k, v in (("holdout", holdout), ("rows", rows)) if v is not None}
     plan = replace(plan, score=replace(plan.score, **asked))
     if honest not in WAYS:
@@ -313,10 +313,10 @@ def _counted(table: Table, pinned: Mapping[str, Pin], part: HoldoutPart, state: 
     return part.model_copy(update={"reads": read.reads, "pinned_after": list(read.after)})
 
 
-def _plan_of(said: Plan | str | Path | None, models: Mapping[str, Any] | None) -> Plan:
+def _plan_of(said: Plan | str | Path, models: Mapping[str, Any] | None) -> Plan:
     if isinstance(said, str) and said in NAMED and not Path(said).exists():
         return named_plan(said)
-    plan = read_plan(said, models) if isinstance(said, str | Path) else built_in_plan() if said is None else said
+    plan = read_plan(said, models) if isinstance(said, str | Path) else said
     if not isinstance(plan, Plan):
         raise UsageError(f"plan must be a Plan, from chaff.read_plan(file) or chaff.Plan((stage, …)), not {type(plan).__name__}")
     return plan

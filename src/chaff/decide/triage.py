@@ -12,6 +12,7 @@ from chaff.evaluate.setting import Setting
 from chaff.methods.relevance.catalogue import NAMES, better, resolve
 from chaff.methods.relevance.stage import Relevance
 from chaff.results.findings import Findings, Way
+from chaff.table.on_disk import stored_files
 from chaff.table.opening import open_on
 from chaff.table.sources import read_source, source_columns
 from chaff.table.table import Table
@@ -131,8 +132,11 @@ def _blocks(source: Any, block: int | None, terms: Terms) -> tuple[int, int, Ite
     if terms.together:
         raise UsageError("triage scores columns one at a time, so it knows no columns that go together; leave `together` out")
     label = Path(source).name if isinstance(source, str | Path) else "the frame"
-    found = source_columns(source)
-    if found is not None:
+    found, stored = source_columns(source), stored_files(source)
+    if stored is not None:
+        there, label = stored
+        columns, rows, read = there.column_names, there.num_rows, there.some
+    elif found is not None:
         columns, rows, read = found
     else:
         arrow, label = read_source(source, terms.reading)

@@ -28,6 +28,8 @@ from chaff.work import Work, task
 LEAST_ROWS = 1024  # of a chunk, however many columns there are
 SHIFT_ROWS = 100  # rows whose medians give the shift
 DENSE_SHARE = 0.15  # missing share from which matrix products beat row additions
+WIDE = 1500  # design columns
+LANES, LANE_ROWS, LANE_BYTES = 32, 1_000_000, 4e6
 CHUNK_BYTES = 1 << 23  # columns of one chunk: small enough to stay in the third-level cache while its parts are gathered
 
 # What adds up, beside the counts of rows and their weight.
@@ -305,9 +307,7 @@ def part_moments(table: Table, features: Sequence[str], part: Ints, parts: int, 
     layout = Layout.of(table, features)
     shift = learn_shift(table, layout)
     q = layout.width + layout.targets
-    # Lanes, not workers, split the rows, so that sums do not depend on how many workers there are. Wide tables get one lane,
-    # since every lane holds a q x q accumulator for each part.
-    lanes = 2 if q <= 1500 else 1
+    lanes = lanes_of(table, q)
     done = work.each(task(_lane, table, layout, shift, part, parts, lanes), range(lanes))
     for later in done[1:]:
         for mine, other in zip(done[0], later, strict=True):
@@ -315,13 +315,24 @@ def part_moments(table: Table, features: Sequence[str], part: Ints, parts: int, 
     return [learner.finish() for learner in done[0]]
 
 
+def lanes_of(table: Table, q: int) -> int:
+    """Into how many lanes the rows are split: by the table, not by the workers, so that sums do not depend on who works. A wide table
+    has one, for every lane holds a q x q accumulator for each part; a long one on disk has more, so that many machines can take part."""
+    if q > WIDE:
+        return 1
+    most = min(LANES, int(LANE_BYTES // (8 * q * q)))
+    return max(2, min(most, len(table) // LANE_ROWS)) if table.source.spill is not None else 2
+
+
 def _lane(table: Table, layout: Layout, shift: Floats, part: Ints, parts: int, lanes: int, k: int) -> list[MomentsLearner]:
-    """Every `lanes`-th chunk of rows, from the k-th on; the rows of a chunk are put in the order of their parts."""
+    """Every other chunk of rows, or one stretch of many, so that a machine reads its part of each column only; the rows of a chunk are
+    put in the order of their parts."""
     q = layout.width + layout.targets
     size = int(np.clip(CHUNK_BYTES // (8 * q), LEAST_ROWS, 1 << 16))
     block = Block(table, layout, shift, min(size, len(table)))
     learners = [MomentsLearner(layout, shift) for _ in range(parts)]
-    for start in range(0, len(table), size)[k::lanes]:
+    starts = range(0, len(table), size)
+    for start in starts[k::lanes] if lanes <= 2 else starts[k * len(starts) // lanes : (k + 1) * len(starts) // lanes]:
         mine = part[start : start + size]
         order = np.argsort(mine, kind="stable") if parts > 1 or mine.min() < 0 else np.arange(mine.size)
         edges = np.searchsorted(mine[order], np.arange(parts + 1))

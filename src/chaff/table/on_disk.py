@@ -68,11 +68,18 @@ class Limit:
     def pages(self) -> float:
         return PAGES_SHARE * self.memory
 
-    def words(self, spill: Spill | None) -> str:
+    def words(self, spill: Spill | None, rows: int) -> str:
         """What is said of a table that stays on disk."""
         where = f" in {spill.scratch.folder}" if spill is not None else ""
-        why = "" if self.forced else f" within {size_in_words(self.memory)} of memory"
-        return f"stays on disk{why}: decoded columns go to scratch{where}"
+        if self.forced:
+            return f"stays on disk: decoded columns go to scratch{where}"
+        parts = (("the program", PROGRAM), ("target, folds and the like", 8.0 * VECTORS * rows), ("pages of columns", self.pages))
+        held = ", ".join(f"{size_in_words(size)} for {what}" for what, size in parts)
+        rest = max(0.0, self.memory - sum(size for _, size in parts[:2]))
+        return (
+            f"stays on disk, decoded columns in scratch{where}; of {size_in_words(self.memory)} of memory {held}, "
+            f"{size_in_words(rest)} left for samples and models"
+        )
 
 
 def stored_source(source: Any, reading: Reading, limit: Limit) -> tuple[Any, str] | None:
@@ -146,6 +153,7 @@ def on_disk(source: Source, limit: Limit) -> Source:
     """The source with its decoded columns on disk."""
     arrow, reading = source.arrow, source.reading
     spill = Spill(Scratch.of(limit.root, *arrow.marks, reading), limit.pages)
+    spill.scratch.check_room(8.0 * arrow.num_rows * arrow.num_columns)
     return replace(source, spill=spill, decoded=mapped_cache())
 
 

@@ -49,12 +49,30 @@ class Scratch:
         digest = hashlib.sha256("\x1f".join(map(str, marks)).encode()).hexdigest()[:24]
         folder = root / digest
         try:
-            folder.mkdir(parents=True, exist_ok=True)
+            folder.mkdir(parents=True, exist_ok=True, mode=0o700)  # what lies there is the person's data
             (folder / MARK).touch()
         except OSError as error:
             raise _no_place(root, error) from error
         _sweep(root, folder)
         return cls(folder)
+
+    def check_room(self, needed: float) -> None:
+        """Refuse before any work what the disk has no room for, as far as that can be told.
+
+        Raises
+        ------
+        DataError
+        """
+        try:
+            there = sum(f.stat().st_size for f in self.folder.iterdir() if f.is_file())
+            free = shutil.disk_usage(self.folder).free
+        except OSError:
+            return
+        if needed - there > free:
+            raise DataError(
+                f"scratch takes up to {size_in_words(needed - there)}, and {size_in_words(free)} are left in {self.folder.parent}: "
+                "name another folder with scratch=… (--scratch), or leave columns out (--ignore)"
+            )
 
     def place(self, key: str, ending: str) -> Path:
         """A file of this folder, by what it holds."""

@@ -201,9 +201,13 @@ class StoredTable:
 
     def whole(self) -> Any:
         """All of it in memory, as an Arrow table."""
+        return self.some(self.column_names)
+
+    def some(self, names: Sequence[str]) -> Any:
+        """Some columns in memory, as an Arrow table."""
         import pyarrow as pa
 
-        return pa.table([self.column(n) for n in self.column_names], schema=self.schema)
+        return pa.table([self.column(n) for n in names], schema=pa.schema([self.schema.field(n) for n in names], self.schema.metadata))
 
     def append_column(self, name: str, cells: Any) -> StoredTable:
         """With a further column, which stays in memory."""

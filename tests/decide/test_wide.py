@@ -1,0 +1,51 @@
+"""Very many columns: a cut by relevance first, part of the search and said; nothing that stands every column beside every other."""
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+
+import chaff
+from chaff.decide import plan as plans
+from tests.cli.test_commands import run
+
+
+def many(rows, columns, seed=0):
+    rng = np.random.default_rng(seed)
+    X = rng.normal(size=(columns, rows))
+    y = 2 * X[5] - X[77] + rng.normal(size=rows)
+    return pa.table({**{f"assay_{k:05d}": x for k, x in enumerate(X)}, "loaf_volume": y})
+
+
+def test_relevance_cuts_first_where_there_are_very_many(monkeypatch):
+    table = chaff.open_table(many(200, 120), "loaf_volume")
+    assert plans.plan_for(table) == chaff.built_in_plan()
+    monkeypatch.setattr(plans, "WIDE", 100)
+    assert plans.plan_for(table) == chaff.named_plan("wide")
+    monkeypatch.setattr(plans, "LET_THROUGH", 20)
+    seen = chaff.select(table, state=False, honest="quick")
+    assert len(seen.stages[0].kept) == 20 and {"assay_00005", "assay_00077"} <= set(seen.features)
+    assert seen.ledger.last("assay_00003").by in ("triage", "search")
+
+
+def test_the_cut_is_made_anew_inside_the_folds():
+    rng = np.random.default_rng(3)  # nothing predicts: a cut that saw the test rows would seem to
+    noise = pa.table({**{f"assay_{k:04d}": rng.normal(size=120) for k in range(800)}, "loaf_volume": rng.normal(size=120)})
+    stage = chaff.Relevance("leading", cut={"top": 20}, name="triage")
+    plan = chaff.Plan((stage, chaff.Screen(), chaff.Search(model="ridge")))
+    found = chaff.select(chaff.open_table(noise, "loaf_volume"), plan, holdout=0, state=False)
+    assert found.honest.mean < 0.1
+
+
+def test_a_wide_file_on_the_command_line(tmp_path):
+    pq.write_table(many(120, 5_200), tmp_path / "wide.parquet")
+    (tmp_path / "small.toml").write_text(
+        '[[stage]]\nuse = "relevance"\nname = "triage"\nstatistics = "leading"\ncut = { top = 50 }\n\n[[stage]]\nuse = "search"\nmodel = "ridge"\n'
+    )
+    said = run("select", "wide.parquet", "--target", "loaf_volume", "--plan", "small.toml", "--quick", "--no-state", cwd=tmp_path)
+    assert "5200 → 50" in said and "assay_00005" in said
+
+
+@pytest.mark.parametrize("name", ["wide"])
+def test_it_is_a_plan_by_name(name):
+    assert [s.name or s.use for s in chaff.named_plan(name).stages][:2] == ["triage", "screen"]
