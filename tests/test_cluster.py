@@ -1,12 +1,14 @@
 """A real scheduler with two worker processes: the same answers as one machine, and faults that are said."""
 
 import json
+import multiprocessing
 import os
 import signal
 import subprocess
 import sys
 import threading
 import time
+from concurrent.futures import ProcessPoolExecutor
 
 import numpy as np
 import pandas as pd
@@ -60,6 +62,18 @@ CALLS = {
     "compare": lambda t, w: chaff.compare(t, ["leading", "forward"], "ridge", sizes=[1, 3], workers=w).frame.drop(columns="seconds"),
     "linear": lambda t, w: chaff.prune_linear(t, workers=w).frame,
 }
+
+
+@pytest.fixture(scope="module")
+def processes():
+    with ProcessPoolExecutor(2, mp_context=multiprocessing.get_context("spawn")) as pool:
+        yield pool
+
+
+@pytest.mark.parametrize("name", CALLS)
+def test_every_call_answers_from_two_processes_as_in_one(processes, tables, name):
+    here, there = tables
+    pd.testing.assert_frame_equal(CALLS[name](there, processes), CALLS[name](here, None), rtol=1e-12, atol=1e-12)
 
 
 @pytest.mark.parametrize("name", CALLS)

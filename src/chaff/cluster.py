@@ -6,6 +6,7 @@ import contextlib
 import logging
 import os
 import sys
+import warnings
 from collections.abc import Callable, Sequence
 from concurrent.futures import Executor, Future
 from typing import Any
@@ -114,7 +115,9 @@ class Cluster(Executor):
                     raise DataError(f"worker {worker} {what} {path}: the data has to lie where every worker finds it")
 
     def submit(self, fn: Callable[..., Any], /, *given: Any, **named: Any) -> Future[Any]:
-        future: Future[Any] = self._executor.submit(fn, *given, **named)
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # that units are large is known: they are what there is to work on
+            future: Future[Any] = self._executor.submit(fn, *given, **named)
         return future
 
     def share(self, packed: bytes) -> Any:

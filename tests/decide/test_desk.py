@@ -44,6 +44,7 @@ def test_of_a_long_one_a_sample_that_is_said(short):
     found = desk_of(table, rows, held, "auto", Work(3))
     assert (found.rows.size, found.held.size, len(found.train)) == (400, 400, 400)
     assert "400 of 2,000 training rows (and 400 of 1,000 held out)" in found.words and "--rows all" in found.words
+    assert "a difference in R² is then known to some ±0.02" in found.words
     assert set(found.train.row_numbers) <= set(rows) and set(found.table.row_numbers[found.held]) <= set(held)
     np.testing.assert_array_equal(found.train.column("sieve_2").values, table.column("sieve_2").values[found.train.row_numbers])
     again = desk_of(table, rows, held, "auto", Work(3))
@@ -135,7 +136,7 @@ def test_single_calls_see_a_sample_too(short, tmp_path):
     table = chaff.open_table(frame, "loaf_volume")
     assert sample_of(table, None, False, Work())[0] is table
     some, words = sample_of(table, None, True, Work())
-    assert len(some) == 400 and words.startswith("400 of 3,000 rows are looked at")
+    assert len(some) == 400 and words.startswith("400 of 3,000 rows are looked at") and words.endswith("±0.05")
     stored = chaff.open_table(tmp_path / "lots.parquet", "loaf_volume", scratch=tmp_path / "s")
     assert len(sample_of(stored, None, False, Work())[0]) == 500
     assert sample_of(stored, "all", True, Work())[0] is stored

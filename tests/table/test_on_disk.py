@@ -72,6 +72,7 @@ def test_text_and_other_files_are_turned_once(frame, tmp_path, ending):
         frame.to_csv(path, index=False, sep="\t" if ending == "tsv" else ",")
     there = chaff.open_table(path, "y", scratch=tmp_path / "scratch")
     identical(there, chaff.open_table(path, "y"))
+    assert "1 text file was turned into Parquet there" in there.notes[-1]
     (made,) = (tmp_path / "scratch").rglob("text.parquet")
     stamp = made.stat().st_mtime_ns
     identical(chaff.open_table(path, "y", scratch=tmp_path / "scratch"), there)
@@ -147,7 +148,7 @@ def test_a_long_table_is_summed_in_more_lanes_and_the_sums_are_the_same(frame, t
     there, here = chaff.open_table(folder, "y", scratch=tmp_path / "s"), chaff.open_table(folder, "y")
     names = [f for f in here.features if here.kind(f) not in ("date", "text")]
     monkeypatch.setattr(moments, "LANE_ROWS", 1000)
-    assert moments.lanes_of(there, 40) == 6 and moments.lanes_of(here, 40) == 2
+    assert moments.lanes_of(there, 40, 1) == 6 and moments.lanes_of(here, 40, 1) == 2
     a, b = table_moments(there, names), table_moments(here, names)
     np.testing.assert_allclose(a.P, b.P, rtol=1e-12)
     np.testing.assert_allclose(a.sums_missing, b.sums_missing, rtol=1e-12, atol=1e-9)
@@ -302,6 +303,15 @@ class TestLimits:
             chaff.open_table(folder, "y", memory="1MB", scratch=tmp_path / "s")
         with pytest.raises(chaff.DataError, match=r"500 MB holds 1,8\d\d,\d\d\d rows"):
             Limit.of("500MB", None).check(10**8, 50, "lots")
+
+    def test_products_of_every_pair_are_refused_where_they_do_not_fit(self):
+        rng = np.random.default_rng(0)
+        table = chaff.open_arrays(rng.normal(size=(30, 200)), rng.normal(size=30))
+        object.__setattr__(table.source.limit, "memory", 200_000.0)
+        with pytest.raises(
+            chaff.DataError, match=r"products of every pair of 201 columns of the arrays take 1.3 MB, of 200 kB .*chaff.triage"
+        ):
+            table_moments(table, table.features)
 
     def test_a_file_that_can_only_be_read_whole_is_refused_beyond_the_limit(self, frame, tmp_path, monkeypatch):
         frame[["assay_0", "y"]].to_json(tmp_path / "lots.jsonl", orient="records", lines=True)

@@ -20,6 +20,7 @@ from chaff.work import Work
 
 ROWS = 40_000  # for models; as many of the holdout
 SEEN = 100_000  # rows of a table on disk that figures of single columns are made of
+SPREAD = 0.4  # of the paired difference of one row, in R²: measured in benchmarks/scale.py
 MATRIX = 10.0  # times that a table's numbers are held where all columns stand side by side
 RAREST = 1_000  # rows of the rarest class that are wanted
 MOST = 4  # times as many rows at the most for its sake
@@ -96,18 +97,18 @@ def sample_of(table: Table, said: int | str | None, models: bool, work: Work, co
     some = _drawn(table, _wanted(table, asked), "rows of the models", work)
     if some is None:
         return table, ""
-    return replace(
-        table.some_rows(some), drawn_from=table
-    ), f"{some.size:,} of {len(table):,} rows are looked at, drawn at random (--rows all: every row)"
+    words = f"{some.size:,} of {len(table):,} rows are looked at, drawn at random (--rows all: every row)"
+    return replace(table.some_rows(some), drawn_from=table), f"{words}: a correlation is known to ±{some.size**-0.5:.1g}"
 
 
 def _words(train: Table, used: int, used_held: int, held: int) -> str:
     of_held = f" (and {used_held:,} of {held:,} held out)" if used_held < held else ""
     if used == len(train):
         return f"scored on {used_held:,} of {held:,} held out rows, drawn at random (rows='all', --rows all: every row)"
-    words = (
-        f"models and searches see {used:,} of {len(train):,} training rows{of_held}, drawn at random (rows='all', --rows all: every row)"
-    )
+    drawn = f"{used:,} of {len(train):,} training rows{of_held}"
+    words = f"models and searches see {drawn}, drawn at random (rows='all', --rows all: every row)"
+    if not train.target.classes:
+        words += f"; a difference in R² is then known to some ±{SPREAD / used**0.5:.1g}"
     if train.target.classes:
         rarest = int(np.bincount(train.y.astype(int)).min() * used / len(train))
         words += f"; about {rarest:,} of the rarest class"

@@ -28,8 +28,10 @@ from chaff.work import Work, task
 LEAST_ROWS = 1024  # of a chunk, however many columns there are
 SHIFT_ROWS = 100  # rows whose medians give the shift
 DENSE_SHARE = 0.15  # missing share from which matrix products beat row additions
+PRODUCTS = 2  # further tables of the same size that are made of them
 WIDE = 1500  # design columns
-LANES, LANE_ROWS, LANE_BYTES = 32, 1_000_000, 4e6
+LANES, LANE_ROWS = 64, 1_000_000
+LANES_SHARE = 0.1  # of the memory, for what all lanes give back
 CHUNK_BYTES = 1 << 23  # columns of one chunk: small enough to stay in the third-level cache while its parts are gathered
 
 # What adds up, beside the counts of rows and their weight.
@@ -307,7 +309,9 @@ def part_moments(table: Table, features: Sequence[str], part: Ints, parts: int, 
     layout = Layout.of(table, features)
     shift = learn_shift(table, layout)
     q = layout.width + layout.targets
-    lanes = lanes_of(table, q)
+    lanes = lanes_of(table, q, parts)
+    if table.source.limit is not None:
+        table.source.limit.check_products(q, lanes * parts + PRODUCTS, table.label)
     done = work.each(task(_lane, table, layout, shift, part, parts, lanes), range(lanes))
     for later in done[1:]:
         for mine, other in zip(done[0], later, strict=True):
@@ -315,13 +319,15 @@ def part_moments(table: Table, features: Sequence[str], part: Ints, parts: int, 
     return [learner.finish() for learner in done[0]]
 
 
-def lanes_of(table: Table, q: int) -> int:
+def lanes_of(table: Table, q: int, parts: int) -> int:
     """Into how many lanes the rows are split: by the table, not by the workers, so that sums do not depend on who works. A wide table
     has one, for every lane holds a q x q accumulator for each part; a long one on disk has more, so that many machines can take part."""
     if q > WIDE:
         return 1
-    most = min(LANES, int(LANE_BYTES // (8 * q * q)))
-    return max(2, min(most, len(table) // LANE_ROWS)) if table.source.spill is not None else 2
+    if table.source.spill is None or table.source.limit is None:
+        return 2
+    most = int(LANES_SHARE * table.source.limit.memory / (8 * q * q * parts))
+    return max(2, min(LANES, most, len(table) // LANE_ROWS))
 
 
 def _lane(table: Table, layout: Layout, shift: Floats, part: Ints, parts: int, lanes: int, k: int) -> list[MomentsLearner]:

@@ -64,13 +64,33 @@ class Limit:
                 f"{size_in_words(least)} is the least ({fits})"
             )
 
+    def check_products(self, columns: int, tables: int, label: str) -> None:
+        """Refuse products of every pair of columns that would take more memory than there may be, before they are made.
+
+        Parameters
+        ----------
+        columns, tables : int
+            So many tables of columns × columns numbers.
+
+        Raises
+        ------
+        DataError
+        """
+        needed = 8.0 * tables * columns * columns
+        if needed > self.memory:
+            raise DataError(
+                f"products of every pair of {columns:,} columns of {label} take {size_in_words(needed)}, of {size_in_words(self.memory)} "
+                "that may be taken: let fewer columns through first (chaff.triage; chaff select --plan wide; --ignore)"
+            )
+
     @property
     def pages(self) -> float:
         return PAGES_SHARE * self.memory
 
-    def words(self, spill: Spill | None, rows: int) -> str:
+    def words(self, spill: Spill | None, rows: int, texts: int) -> str:
         """What is said of a table that stays on disk."""
         where = f" in {spill.scratch.folder}" if spill is not None else ""
+        where += f"; {texts} text file{'s were' if texts > 1 else ' was'} turned into Parquet there, in {self.root}" if texts else ""
         if self.forced:
             return f"stays on disk: decoded columns go to scratch{where}"
         parts = (("the program", PROGRAM), ("target, folds and the like", 8.0 * VECTORS * rows), ("pages of columns", self.pages))

@@ -100,7 +100,7 @@ def open_on(source: Any, terms: Terms, holdout: Any = None, limit: Limit | None 
     if isinstance(arrow, StoredTable):
         limit.check(arrow.num_rows, arrow.num_columns, label)
         source_read = on_disk(source_read, limit)
-        note = "; ".join(filter(None, [note, limit.words(source_read.spill, arrow.num_rows)]))
+        note = "; ".join(filter(None, [note, limit.words(source_read.spill, arrow.num_rows, arrow.texts)]))
     table = build_table(source_read, told, held)
     said = (*guesses(source, terms.reading), *table.notes, *([note] if note else []))
     table = replace(table, terms=replace(terms, missing_flags=(), fill={}), notes=said)

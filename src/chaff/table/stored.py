@@ -127,6 +127,11 @@ class StoredTable:
         return sum(p.rows for p in self.pieces)
 
     @property
+    def texts(self) -> int:
+        """How many of its files were turned into Parquet first."""
+        return sum(p.named != "" and p.named != p.path.rpartition("/")[2] for p in self.pieces)
+
+    @property
     def marks(self) -> tuple[object, ...]:
         """What tells one state of the files from another."""
         return tuple((p.path, p.size, p.changed, p.rows, p.given) for p in self.pieces)
