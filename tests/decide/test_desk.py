@@ -17,7 +17,7 @@ from tests.cli.test_commands import run
 @pytest.fixture
 def short(monkeypatch):
     """Tables are long from 400 rows on."""
-    for name, rows in (("ROWS", 400), ("RAREST", 30), ("SEEN", 500)):
+    for name, rows in (("UP_TO", 450), ("ROWS", 400), ("RAREST", 30), ("SEEN", 500)):
         monkeypatch.setattr(desks, name, rows)
 
 
@@ -52,6 +52,7 @@ def test_of_a_long_one_a_sample_that_is_said(short):
     assert not np.array_equal(desk_of(table, rows, held, "auto", Work(4)).train.row_numbers, found.train.row_numbers)
     assert desk_of(table, rows, held, 150, Work()).rows.size == 150
     assert not desk_of(table, rows, held, "all", Work()).sampled
+    assert not desk_of(table, rows[:450], held[:450], "auto", Work()).sampled  # to leave a few out would gain nothing
     only = desk_of(table, rows[:300], held, "auto", Work())
     assert only.rows.size == 300 and "scored on 400 of 1,000 held out rows" in only.words
 

@@ -53,6 +53,8 @@ def test_from_files_is_as_in_memory(frame, tmp_path, pieces):
     assert there.source.spill is not None and "scratch" in there.notes[-1]
     identical(there, chaff.open_table(folder, "y", **ROLES))
     identical(chaff.open_table(folder, "y", scratch=tmp_path / "scratch", **ROLES), there)  # from what lies there now
+    other = chaff.open_table(folder, "y", scratch=tmp_path / "scratch", ids=["lot"], missing=["Alba"])
+    assert len(list((tmp_path / "scratch").iterdir())) == 1 and "Alba" not in other.levels("variety")
 
 
 def test_the_order_of_the_files_is_the_order_of_the_rows(frame, tmp_path):

@@ -43,7 +43,7 @@ scratch_option = click.option(
     "--scratch", type=click.Path(), metavar="DIR", help="Folder for what stays on disk; without --memory every table stays there."
 )
 rows_said_option = click.option(
-    "--rows", "model_rows", metavar="N|all", help="Training rows that models and searches see: 40,000 of a longer table, drawn at random."
+    "--rows", "model_rows", metavar="N|all", help="Training rows that models and searches see: 40,000 of more than 50,000, drawn at random."
 )
 
 

@@ -18,7 +18,8 @@ from chaff.table.on_disk import COPIES, PROGRAM, VECTORS
 from chaff.table.table import Table
 from chaff.work import Work
 
-ROWS = 40_000  # for models; as many of the holdout
+UP_TO = 50_000  # rows that are all seen: to leave a few out would gain nothing
+ROWS = 40_000  # for models, of more; as many of the holdout
 SEEN = 100_000  # rows of a table on disk that figures of single columns are made of
 SPREAD = 0.4  # of the paired difference of one row, in R²: measured in benchmarks/scale.py
 MATRIX = 10.0  # times that a table's numbers are held where all columns stand side by side
@@ -63,7 +64,7 @@ def desk_of(table: Table, rows: Ints, held: Ints, said: int | str, work: Work) -
     """
     train = table.take(rows)
     some = _drawn(train, _wanted(train, said), "rows of the models", work)
-    of_held = _drawn(table.take(held), ROWS, "rows of the holdout", work) if held.size and said != "all" else None
+    of_held = _drawn(table.take(held), ROWS, "rows of the holdout", work) if held.size > UP_TO and said != "all" else None
     if some is None and of_held is None:
         return Desk(table, rows, held, train)
     mine = rows if some is None else rows[some]
@@ -118,8 +119,8 @@ def _words(train: Table, used: int, used_held: int, held: int) -> str:
 def _wanted(train: Table, said: int | str) -> int:
     n, wanted = len(train), said if isinstance(said, int) else len(train)
     if said == "auto":
-        wanted = min(n, ROWS)
-        if train.target.classes and n > ROWS:
+        wanted = n if n <= UP_TO else ROWS
+        if train.target.classes and n > UP_TO:
             rarest = int(np.bincount(train.y.astype(int)).min())
             wanted = int(np.clip(RAREST * n / max(rarest, 1), ROWS, min(n, MOST * ROWS)))
     return _fitting(train, min(n, wanted), said)

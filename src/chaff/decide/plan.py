@@ -66,7 +66,7 @@ class Scoring:
     holdout : float
         Share of the rows set aside before anything is looked at; 0 for none.
     rows : "auto", "all" or int
-        Training rows that models and searches see. auto: all up to 40,000, beyond that so many drawn at random, up to 160,000 where a
+        Training rows that models and searches see. auto: all up to 50,000, beyond that 40,000 drawn at random, up to 160,000 where a
         class is rare; a paired difference in R² is then known to some 0.002. Sums are taken over every row all the same.
     """
 

@@ -244,8 +244,8 @@ def select(
         the table has an order, whole groups when it has groups. Rows that came with ``open_table(…, holdout=…)`` are the
         holdout instead.
     rows : "auto", "all" or int, optional
-        Training rows that models and searches see; the plan's, auto by default: all up to 40,000, of more a sample, which is said.
-        Sums over rows are taken over all of them.
+        Training rows that models and searches see; the plan's, auto by default: all up to 50,000, of more a sample of 40,000,
+        which is said. Sums over rows are taken over all of them.
     pins : iterable of Pin
         From `chaff.pin_keep` and `chaff.pin_drop`; they beat every stage.
     seed : int

@@ -171,8 +171,8 @@ def stored_files(source: Any) -> tuple[StoredTable, str] | None:
 
 def on_disk(source: Source, limit: Limit) -> Source:
     """The source with its decoded columns on disk."""
-    arrow, reading = source.arrow, source.reading
-    spill = Spill(Scratch.of(limit.root, *arrow.marks, reading), limit.pages)
+    arrow = source.arrow  # how cells are read tells columns apart, not folders: other roles find the same scratch
+    spill = Spill(Scratch.of(limit.root, *arrow.marks), limit.pages)
     spill.scratch.check_room(8.0 * arrow.num_rows * arrow.num_columns)
     return replace(source, spill=spill, decoded=mapped_cache())
 
