@@ -230,9 +230,14 @@ class TestCommandLine:
         chaff.demo.lots(rows=1600).to_csv(tmp_path / "lots.csv", index=False)
         call = [CHAFF, "select", "lots.csv", "--target", "loaf_volume", "--cluster", scheduler.scheduler_address, "--out", "o"]
         process = subprocess.Popen([*map(str, call)], cwd=tmp_path, env=ENV, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
-        time.sleep(9)
+        assert process.stderr is not None
+        said = ""
+        while "importance" not in said:  # in the middle of the work, however long libraries took to load
+            line = process.stderr.readline()
+            assert line, said
+            said += line
         process.send_signal(signal.SIGINT)
-        out, err = process.communicate(timeout=60)
+        _, err = process.communicate(timeout=60)
         assert process.returncode == 130 and "Traceback" not in err, err
         for _ in range(60):
             if not any(cluster.client.processing().values()):
