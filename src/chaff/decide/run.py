@@ -281,21 +281,14 @@ def select(
     >>> "crumb_score" in run.features
     False
     """
-    plan = plan_for(table) if plan is None else _plan_of(plan, models)
-    asked: dict[str, Any] = {k: v for k, v in (("holdout", holdout), ("rows", rows)) if v is not None}
-    plan = replace(plan, score=replace(plan.score, **asked))
+    plan = _asked(plan_for(table) if plan is None else _plan_of(plan, models), holdout=holdout, rows=rows)
     if honest not in WAYS:
         raise UsageError(f"honest must be one of {', '.join(WAYS)}, not {honest!r}")
     work = Work(seed, workers, watch)
     taught, held, how = set_aside(table, plan.score.holdout, work)
     desk = desk_of(table, taught, held, plan.score.rows, work)
-    train, all_rows = desk.train, table.take(taught)
-    pinned = checked_pins([*plan.pins, *pins], table)
-    folds = make_folds(train, plan.score.folds_for(train), plan.score.repeats_for(train), work)
-    named = None if plan.score.model is None else as_model(plan.score.model)
-    whole = all_rows if desk.sampled else None
-    setting = Setting(folds, named, metric=plan.score.metric, pins=pinned, work=work, whole=whole)
-    walked = walk_stages(plan, train, setting, after_stage)
+    all_rows, pinned = table.take(taught), checked_pins([*plan.pins, *pins], table)
+    walked = walk_stages(plan, desk.train, _setting_of(plan, desk, all_rows, pinned, work), after_stage)
     work.tell("closing")
     closing = close(table, desk, held, plan, walked, honest)
     told = replace(plan, table=table.terms, pins=tuple(pinned.values()))
@@ -303,6 +296,19 @@ def select(
     ledger = replace(walked.ledger, holdout_reads=part.reads, kept_shares=_kept_shares(walked))
     selection = selection_of(table, walked, all_rows, told, closing, ledger, part, seed)
     return Run(table, desk, walked.reports, closing, ledger, selection, held, told)
+
+
+def _asked(plan: Plan, **score: Any) -> Plan:
+    """The plan with what the call itself said of scores."""
+    return replace(plan, score=replace(plan.score, **{k: v for k, v in score.items() if v is not None}))
+
+
+def _setting_of(plan: Plan, desk: Desk, all_rows: Table, pinned: Mapping[str, Pin], work: Work) -> Setting:
+    """What the stages share: folds of the rows that models see, and every training row beside them where those are a sample."""
+    train, score = desk.train, plan.score
+    folds = make_folds(train, score.folds_for(train), score.repeats_for(train), work)
+    named = None if score.model is None else as_model(score.model)
+    return Setting(folds, named, metric=score.metric, pins=pinned, work=work, whole=all_rows if desk.sampled else None)
 
 
 def _counted(table: Table, pinned: Mapping[str, Pin], part: HoldoutPart, state: bool) -> HoldoutPart:

@@ -33,8 +33,6 @@ class Limit:
     """How much memory the whole process may take, and where scratch goes."""
 
     memory: float
-    told: bool
-    """Whether a person said so."""
     root: Path
     forced: bool = False
     """Whether columns go to disk however small the table is."""
@@ -42,7 +40,7 @@ class Limit:
     @classmethod
     def of(cls, memory: str | float | None, scratch: str | Path | None, forced: bool = False) -> Limit:
         size = bytes_of(memory) if memory is not None else MACHINE_SHARE * machine_bytes()
-        return cls(size, memory is not None, scratch_root(scratch), forced or (scratch is not None and memory is None))
+        return cls(size, scratch_root(scratch), forced or (scratch is not None and memory is None))
 
     def holds(self, cells: float) -> bool:
         """Whether a table of so many cells may be worked on in memory."""
