@@ -11,6 +11,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable
 from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, CancelledError, Executor, Future, ThreadPoolExecutor, wait
+from itertools import pairwise
 from typing import Any
 
 from chaff.errors import ChaffError, UsageError, WorkerError
@@ -59,14 +60,15 @@ def carried_out(executor: Executor, run: Run, task: Callable[[Any], Any], units:
 def _handed_out(executor: Executor, run: Run, task: Callable[[Any], Any], units: list[Any]) -> list[Future[list[Any]]]:
     """Futures of blocks of units."""
     try:
-        size = -(-len(units) // (BLOCKS_A_WORKER * workers_of(executor)))
-        blocks = [units[k : k + size] for k in range(0, len(units), size)]
+        count = min(len(units), BLOCKS_A_WORKER * workers_of(executor))
+        edges = [len(units) * k // count for k in range(count + 1)]  # as even as can be: the last block is waited for by all
+        blocks = [units[a:b] for a, b in pairwise(edges)]
         if isinstance(executor, ThreadPoolExecutor):
             return [executor.submit(run, task, b) for b in blocks]
         packed = _packed(executor, task)
         share = getattr(executor, "share", None)
-        given = share(packed) if share is not None else packed
-        return [executor.submit(_in_process, run, given, b) for b in blocks]
+        given, key = share(packed) if share is not None else packed, hashlib.sha256(packed).digest()
+        return [executor.submit(_in_process, run, key, given, b) for b in blocks]
     except ChaffError:
         raise
     except Exception as error:
@@ -131,16 +133,15 @@ _tasks: OrderedDict[bytes, Any] = OrderedDict()
 _lock = threading.Lock()
 
 
-def _in_process(run: Run, packed: bytes, units: list[Any]) -> list[Any]:
-    """Units in another process; an error says where that was."""
+def _in_process(run: Run, key: bytes, packed: bytes, units: list[Any]) -> list[Any]:
+    """Units in another process, of a task that goes by this key; an error says where that was."""
     try:
-        return run(_opened(packed), units)
+        return run(_opened(key, packed), units)
     except ChaffError as error:
         raise type(error)(f"{error} (on the worker {socket.gethostname()}, process {os.getpid()})") from None
 
 
-def _opened(packed: bytes) -> Any:
-    key = hashlib.sha256(packed).digest()
+def _opened(key: bytes, packed: bytes) -> Any:
     with _lock:
         if key in _tasks:
             _tasks.move_to_end(key)

@@ -208,7 +208,7 @@ def joined(train: Sample, growth: Growth, parts: list[Grown]) -> FittedForest:
         pick + np.repeat(sets_before, nodes).astype(np.int32),
         np.concatenate([*(g.sets for g in parts), np.zeros((1, 4), np.uint64)]),
         value,
-        np.sum([g.gains for g in parts], axis=0),
+        np.concatenate([g.gains for g in parts]).sum(0),
         np.concatenate([g.in_bag for g in parts]),
     )
 

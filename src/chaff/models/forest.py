@@ -12,7 +12,7 @@ from chaff.errors import UsageError
 from chaff.kernels.tree_walks import DEEPEST
 from chaff.metrics import Need
 from chaff.models.fitted_trees import FittedForest, joined
-from chaff.models.growth import ROWS_PER_UNIT, TREES_PER_UNIT, Drawing, Growth, Target
+from chaff.models.growth import ROWS_PER_UNIT, TREES_PER_UNIT, UNITS_A_WORKER, Drawing, Growth, Target
 from chaff.models.protocols import Form, Sample
 from chaff.work import Work
 
@@ -50,7 +50,8 @@ def grow(
         bins.by_rows, np.ascontiguousarray(bins.codes), target, drawing, bins.counts, bins.category, columns_per_split,
         leaf, min(depth or DEEPEST, DEEPEST), work.key("forest"), mark, columns_per_tree, at_random, leaf if whole_levels else 1,
     )  # fmt: skip
-    a_unit = max(TREES_PER_UNIT, ROWS_PER_UNIT // bins.codes.shape[1])
+    share = -(-trees // (UNITS_A_WORKER * work.at_once))  # the last unit is waited for by all
+    a_unit = max(1, min(TREES_PER_UNIT, share), ROWS_PER_UNIT // max(1, bins.codes.shape[1]))
     units = [range(t, min(t + a_unit, trees)) for t in range(0, trees, a_unit)]
     return joined(train, growth, work.each(growth.some, units))
 

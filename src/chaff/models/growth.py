@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -12,7 +13,8 @@ from chaff.arrays import Bytes, Flags, Floats, Ints
 from chaff.kernels.forest import TINY, grow_trees
 from chaff.models.protocols import Sample
 
-TREES_PER_UNIT = 10
+TREES_PER_UNIT = 10  # at the most
+UNITS_A_WORKER = 8
 FINEST, COARSEST = 64, 8  # steps in which the heaviest row counts
 MOST_COUNTED = 1 << 20  # in all, so that every product of class counts is a whole number
 ROWS_PER_UNIT = 20_000  # small trees are handed out more at a time
@@ -119,6 +121,7 @@ class Grown:
     """Nodes of each tree."""
     set_counts: Ints
     gains: Floats
+    """float64 (trees, features): summed once for all trees, so that no digit depends on who grew which."""
     in_bag: Bytes
     updates: int
 
@@ -148,6 +151,10 @@ class Growth:
     """Whether one cut a column is drawn in place of the best."""
     least: int = 1
     """Rows that a level must have in a node to be told apart from other such levels."""
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        """Codes travel once, and are turned there."""
+        return _turned, tuple(getattr(self, f.name) for f in fields(self) if f.name != "rows")
 
     @cached_property
     def most(self) -> int:
@@ -179,7 +186,7 @@ class Growth:
             np.concatenate([value[i, s] for i, s in enumerate(flat)]),
             nodes,
             set_counts,
-            gains.sum(0) * t.unit**2,
+            gains * t.unit**2,
             in_bag,
             int(updates),
         )
@@ -197,3 +204,7 @@ class Growth:
             np.zeros((1 if one else self.most + 2, k), np.int64), np.zeros(k, np.int64), np.zeros(k, np.int64), np.empty(p, np.int64),
             np.empty(max(want, self.in_play), np.uint32),
         )  # fmt: skip
+
+
+def _turned(columns: Bytes, *rest: Any) -> Growth:
+    return Growth(np.ascontiguousarray(columns.T), columns, *rest)

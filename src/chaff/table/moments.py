@@ -312,7 +312,8 @@ def part_moments(table: Table, features: Sequence[str], part: Ints, parts: int, 
     lanes = lanes_of(table, q, parts)
     if table.source.limit is not None:
         table.source.limit.check_products(q, lanes * parts + PRODUCTS, table.label)
-    done = work.each(task(_lane, table, layout, shift, part, parts, lanes), range(lanes))
+    small = part.astype(np.int8 if parts < 128 else np.int64)  # it travels to every worker
+    done = work.each(task(_lane, table, layout, shift, small, parts, lanes), range(lanes))
     for later in done[1:]:
         for mine, other in zip(done[0], later, strict=True):
             mine.merge(other)
