@@ -150,7 +150,7 @@ def test_trees_are_those_of_a_plain_search_over_every_cut(classes, categories, s
     y = z if classes == 0 else np.digitize(z, np.quantile(z, np.linspace(0, 1, classes + 1)[1:-1]))
     weights = rng.random(n) * (rng.random(n) < 0.8) if leaf == 3 else None
     s = sample(codes, y, classes, category, weights)
-    forest = Forest(trees=3, columns_per_split=3, leaf_rows=leaf, depth=depth).grow(s, WORK, mark=True)
+    forest = Forest(trees=3, columns_per_split=3, leaf_rows=leaf, depth=depth).grow(s, WORK, mark=np.arange(n))
     gains, total = np.zeros(p), np.zeros((n, s.targets.shape[1]))
     cumulated = np.empty(0) if weights is None else np.cumsum(weights)
     guide = np.minimum(np.searchsorted(cumulated, np.arange(n) / n * cumulated[-1], side="right"), n - 1) if weights is not None else None
@@ -215,9 +215,9 @@ def test_out_of_bag_importance_equals_its_definition(classes):
     z = codes[:, 0] + 0.5 * codes[:, 1] + rng.normal(size=120)
     y = z if not classes else np.digitize(z, np.quantile(z, np.linspace(0, 1, classes + 1)[1:-1]))
     s = sample(codes, y, classes, weights=rng.random(120) + 0.1)
-    forest = Forest(trees=12).grow(s, WORK, mark=True)
+    forest = Forest(trees=12).grow(s, WORK, mark=np.arange(120))
     chosen = np.sort(rng.choice(120, 70, replace=False))
-    found = forest.out_of_bag_importance(s, chosen, 2, WORK)
+    found = Forest(trees=12).grow(s, WORK, mark=chosen).out_of_bag_importance(s, chosen, 2, WORK)
     loss = squared_loss if not classes else log_loss
 
     def losses(rows):
@@ -249,7 +249,7 @@ def test_rows_of_one_unit_are_drawn_together():
     units = np.repeat(np.arange(30), 4)
     codes = rng.integers(1, 9, (120, 3)).astype(np.uint8)
     weights = np.where(np.arange(120) % 4 == 3, 0.0, 1.0)
-    forest = Forest(trees=40).grow(sample(codes, rng.normal(size=120), weights=weights), WORK, units, mark=True)
+    forest = Forest(trees=40).grow(sample(codes, rng.normal(size=120), weights=weights), WORK, units, np.arange(120))
     together = forest.in_bag.reshape(40, 30, 4)
     assert (together[:, :, 0] == together[:, :, 1]).all() and (together[:, :, 0] == together[:, :, 2]).all()
     assert not together[:, :, 3].any()  # weighs nothing

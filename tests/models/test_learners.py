@@ -192,7 +192,7 @@ def test_early_stopping_stops_on_inner_folds():
 
 def test_out_of_bag_predictions_are_those_of_the_trees_that_have_not_seen_a_row():
     s = sample(table(70), "bins")
-    forest = chaff.Forest(trees=15).grow(s, WORK, mark=True)
+    forest = chaff.Forest(trees=15).grow(s, WORK, mark=np.arange(70))
     predicted, seen = forest.out_of_bag(s)
     for i in np.flatnonzero(seen)[:10]:
         values = []

@@ -4,6 +4,7 @@ will hold out, without what the stages before leave out."""
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -138,7 +139,14 @@ def pins_of(said: dict[str, Any], plan: Plan | None) -> tuple[Pin, ...]:
     return (*(p for p in (plan.pins if plan else ()) if p.feature not in named), *asked)
 
 
-def stand(data: str, said: dict[str, Any], show: Show, before: tuple[str, ...] = (), sees: str = "rows") -> Ground:
+def stand(
+    data: str,
+    said: dict[str, Any],
+    show: Show,
+    before: tuple[str, ...] = (),
+    sees: str = "rows",
+    in_passes: Callable[[Ground], bool] | None = None,
+) -> Ground:
     """Open the table and walk to where the command stands.
 
     Parameters
@@ -146,6 +154,9 @@ def stand(data: str, said: dict[str, Any], show: Show, before: tuple[str, ...] =
     sees : "rows", "models" or "matrix"
         What the command does with a long table: figures of single columns, of a sample where it is on disk; models, on a sample; all
         columns side by side, several times over.
+    in_passes : callable or None
+        Whether what the command does needs no rows side by side in memory, so that all of them may be asked for; None where that is so
+        for figures of single columns only.
     before : names of stages
         Where the command stands in a plan: everything in front of the first stage of these uses. Empty for the screen itself,
         in front of which nothing stands.
@@ -159,7 +170,8 @@ def stand(data: str, said: dict[str, Any], show: Show, before: tuple[str, ...] =
     pinned = checked_pins(pins, whole)
     table, held, notes = _without_holdout(whole, said, plan)
     table = not_dropped(table, pinned)
-    looked, note = _looked_at(table, said, sees)
+    passes = sees == "rows" if in_passes is None else in_passes(Ground(table, whole, pins, plan, (), held, ()))
+    looked, note = _looked_at(table, said, sees, passes)
     notes += [note] if note else []
     left: tuple[str, ...] = ()
     if before and not said["all_columns"]:
@@ -196,14 +208,14 @@ def _without_holdout(table: Table, said: dict[str, Any], plan: Plan | None) -> t
     return table.take(rows), int(held.size), [words]
 
 
-def _looked_at(table: Table, said: dict[str, Any], sees: str) -> tuple[Table, str]:
+def _looked_at(table: Table, said: dict[str, Any], sees: str, in_passes: bool) -> tuple[Table, str]:
     """(the rows that are looked at, what is said of them): of a long table a sample."""
     from chaff.cli.options import rows_said
     from chaff.decide.desk import COPIES, MATRIX, sample_of
     from chaff.work import Work
 
     asked = rows_said(said.get("model_rows"))
-    return sample_of(table, asked, sees == "models", Work(said["seed"]), MATRIX if sees == "matrix" else COPIES)
+    return sample_of(table, asked, sees == "models", Work(said["seed"]), MATRIX if sees == "matrix" else COPIES, in_passes)
 
 
 def _walked(

@@ -13,6 +13,7 @@ from chaff.cli.options import all_option, columns_option, file_ending, pin_optio
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
+    from chaff.cli.ground import Ground
     from chaff.results.findings import Findings
 
 CUTS = ("top", "share", "above", "times_mean", "beyond_chance")
@@ -72,13 +73,18 @@ def command(data: str, **said: Any) -> None:
         model = {"name": "forest", "trees": said["trees"]}
     test = against_chance.asked_for(said)
     show = Show(said["form"])
-    ground = stand(data, said, show, before=("importance", *against_chance.TESTS), sees="models")
+    options = {"by": choice_said(said["by"], "--by"), "shuffles": said["shuffles"], "cut": _cut(said)}
+
+    def in_passes(ground: Ground) -> bool:
+        stages = [ground.stage(Importance, model=m, **options) for m in (model, against) if m is not None or m is model]
+        return not test and all(stage.learns_in_passes for stage in stages)
+
+    ground = stand(data, said, show, before=("importance", *against_chance.TESTS), sees="models", in_passes=in_passes)
     if said["decoys"]:
         ground = replace(ground, table=ground.table.with_decoys(said["decoys"], seed=said["seed"]))
     if test:
         _against_chance(test, ground, said, model, limits, show)
         return
-    options = {"by": choice_said(said["by"], "--by"), "shuffles": said["shuffles"], "cut": _cut(said)}
     stage = ground.stage(Importance, model=model, **options)
     other = ground.stage(Importance, model=against, **options) if against is not None else None
     ground.tell(show)

@@ -77,8 +77,9 @@ def command(data: str | None, **said: Any) -> None:
     file_ending(said["out"], (".json", ".csv", ".parquet"), "--out")
     asked = _asked(said)
     from chaff.cli.ground import stand
+    from chaff.models.needs import learns_in_passes
 
-    ground = stand(data, said, show, before=("search",), sees="models")
+    ground = stand(data, said, show, before=("search",), sees="models", in_passes=lambda g: all(map(learns_in_passes, _models(g, asked))))
     ground.tell(show)
     found = _searched(ground, said, asked, show)
     _show(show, found, asked, said)
@@ -113,16 +114,24 @@ def _asked(said: dict[str, Any]) -> Asked:
     return Asked(rule, choice_said(said["model"], "--model"), choice_said(said["against"], "--against"), now)
 
 
+def _models(ground: Ground, asked: Asked) -> list[Any]:
+    """The model that is searched with, and the one beside it."""
+    from chaff.methods.search.stage import Search
+    from chaff.models.named import as_model
+
+    stage, score = ground.stage(Search, model=asked.model), ground.plan.score if ground.plan else None
+    model = stage.model if stage.model is not None else (score.model if score and score.model is not None else ground.linear_model)
+    return [as_model(model), *([as_model(asked.against)] if asked.against is not None else [])]
+
+
 def _searched(ground: Ground, said: dict[str, Any], asked: Asked, show: Show) -> Found:
     from chaff.cli.search_bar import SearchBar
     from chaff.decide.calls.search import runs, search
     from chaff.methods.search.stage import Search
-    from chaff.models.named import as_model
 
     stage = ground.stage(Search, model=asked.model)
     score = ground.plan.score if ground.plan else None
-    model = stage.model if stage.model is not None else (score.model if score and score.model is not None else ground.linear_model)
-    models = [as_model(model), *([as_model(asked.against)] if asked.against is not None else [])]
+    models = _models(ground, asked)
     how = strategies_said(said["strategies"], stage.strategy, said["size"])
     shared = {
         "metric": said["metric"] or (score.metric if score else None),

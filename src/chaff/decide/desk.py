@@ -22,6 +22,7 @@ UP_TO = 50_000  # rows that are all seen: to leave a few out would gain nothing
 ROWS = 40_000  # for models, of more; as many of the holdout
 SEEN = 100_000  # rows of a table on disk that figures of single columns are made of
 SPREAD = 0.4  # of the paired difference of one row, in R²: measured in benchmarks/scale.py
+IN_PASSES = 80.0  # numbers a row that are held where everything is sums, bytes in scratch and single columns
 MATRIX = 10.0  # times that a table's numbers are held where all columns stand side by side
 RAREST = 1_000  # rows of the rarest class that are wanted
 MOST = 4  # times as many rows at the most for its sake
@@ -47,7 +48,7 @@ class Desk:
         return bool(self.words)
 
 
-def desk_of(table: Table, rows: Ints, held: Ints, said: int | str, work: Work) -> Desk:
+def desk_of(table: Table, rows: Ints, held: Ints, said: int | str, work: Work, in_passes: bool = False) -> Desk:
     """The rows that models see.
 
     Parameters
@@ -56,6 +57,8 @@ def desk_of(table: Table, rows: Ints, held: Ints, said: int | str, work: Work) -
         Training and holdout rows as positions in `table`.
     said : "auto", "all" or int
         How many training rows.
+    in_passes : bool
+        Whether no model needs its rows side by side in memory: every row may then be asked for, however many there are.
 
     Raises
     ------
@@ -63,7 +66,7 @@ def desk_of(table: Table, rows: Ints, held: Ints, said: int | str, work: Work) -
         When so many do not fit into the memory that was said.
     """
     train = table.take(rows)
-    some = _drawn(train, _wanted(train, said), "rows of the models", work)
+    some = _drawn(train, _wanted(train, said, COPIES, in_passes), "rows of the models", work)
     of_held = _drawn(table.take(held), ROWS, "rows of the holdout", work) if held.size > UP_TO and said != "all" else None
     if some is None and of_held is None:
         return Desk(table, rows, held, train)
@@ -75,7 +78,9 @@ def desk_of(table: Table, rows: Ints, held: Ints, said: int | str, work: Work) -
     return Desk(small, at, at_held, small.take(at), _words(train, mine.size, theirs.size, held.size))
 
 
-def sample_of(table: Table, said: int | str | None, models: bool, work: Work, copies: float = COPIES) -> tuple[Table, str]:
+def sample_of(
+    table: Table, said: int | str | None, models: bool, work: Work, copies: float = COPIES, in_passes: bool = False
+) -> tuple[Table, str]:
     """(what a single call sees, what is said of it): of a long table a sample, where models are fitted or the table is on disk.
 
     Parameters
@@ -85,6 +90,8 @@ def sample_of(table: Table, said: int | str | None, models: bool, work: Work, co
         Whether models are fitted on it: then a sample is taken of a table in memory too.
     copies : float
         How often its numbers are held at a time.
+    in_passes : bool
+        See `desk_of`.
 
     Raises
     ------
@@ -95,7 +102,7 @@ def sample_of(table: Table, said: int | str | None, models: bool, work: Work, co
         if table.source.spill is None:
             return table, ""
         asked = _fitting(table, min(SEEN, len(table)), "auto", copies)
-    some = _drawn(table, _wanted(table, asked), "rows of the models", work)
+    some = _drawn(table, _wanted(table, asked, copies, in_passes), "rows of the models", work)
     if some is None:
         return table, ""
     words = f"{some.size:,} of {len(table):,} rows are looked at, drawn at random (--rows all: every row)"
@@ -116,14 +123,29 @@ def _words(train: Table, used: int, used_held: int, held: int) -> str:
     return words
 
 
-def _wanted(train: Table, said: int | str) -> int:
+def _wanted(train: Table, said: int | str, copies: float, in_passes: bool) -> int:
     n, wanted = len(train), said if isinstance(said, int) else len(train)
     if said == "auto":
         wanted = n if n <= UP_TO else ROWS
         if train.target.classes and n > UP_TO:
             rarest = int(np.bincount(train.y.astype(int)).min())
             wanted = int(np.clip(RAREST * n / max(rarest, 1), ROWS, min(n, MOST * ROWS)))
-    return _fitting(train, min(n, wanted), said)
+    if said == "all" and in_passes:
+        return _in_passes(train)
+    return _fitting(train, min(n, wanted), said, copies)
+
+
+def _in_passes(train: Table) -> int:
+    """Every row, where memory has room for what is held a row however many columns there are."""
+    limit = train.source.limit if train.source.spill is not None else None
+    needed = PROGRAM + 8.0 * IN_PASSES * len(train)
+    if limit is not None and needed > limit.memory:
+        most = int((limit.memory - PROGRAM) / (8.0 * IN_PASSES))
+        raise DataError(
+            f"memory={size_in_words(limit.memory)} is too little for all {len(train):,} rows: {size_in_words(needed)} would do, "
+            f"or rows={most:,} (--rows {most})"
+        )
+    return len(train)
 
 
 def _fitting(train: Table, wanted: int, said: int | str, copies: float = COPIES) -> int:

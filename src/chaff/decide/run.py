@@ -26,7 +26,7 @@ from chaff.decide.telling import answer_line, closing_rows, closing_warnings, cl
 from chaff.decide.walk import AfterStage, Walked, walk_stages
 from chaff.errors import UsageError, nearest
 from chaff.evaluate.setting import Setting
-from chaff.evaluate.stage import name_of
+from chaff.evaluate.stage import InPasses, name_of
 from chaff.folds import make_folds
 from chaff.methods.search.stage import SearchTrail
 from chaff.models.named import as_model
@@ -286,7 +286,7 @@ def select(
         raise UsageError(f"honest must be one of {', '.join(WAYS)}, not {honest!r}")
     work = Work(seed, workers, watch)
     taught, held, how = set_aside(table, plan.score.holdout, work)
-    desk = desk_of(table, taught, held, plan.score.rows, work)
+    desk = desk_of(table, taught, held, plan.score.rows, work, _in_passes(plan, table))
     all_rows, pinned = table.take(taught), checked_pins([*plan.pins, *pins], table)
     walked = walk_stages(plan, desk.train, _setting_of(plan, desk, all_rows, pinned, work), after_stage)
     work.tell("closing")
@@ -301,6 +301,13 @@ def select(
 def _asked(plan: Plan, **score: Any) -> Plan:
     """The plan with what the call itself said of scores."""
     return replace(plan, score=replace(plan.score, **{k: v for k, v in score.items() if v is not None}))
+
+
+def _in_passes(plan: Plan, table: Table) -> bool:
+    """Whether no stage needs its rows side by side in memory."""
+    named = None if plan.score.model is None else as_model(plan.score.model)
+    setting = Setting.unfolded(table, model=named, metric=plan.score.metric)
+    return all(isinstance(stage, InPasses) and stage.in_passes(table, setting) for stage in plan.stages)
 
 
 def _setting_of(plan: Plan, desk: Desk, all_rows: Table, pinned: Mapping[str, Pin], work: Work) -> Setting:

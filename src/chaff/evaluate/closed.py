@@ -29,6 +29,7 @@ from chaff.table.table import Table
 from chaff.work import Work
 
 CLOSED_FORM_BYTES = 6 << 30  # past this the closed form is built for each set by itself
+A_STRETCH = 65_536  # rows that are predicted at a time
 A_BLOCK = 25  # sets that a worker takes at a time
 WIDE = 1000  # columns from which splits are worth handing out to workers
 
@@ -74,7 +75,10 @@ class ClosedSplit:
         spread[self.levels.columns[cols]] = beta
         self.levels.spread(spread)
         used = np.flatnonzero(spread.any(1))
-        return np.asarray(centre + about_means[:, used] @ spread[used])
+        out = np.empty((len(about_means), centre.size))
+        for start in range(0, len(out), A_STRETCH):
+            out[start : start + A_STRETCH] = centre + about_means[start : start + A_STRETCH, used] @ spread[used]
+        return out
 
 
 def close_split(train: Moments, test: Moments, penalty: float) -> ClosedSplit:
@@ -235,7 +239,7 @@ class ClosedEngine:
         for k in splits:
             train, test = (self.table.take(rows) for rows in self.folds.rows(self.folds.splits[k]))
             truth, closed = truth_of(train, test), self.splits[k]
-            X = Design.of(test, test.features).filled(closed.means) - closed.means
+            X = Design.of(test, test.features).about(closed.means)
             for rows, features in zip(out, sets, strict=True):
                 predicted = closed.predict([self.place[n] for n in features], X, truth.train_means)
                 rows.append(self.metrics[0].losses(truth, predicted))

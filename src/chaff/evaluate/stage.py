@@ -57,6 +57,14 @@ class ChecksTable(Protocol):
     def check_table(self, table: Table) -> None: ...
 
 
+@runtime_checkable
+class InPasses(Protocol):
+    """A stage that can tell whether single columns, sums, and bytes in scratch are all that it needs of its rows: it can then see every row
+    of a table that is larger than memory."""
+
+    def in_passes(self, table: Table, setting: Setting) -> bool: ...
+
+
 def name_of(stage: Stage) -> str:
     """What a stage goes by: its `name`, or `use` where none was said."""
     return stage.name or stage.use

@@ -189,10 +189,11 @@ def columns_in_play(state, offered, order, in_play, front):
 
 
 @lean_helper
-def mark_rows(times, units, marks):
-    """Which rows were drawn; `marks` is empty where nobody asks. Modified in place."""
-    for i in range(marks.size):
-        marks[i] = times[units[i]] > 0 if units.size else times[i] > 0
+def mark_rows(times, units, marked, marks):
+    """Which of some rows were drawn. `marks` is modified in place."""
+    for i in range(marked.size):
+        r = marked[i]
+        marks[i] = times[units[r]] > 0 if units.size else times[r] > 0
 
 
 @lean_helper
@@ -277,7 +278,7 @@ def split_word(child, f, category, side, last):
 @lean_kernel
 def grow_trees(
     codes, columns, offered, levels, category, y, classes, shift, cumulated, guide, units, draws, in_play, want, leaf, deepest, tiny,
-    dense, at_random, least, streams, node, pick, sets, value, nodes, set_counts, gains, in_bag,
+    dense, at_random, least, streams, marked, node, pick, sets, value, nodes, set_counts, gains, in_bag,
     times, rows, spare_rows, packed, spare_packed, go, sums, counts, seen, sequence, winner, key, keys, values, stack, totals, here,
     left, order, front,
 ):  # fmt: skip
@@ -288,9 +289,10 @@ def grow_trees(
     units : int64 (n,) rows that are drawn together; empty where each row stands for itself.  draws : units to draw, below 0
     without replacement.  in_play : columns that a tree may use, drawn anew for each.  want : of these, columns drawn a node.
     at_random : one cut a column, drawn at random.  least : rows of a level that is told apart.  streams : uint64 (trees,).
+    marked : int64, rows of which is asked whether they were drawn.
     node : int64 (trees, most).  pick : int32, place of a category node's set in `sets` (…, 4).
     value : float64 (trees, most, classes), sum of weights and targets not yet smoothed.  gains : float64 (trees, p).
-    in_bag : uint8 (trees, n), 1 where a row was drawn; empty where nobody asks.  Returns histogram updates done.
+    in_bag : uint8 (trees, marked rows), 1 where a row was drawn.  Returns histogram updates done.
     """
     one = classes == 1
     updates = np.int64(0)
@@ -298,7 +300,7 @@ def grow_trees(
         state = draw_units(streams[tree], draws, cumulated, guide, times)
         state = columns_in_play(state, offered, order, in_play, front)
         m0, total = root_rows(times, units, y, classes, shift, rows, packed, totals[0])
-        mark_rows(times, units, in_bag[tree])
+        mark_rows(times, units, marked, in_bag[tree])
         push(stack, 0, 0, m0, 0, 0, total)
         top, count, used = 1, 1, 0
         while top > 0:

@@ -168,7 +168,7 @@ def out_of_bag_drops(
 
     foreign : uint8 (shuffles, chosen rows, p).
 
-    in_bag : uint8 (trees, n).  chosen : int64 rows, one block.  y : float64 (n, t).  weight : float64 (n,).
+    in_bag : uint8 (trees, chosen rows).  chosen : int64 rows, one block.  y : float64 (n, t).  weight : float64 (n,).
     change : float64 (rows, p x shuffles, t), hit : uint8, base : float64 (rows, t + 1); cleared here.
     """
     shuffles = foreign.shape[0]
@@ -190,7 +190,7 @@ def out_of_bag_drops(
         at = pick[first[t] : first[t + 1]]
         leaf = value[first[t] : first[t + 1]]
         for i in range(m):
-            if in_bag[t, chosen[i]]:
+            if in_bag[t, i]:
                 continue
             mark += 1
             end = add_changes_of_row(tree, at, sets, leaf, codes[chosen[i]], foreign, i, path, stamp, mark, gone, change[i], hit[i])

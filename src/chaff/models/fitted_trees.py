@@ -33,7 +33,7 @@ class FittedForest:
     value: Floats = field(repr=False)
     gains: Floats = field(repr=False)
     in_bag: Bytes = field(repr=False)
-    """uint8 (trees, training rows), 1 where a tree has learned from the row; (trees, 0) where it was not asked for."""
+    """uint8 (trees, marked rows), 1 where a tree has learned from the row."""
 
     @property
     def trees(self) -> int:
@@ -56,7 +56,7 @@ class FittedForest:
 
     def out_of_bag(self, train: Sample) -> tuple[Floats, Flags]:
         """Predictions (n, t) of the rows that a forest was grown on, each by the trees that have not learned from it, and
-        which rows have such trees; grown with `mark`.
+        which rows have such trees; grown with every row marked.
 
         Source: Breiman, 1996.
         """
@@ -146,7 +146,7 @@ class FittedForest:
         return where, np.ascontiguousarray(change.transpose(2, 1, 0, 3))
 
     def out_of_bag_importance(self, train: Sample, chosen: Ints, shuffles: int, work: Work) -> Floats:
-        """Mean rise in loss per feature when it is shuffled, float64 (features,), over some of the training rows, each
+        """Mean rise in loss per feature when it is shuffled, float64 (features,), over the training rows that were marked, each
         predicted by the trees that have not learned from it: squared error, or log loss with classes.
 
         Source: Breiman, 2001.
@@ -162,7 +162,8 @@ class FittedForest:
         y = np.ascontiguousarray(train.targets, float)
         for i in range(0, chosen.size, size):
             foreign = np.array([codes[d[i : i + size]] for d in dealt], np.uint8)
-            out_of_bag_drops(codes, *self._walked, self.in_bag, foreign, chosen[i : i + size], y, weights, kind, *room, drops)
+            in_bag = np.ascontiguousarray(self.in_bag[:, i : i + size])
+            out_of_bag_drops(codes, *self._walked, in_bag, foreign, chosen[i : i + size], y, weights, kind, *room, drops)
         return np.asarray(drops.mean(0) / weights[chosen].sum())
 
 

@@ -40,15 +40,16 @@ def check_growing(of: str, **counts: float | None) -> None:
 
 def grow(
     train: Sample, work: Work, drawing: Drawing, *, trees: int = 1, columns_per_split: int, leaf_rows: int, depth: int | None,
-    columns_per_tree: int = 0, at_random: bool = False, mark: bool = False, whole_levels: bool = False,
+    columns_per_tree: int = 0, at_random: bool = False, mark: Ints | None = None, whole_levels: bool = False,
 ) -> FittedForest:  # fmt: skip
     """Trees from one drawing of the rows, a stream of its own for each; with `whole_levels` those with fewer rows than a leaf
     are not told apart: where every column stands at every split, chance would put them in order."""
     bins = train.data
     target, leaf = Target.of(train, drawing.heaviest), max(1, round(leaf_rows * drawing.counted))
+    marked = np.empty(0, np.int64) if mark is None else mark
     growth = Growth(
         bins.by_rows, np.ascontiguousarray(bins.codes), target, drawing, bins.counts, bins.category, columns_per_split,
-        leaf, min(depth or DEEPEST, DEEPEST), work.key("forest"), mark, columns_per_tree, at_random, leaf if whole_levels else 1,
+        leaf, min(depth or DEEPEST, DEEPEST), work.key("forest"), marked, columns_per_tree, at_random, leaf if whole_levels else 1,
     )  # fmt: skip
     share = -(-trees // (UNITS_A_WORKER * work.at_once))  # the last unit is waited for by all
     a_unit = max(1, min(TREES_PER_UNIT, share), ROWS_PER_UNIT // max(1, bins.codes.shape[1]))
@@ -109,7 +110,7 @@ class Forest:
     def fit(self, train: Sample, work: Work) -> FittedForest:
         return self.grow(train, work)
 
-    def grow(self, train: Sample, work: Work, units: Ints | None = None, mark: bool = False) -> FittedForest:
+    def grow(self, train: Sample, work: Work, units: Ints | None = None, mark: Ints | None = None) -> FittedForest:
         """The forest; rows of one unit (int64 (n,)) are drawn together, and `mark` has each tree tell whom it learned from."""
         p, n = train.data.codes.shape
         drawing = Drawing.of(n, train.weights, units, self.rows_per_tree or min(n, ROWS_PER_TREE))

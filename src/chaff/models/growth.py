@@ -143,8 +143,8 @@ class Growth:
     leaf_rows: int
     deepest: int
     key: int
-    mark: bool
-    """Whether trees tell which rows they have learned from."""
+    marked: Ints
+    """Rows of which trees tell whether they have learned from them."""
     in_play: int = 0
     """Columns that a tree may use, drawn anew for each; 0 for all."""
     at_random: bool = False
@@ -163,20 +163,20 @@ class Growth:
 
     def some(self, trees: range) -> Grown:
         """Trees of these numbers, each from a stream of its own."""
-        n, p = self.rows.shape
+        p = self.rows.shape[1]
         k, most, count = self.target.classes, self.most, len(trees)
         split = most // 2 + 1 if self.category.any() else 1
         node, pick = np.empty((count, most), np.int64), np.zeros((count, most), np.int32)
         sets, value = np.zeros((count, split, 4), np.uint64), np.zeros((count, most, k))
         nodes, set_counts, gains = np.zeros(count, np.int64), np.zeros(count, np.int64), np.zeros((count, p))
-        in_bag = np.zeros((count, n if self.mark else 0), np.uint8)
+        in_bag = np.zeros((count, self.marked.size), np.uint8)
         streams = np.array([(self.key + (t + 1) * 0xD1B54A32D192ED03) % 2**64 for t in trees], np.uint64)
         tiny, dense = 0 if self.at_random else TINY if k == 1 else 2 * TINY, int(self.counts.max(initial=1))
         d, t = self.drawing, self.target
         updates = grow_trees(
             self.rows, self.columns, np.arange(p), self.counts, self.category, t.y, k, t.shift, d.cumulated, d.guide, d.units, d.draws,
-            self.in_play or p, self.want, self.leaf_rows, self.deepest, tiny, dense, self.at_random, self.least, streams, node, pick, sets,
-            value, nodes, set_counts, gains, in_bag, *self._room(),
+            self.in_play or p, self.want, self.leaf_rows, self.deepest, tiny, dense, self.at_random, self.least, streams, self.marked,
+            node, pick, sets, value, nodes, set_counts, gains, in_bag, *self._room(),
         )  # fmt: skip
         flat = [slice(0, m) for m in nodes]
         return Grown(
@@ -193,7 +193,7 @@ class Growth:
 
     def _room(self) -> tuple[npt.NDArray[np.generic], ...]:
         """Room to work in; the histograms are zero before and after every node."""
-        n, p = self.rows.shape
+        n, p = min(self.rows.shape[0], self.drawing.heaviest), self.rows.shape[1]
         k, want, one, given = self.target.classes, self.want, self.target.classes == 1, self.drawing.times
         times = given.astype(np.int32) if given.size else np.empty(self.drawing.count, np.int32)
         return (

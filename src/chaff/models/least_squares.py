@@ -35,7 +35,7 @@ class FittedLinear:
 
     def predict(self, rows: Sample) -> Floats:
         design: Design = rows.data
-        return self.centre + (design.filled(self.means) - self.means) @ self.coefficients
+        return self.centre + design.product(self.means, self.coefficients)
 
     def on_columns(self) -> tuple[Floats, Floats]:
         return self.coefficients * self.spread[:, None], self.coefficients

@@ -62,3 +62,8 @@ def check_memory(table: Table, model: Model, folds: int, workers: int | None = N
             f"of these would fit, or fewer folds, or a model of trees, whose cells are bytes"
         )
     return f"takes about {need / 1e9:.1f} GB of memory" if need > TOLD else ""
+
+
+def learns_in_passes(model: Model) -> bool:
+    """Whether a model learns from sums or from bytes, which need no rows side by side in memory."""
+    return model.learns in ("moments", "bins")

@@ -88,7 +88,7 @@ def out_of_bag(
         raise ModelError(f"{model.label} draws no rows, so that none is out of bag: use forest")
     rows, target = sample(table, "bins", work), table.target
     chosen = METRICS[default_metric(target.task).name] if metric is None else find_metric(metric, target.task, len(target.classes))
-    predicted, seen = model.grow(rows, work, table.groups, mark=True).out_of_bag(rows)
+    predicted, seen = model.grow(rows, work, table.groups, mark=np.arange(len(table))).out_of_bag(rows)
     if not seen.any():
         raise ModelError("every tree has learned from every row: more trees, or fewer rows a tree")
     weights = np.ones(len(table)) if table.weights is None else table.weights

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
@@ -35,17 +36,17 @@ class RankSum:
     """P(inside > outside) - P(inside < outside); -1..1."""
 
 
-def rank_sum(values: Floats, inside: Flags) -> RankSum:
-    """Wilcoxon rank-sum of `values` (n,) between the rows inside and outside each of m groupings (m, n).
+def rank_sum(values: Floats, inside: Iterable[Flags]) -> RankSum:
+    """Wilcoxon rank-sum of `values` (n,) between the rows inside and outside each of m groupings, (n,) each.
 
     Source: Mann and Whitney, 1947; effect size: Cliff, 1993.
     """
     n = values.size
     ranks = average_ranks(values)
-    n1 = inside.sum(1).astype(float)
+    n1, sums = np.array([(f.sum(), ranks[f].sum()) for f in inside], float).reshape(-1, 2).T
     n0 = n - n1
     with np.errstate(all="ignore"):
-        u = inside @ ranks - n1 * (n1 + 1) / 2
+        u = sums - n1 * (n1 + 1) / 2
         # The variance of the ranks as they are holds the correction for ties.
         variance = n1 * n0 / (n * (n - 1.0)) * ((ranks - (n + 1) / 2) ** 2).sum()
         off = np.maximum(np.abs(u - n1 * n0 / 2) - 0.5, 0.0)

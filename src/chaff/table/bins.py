@@ -14,6 +14,8 @@ import numpy as np
 
 from chaff.arrays import Bytes, Flags, Floats, Ints
 from chaff.kernels.counts import codes_by_cuts
+from chaff.table.room import room, turned
+from chaff.table.spilled import Spill
 from chaff.table.table import Table
 from chaff.work import Work, task
 
@@ -21,6 +23,7 @@ TREE_BINS = 254
 INFORMATION_BINS = 10
 ROWS_PER_BIN = 10  # finer bins than that only cost time: a leaf holds several rows anyway
 FEW_CUTS = 24  # up to so many, comparing with all of them beats a search
+AT_ONCE = 64  # features whose codes stand side by side before they are put in their place
 LEVEL_CODES = 253  # levels with a code of their own; one more code holds the pool
 
 
@@ -113,11 +116,14 @@ class Binning:
         return cls(tuple(features), tuple((work or Work()).each(task(_feature_bins, train, most), features)))
 
     def apply(self, table: Table, work: Work | None = None) -> Bins:
-        places = range(len(self.features))
-        coded = task(self._codes, table)
-        rows = [coded(f) for f in places] if work is None else work.each(coded, places)
-        codes = np.array(rows, np.uint8).reshape(len(self.features), len(table))
-        return Bins(self.features, codes, np.array([b.codes for b in self.bins], np.int64), np.array([b.category for b in self.bins], bool))
+        coded, count = task(self._codes, table), len(self.features)
+        codes = room(table.source.spill, (count, len(table)), np.uint8)
+        for start in range(0, count, AT_ONCE):
+            places = range(start, min(start + AT_ONCE, count))
+            for f, line in zip(places, [coded(f) for f in places] if work is None else work.each(coded, places), strict=True):
+                codes[f] = line
+        levels, category = [b.codes for b in self.bins], [b.category for b in self.bins]
+        return Bins(self.features, codes, np.array(levels, np.int64), np.array(category, bool), table.source.spill)
 
     def _codes(self, table: Table, f: int) -> Bytes:
         return self.bins[f].code(table.column(self.features[f]).values)
@@ -140,15 +146,20 @@ class Bins:
     counts: Ints
     """int64 (features,): codes in use, code 0 (missing) counted."""
     category: Flags
+    spill: Spill | None = field(default=None, repr=False)
+    """Where room is found for more of these rows."""
 
     @cached_property
     def by_rows(self) -> Bytes:
         """uint8 (rows, features): a row's codes lie together."""
-        return np.ascontiguousarray(self.codes.T)
+        return turned(self.spill, self.codes)
 
     def select(self, features: Sequence[str]) -> Bins:
         if tuple(features) == self.features:
             return self
         place = {n: k for k, n in enumerate(self.features)}
         which = np.array([place[n] for n in features], int)
-        return Bins(tuple(features), self.codes[which], self.counts[which], self.category[which])
+        codes = room(self.spill, (which.size, self.codes.shape[1]), np.uint8)
+        for k, f in enumerate(which):
+            codes[k] = self.codes[f]
+        return Bins(tuple(features), codes, self.counts[which], self.category[which], self.spill)

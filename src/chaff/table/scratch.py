@@ -52,7 +52,7 @@ class Scratch:
             folder.mkdir(parents=True, exist_ok=True, mode=0o700)  # what lies there is the person's data
             (folder / MARK).touch()
         except OSError as error:
-            raise _no_place(root, error) from error
+            raise no_place(root, error) from error
         _sweep(root, folder)
         return cls(folder)
 
@@ -92,12 +92,13 @@ class Scratch:
             yield part
             os.replace(part, place)
         except OSError as error:
-            raise _no_place(self.folder, error) from error
+            raise no_place(self.folder, error) from error
         finally:
             part.unlink(missing_ok=True)
 
 
-def _no_place(folder: Path, error: OSError) -> DataError:
+def no_place(folder: Path, error: OSError) -> DataError:
+    """What is said of a folder that cannot be written to."""
     if error.errno in (errno.ENOSPC, errno.EDQUOT):
         try:
             left = f" ({size_in_words(shutil.disk_usage(folder).free)} left)"

@@ -117,7 +117,7 @@ def mapped(place: Path, rows: int, pages: float) -> Floats:
         if os.fstat(file.fileno()).st_size != 8 * rows:
             raise ValueError(f"{place.name} is cut off")
         held = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
-    _pages.watch(held, pages)
+    watch(held, pages)
     return np.frombuffer(held, "<f8")
 
 
@@ -176,6 +176,11 @@ def _file_pages() -> float | None:
 
 
 _pages = _Pages()
+
+
+def watch(held: mmap.mmap, pages: float) -> None:
+    """Let go of the pages of this map, too, when more than so many bytes are held."""
+    _pages.watch(held, pages)
 
 
 def settle() -> None:

@@ -111,9 +111,9 @@ def _forest_round(rounds: ForestRounds, live: tuple[str, ...], number: int) -> t
     codes = np.concatenate([bins.codes[own], bins.codes[all_of][:, order]])
     features = (*names[0], *(TWIN + f for f in names[1]))
     some = replace(rows, features=features, data=Bins(features, codes, bins.counts[which], bins.category[which]), table=None)
-    fitted = rounds.model.grow(some, seed, rows.groups, mark=rounds.by_rows_out_of_bag)
-    if rounds.by_rows_out_of_bag:
-        chosen = judged_rows(codes.shape[1], seed)
+    chosen = judged_rows(codes.shape[1], seed) if rounds.by_rows_out_of_bag else None
+    fitted = rounds.model.grow(some, seed, rows.groups, mark=chosen)
+    if chosen is not None:
         said = fitted.out_of_bag_importance(some, chosen, 1, seed)
     else:
         said = fitted.importance()

@@ -97,14 +97,14 @@ def freely_dealt(rows: Sample, work: Work, shuffle: int) -> Sample:
 def over_rows(parts: Sequence[Changes], table: Table, folds: Folds) -> list[MeanDifference]:
     """The mean change of each feature given the others, with its error: every row once, its repeats averaged first; sums of
     groups, or a long-run variance in time, where rows are no independent witnesses."""
-    total = np.zeros((len(parts[0].given_others), len(table)))
-    count = np.zeros(len(table))
-    for split, part in zip(folds.splits, parts, strict=True):
-        rows = folds.rows(split)[1][part.rows]
-        total[:, rows] += part.given_others
-        count[rows] += 1
-    some = np.flatnonzero(count)
-    change = total[:, some] / count[some]
+    judged = [folds.rows(split)[1][part.rows] for split, part in zip(folds.splits, parts, strict=True)]
+    some = np.unique(np.concatenate(judged))
+    total, count = np.zeros((len(parts[0].given_others), some.size)), np.zeros(some.size)
+    for rows, part in zip(judged, parts, strict=True):
+        at = np.searchsorted(some, rows)
+        total[:, at] += part.given_others
+        count[at] += 1
+    change = total / count
     units = (table.units or Units()).take(some)
     # Folds share training rows, the more the more often they are dealt: Nadeau and Bengio's correction, row by row. Dealt once,
     # it is that of three times: with less, something was beyond chance in 13 % of tables of noise (benchmarks/rates.py).

@@ -12,12 +12,14 @@ from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import name_of
 from chaff.methods.importance.way import Way, as_way
 from chaff.models.named import as_model
-from chaff.models.needs import check_memory
+from chaff.models.needs import check_memory, learns_in_passes
 from chaff.models.protocols import Model
 from chaff.results.cuts import Cut
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep
 from chaff.table.table import Table
+
+IN_PASSES = ("given others", "permutation", "impurity")
 
 
 @dataclass(frozen=True)
@@ -73,6 +75,14 @@ class Importance:
     def cuts_by_target(self) -> bool:
         """Only where it was given a cut: it measures otherwise."""
         return self.cut is not None
+
+    @property
+    def learns_in_passes(self) -> bool:
+        """Whether model and way need no rows side by side in memory."""
+        return self.way.name in IN_PASSES and learns_in_passes(as_model(self.model))
+
+    def in_passes(self, table: Table, setting: Setting) -> bool:
+        return self.learns_in_passes
 
     def judge(self, table: Table, setting: Setting) -> Findings:
         model = as_model(self.model)

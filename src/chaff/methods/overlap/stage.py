@@ -55,6 +55,9 @@ class Overlap:
         pair = 1.0 - SINGULAR if self.pair_limit is None else self.pair_limit
         return Correlation(pair), Inflation(float("inf") if self.vif_limit is None else self.vif_limit)
 
+    def in_passes(self, table: Table, setting: Setting) -> bool:
+        return True
+
     def judge(self, table: Table, setting: Setting) -> Findings:
         pairs, vifs = self._parts()
         ground = Ground.of(table, setting)

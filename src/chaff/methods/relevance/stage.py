@@ -134,6 +134,9 @@ class Relevance:
         """Only where it was given a cut: it measures otherwise."""
         return self.cut is not None
 
+    def in_passes(self, table: Table, setting: Setting) -> bool:
+        return True
+
     def judge(self, table: Table, setting: Setting) -> Findings:
         work = setting.work
         self.check_table(table)

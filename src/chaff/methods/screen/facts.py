@@ -56,13 +56,22 @@ class Facts:
     """A word that is a number with a unit, where most are; empty otherwise."""
     id_why: str
     """Why its values look made to identify rows; empty when they do not."""
-    column: Column
+    held: Column | None
+    """The column itself; None beside a table on disk, from which it is taken each time."""
+    table: Table | None
     top_code: float
     sentinels: tuple[str, ...]
     """The values themselves."""
 
     def row(self) -> dict[str, Any]:
-        return {k: v for k, v in self.__dict__.items() if k not in ("name", "column", "top_code", "sentinels")}
+        return {k: v for k, v in self.__dict__.items() if k not in ("name", "held", "table", "top_code", "sentinels")}
+
+    @property
+    def column(self) -> Column:
+        if self.held is not None or self.table is None:
+            assert self.held is not None
+            return self.held
+        return self.table.column(self.name)
 
     @property
     def learnable(self) -> bool:
@@ -98,7 +107,7 @@ def column_facts(table: Table, name: str) -> Facts:
     n = values.size
     low, first, third, high = (_quantile(ascending, q) for q in (0.0, 0.25, 0.75, 1.0)) if n and number else (float("nan"),) * 4
     skew, outlying = _shape(values, spread, first, third) if n and number else (float("nan"),) * 2
-    codes = sentinels(column, distinct, counts)
+    codes, on_disk = sentinels(column, distinct, counts), table.source.spill is not None
     return Facts(
         name,
         column.kind,
@@ -122,7 +131,8 @@ def column_facts(table: Table, name: str) -> Facts:
         sentinel_words(column, codes),
         units_example(column, distinct),
         _id_why(column, distinct),
-        column,
+        None if on_disk else column,
+        table if on_disk else None,
         float(distinct[top]) if distinct.size else float("nan"),
         tuple(v for v, _ in codes),
     )

@@ -130,6 +130,9 @@ class Screen:
         """What the screen lets through is the full set that the kept one is held against."""
         return True
 
+    def in_passes(self, table: Table, setting: Setting) -> bool:
+        return True
+
     def judge(self, table: Table, setting: Setting) -> Findings:
         import pandas as pd
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -28,9 +29,8 @@ def tells(table: Table, facts: Sequence[Facts], p_limit: float, least_effect: fl
     import pandas as pd
 
     frame = pd.DataFrame(index=pd.Index([f.name for f in facts], name="feature"))
-    missing = np.array([f.column.missing for f in facts]).reshape(len(facts), len(table))
-    rare = np.array([f.rare for f in facts]).reshape(len(facts), len(table))
-    for key, flags, words in (("absence", missing, "missing"), ("rare", rare, "rare")):
+    for key, flag_of, words in (("absence", _missing, "missing"), ("rare", _rare, "rare")):
+        flags = Flagged(facts, flag_of)
         p, effect = _relation(table, flags)
         p = _as_witnesses_say(table, flags, p)
         adjusted = holm(p)
@@ -40,25 +40,50 @@ def tells(table: Table, facts: Sequence[Facts], p_limit: float, least_effect: fl
     return frame
 
 
-def _relation(table: Table, flags: Flags) -> tuple[Any, Any]:
+@dataclass(frozen=True)
+class Flagged:
+    """One flag a row for each of some columns, made when it is looked at: all together would be a byte a cell."""
+
+    facts: Sequence[Facts]
+    flag_of: Callable[[Facts], Flags]
+
+    def __len__(self) -> int:
+        return len(self.facts)
+
+    def __iter__(self) -> Iterator[Flags]:
+        return (self.flag_of(f) for f in self.facts)
+
+    def some(self, which: Flags) -> Flagged:
+        return Flagged([f for f, wanted in zip(self.facts, which, strict=True) if wanted], self.flag_of)
+
+
+def _missing(facts: Facts) -> Flags:
+    return facts.column.missing
+
+
+def _rare(facts: Facts) -> Flags:
+    return facts.rare
+
+
+def _relation(table: Table, flags: Flagged) -> tuple[Any, Any]:
     """(p, effect size) of each flag against the target; NaN for flags that are all or never set."""
-    varies = flags.any(1) & ~flags.all(1)
+    varies = np.array([f.any() and not f.all() for f in flags], bool)
     p, effect = np.full(len(flags), np.nan), np.full(len(flags), np.nan)
     if not varies.any():
         return p, effect
-    some = flags[varies]
+    some = flags.some(varies)
     if table.target.task == "regression":
         result = rank_sum(table.y, some)
         p[varies], effect[varies] = result.p, result.cliffs_delta
         return p, effect
     classes = (table.y[:, None] == np.arange(len(table.target.classes))).astype(float)
-    inside = some.astype(float) @ classes
+    inside = np.array([f.astype(float) @ classes for f in some])
     chi = chi_square(np.stack([inside, classes.sum(0) - inside], axis=1))
     p[varies], effect[varies] = chi.p, chi.cramers_v
     return p, effect
 
 
-def _as_witnesses_say(table: Table, flags: Flags, p: Floats) -> Floats:
+def _as_witnesses_say(table: Table, flags: Flagged, p: Floats) -> Floats:
     """The p-values that the groups, the order or the weights of the rows leave."""
     units = table.units
     if units is None:

@@ -34,8 +34,8 @@ class Curve:
     """Ascending; 0 and the full set among them."""
     values: Floats
     """float64 (sizes, splits), in the metric's own units."""
-    losses: Floats
-    """float64 (sizes, repeats, rows): NaN where a row is not tested."""
+    losses: Sequence[Floats]
+    """A table of float64 (repeats, rows) a size: NaN where a row is not tested."""
     sets: tuple[frozenset[str], ...]
     """The set of each size from the search on all training rows."""
     inside: tuple[tuple[frozenset[str], ...], ...] = field(repr=False)
@@ -47,7 +47,7 @@ class Curve:
         """Only some of the sizes."""
         inside = tuple(tuple(some[k] for k in places) for some in self.inside)
         sizes, sets = tuple(self.sizes[k] for k in places), tuple(self.sets[k] for k in places)
-        return replace(self, sizes=sizes, values=self.values[places], losses=self.losses[places], sets=sets, inside=inside)
+        return replace(self, sizes=sizes, values=self.values[places], losses=[self.losses[k] for k in places], sets=sets, inside=inside)
 
     def errors(self, ground: Ground) -> Floats:
         """Standard error of each size's score over the splits, float64 (sizes,); of R², of its gain over nothing, which it is."""

@@ -89,7 +89,7 @@ class ForestLens:
         chosen = judged_rows(rows, work)
         while current:
             here = form.select(rows, current)
-            fitted = forest.grow(here, Work(work.key(len(current)), 1), units, mark=True)
+            fitted = forest.grow(here, Work(work.key(len(current)), 1), units, mark=chosen)
             out[len(current)] = frozenset(current), None if test is None else fitted.predict(form.select(test, current))
             if len(current) == 1 or pinned >= set(current):
                 break

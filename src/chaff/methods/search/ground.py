@@ -21,6 +21,7 @@ from chaff.stats.pooled import Units
 from chaff.table.moments import Moments
 from chaff.table.prices import Prices
 from chaff.table.repeated import repeated_rows
+from chaff.table.room import room
 from chaff.table.table import Table
 from chaff.work import Work, task
 
@@ -109,7 +110,7 @@ class Ground:
             truth = self.truth(split)
             nothing = np.broadcast_to(truth.train_means, truth.targets.shape)
             values.append([self.metric.of_predictions(truth, nothing)])
-            losses.append(self.losses(truth, nothing).loss[None])
+            losses.append([self.losses(truth, nothing).loss])
         return self.on_rows(values, losses)
 
     @cached_property
@@ -133,8 +134,8 @@ class Ground:
         """Of every part of every repeat, over all features: what closed forms stand on."""
         return part_sums(self.table, self.table.features, self.folds, self.work)
 
-    def on_rows(self, values: Sequence[Sequence[float]], losses: Sequence[Floats]) -> OnRows:
-        """From what each split gave: values (sets,), losses (sets, test rows).
+    def on_rows(self, values: Sequence[Sequence[float]], losses: Sequence[Sequence[Floats] | Floats]) -> OnRows:
+        """From what each split gave: values (sets,), and a line of losses (test rows,) for each set.
 
         R² is held against the mean loss of knowing nothing over all test rows, not over the few of one split: of three test
         rows that happen to lie close together the ratio would be anything.
@@ -146,11 +147,14 @@ class Ground:
             found = 1.0 - np.array([self._mean_losses(out[k]) for k in range(sets)]).reshape(sets, -1) / self._nothing
         return OnRows(found, out)
 
-    def _placed(self, losses: Sequence[Floats], sets: int) -> Floats:
+    def _placed(self, losses: Sequence[Sequence[Floats] | Floats], sets: int) -> Floats:
         """float64 (sets, repeats, rows) from what each split gave."""
-        out = np.full((sets, self.repeats, len(self.table)), np.nan)
-        for split, some in zip(self.splits, losses, strict=True):
-            out[:, split.repeat, self.folds.rows(split)[1]] = some
+        out = room(self.table.source.spill, (sets, self.repeats, len(self.table)))
+        rows = [self.folds.rows(split)[1] for split in self.splits]
+        for k in range(sets):
+            out[k] = np.nan
+            for split, test, some in zip(self.splits, rows, losses, strict=True):
+                out[k, split.repeat, test] = some[k]
         return out
 
     def _mean_losses(self, losses: Floats) -> Floats:
@@ -164,7 +168,7 @@ class Ground:
     @cached_property
     def _nothing(self) -> float:
         """Mean loss of knowing nothing, over all splits."""
-        losses = [self.losses(t, np.broadcast_to(t.train_means, t.targets.shape)).loss[None] for t in map(self.truth, self.splits)]
+        losses = [[self.losses(t, np.broadcast_to(t.train_means, t.targets.shape)).loss] for t in map(self.truth, self.splits)]
         return float(self._mean_losses(self._placed(losses, 1)[0]).mean()) or 1.0
 
 

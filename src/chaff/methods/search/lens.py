@@ -14,6 +14,7 @@ from chaff.methods.search.curve import Curve
 from chaff.methods.search.ground import Ground, Set
 from chaff.models.protocols import Model
 from chaff.results.trail import Trail
+from chaff.table.room import room
 from chaff.work import task
 
 
@@ -90,10 +91,10 @@ def _curve(lens: Lens, variant: int, ground: Ground, whole: Path, splits: Sequen
     """The sizes of the path on all rows, each split giving its own set of that size."""
     sizes = [len(s) for s in whole.sets]
     values = [[path.values[path.at(s)] for s in sizes] for path in splits]
-    losses = [np.array([_losses(path)[path.at(s)] for s in sizes]) for path in splits]
+    losses = [[_losses(path)[path.at(s)] for s in sizes] for path in splits]
     on = ground.on_rows(values, losses)
     inside = tuple(tuple(path.sets[path.at(s)] for s in sizes) for path in splits)
-    return Curve(lens.label, lens.variants[variant], tuple(sizes), on.values, on.losses, whole.sets, inside, whole.trail)
+    return Curve(lens.label, lens.variants[variant], tuple(sizes), on.values, list(on.losses), whole.sets, inside, whole.trail)
 
 
 def _losses(path: Path) -> Floats:
@@ -104,12 +105,13 @@ def _losses(path: Path) -> Floats:
 def judged(ground: Ground, split: Split, sets: Sequence[Set], predict: Callable[[Set], Floats]) -> Path:
     """A path from what `predict(set)` gives for the test rows of a split."""
     truth = ground.truth(split)
-    values, losses = [], []
-    for s in sets:
+    values: list[float] = []
+    losses = room(ground.table.source.spill, (len(sets), len(truth.targets)))
+    for k, s in enumerate(sets):
         predicted = np.broadcast_to(truth.train_means, truth.targets.shape) if not s else predict(s)
         values.append(ground.metric.of_predictions(truth, predicted))
-        losses.append(ground.losses(truth, predicted).loss)
-    return Path(tuple(sets), tuple(values), np.array(losses))
+        losses[k] = ground.losses(truth, predicted).loss
+    return Path(tuple(sets), tuple(values), losses)
 
 
 def asked_sizes(most: int) -> list[int]:

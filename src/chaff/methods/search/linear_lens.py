@@ -105,7 +105,7 @@ class LinearLens:
         closed = engine.splits[0]
         split = ground.splits[where]
         test = engine.table.take(ground.folds.rows(split)[1])
-        X = Design.of(test, test.features).filled(closed.means) - closed.means
+        X = Design.of(test, test.features).about(closed.means)
         return judged(ground, split, sets, partial(_ridge_predicts, closed, engine.place, X, ground.truth(split).train_means))
 
     def _by_logistic(self, ground: Ground, where: int | None, offered: Sequence[str]) -> list[Path]:

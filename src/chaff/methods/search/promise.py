@@ -81,8 +81,8 @@ def promise_of(curves: Sequence[Curve], ground: Ground, choices: Sequence[Choice
         repeat, rows = ground.test_rows[k]
         curve = curves[full if choice is None else choice.curve]
         place = 0 if choice is None else choice.lifted(lift, curve).place
-        kept[repeat, rows] = curve.losses[place, repeat, rows]
-        whole[repeat, rows] = curves[full].losses[-1, repeat, rows]
+        kept[repeat, rows] = curve.losses[place][repeat, rows]
+        whole[repeat, rows] = curves[full].losses[-1][repeat, rows]
         values.append(curve.values[place, k])
         full_values.append(curves[full].values[-1, k])
         sets.append(curve.inside[k][place])

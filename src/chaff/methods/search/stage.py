@@ -28,6 +28,7 @@ from chaff.models.forms import sample
 from chaff.models.least_squares import Ridge
 from chaff.models.logistic import Logistic
 from chaff.models.named import as_model
+from chaff.models.needs import learns_in_passes
 from chaff.models.protocols import ClosedForm, Model
 from chaff.results.trail import Move, Trail
 from chaff.results.verdict import Verdict, drop, keep, look
@@ -196,6 +197,9 @@ class Search:
             return {"both": (linear, forest), "linear": (linear,), "forest": (forest,)}[self.lenses]
         strategy = None if self.strategy is None else as_strategy(self.strategy)
         return (lens_of(as_model(model) if model is not None else Ridge(), strategy),)
+
+    def in_passes(self, table: Table, setting: Setting) -> bool:
+        return all(learns_in_passes(model) for lens in self.looked_through(table, setting) for model in lens.variants)
 
     def judge(self, table: Table, setting: Setting) -> SearchTrail:
         lenses = self.looked_through(table, setting)

@@ -1,0 +1,97 @@
+"""Room beside a table on disk: arrays like any other, in files without a name that go with them."""
+
+import errno
+import os
+
+import numpy as np
+import pytest
+
+import chaff
+from chaff.models.forms import learn_form
+from chaff.table import room as rooms
+from chaff.table.design import Design
+from chaff.table.room import room, turned
+from chaff.work import Work
+from tests.conftest import make_mixed
+
+
+@pytest.fixture
+def spill(tmp_path):
+    make_mixed(60).to_csv(tmp_path / "lots.csv", index=False)
+    return chaff.open_table(tmp_path / "lots.csv", "y", scratch=tmp_path / "scratch").source.spill
+
+
+def files_in(spill):
+    return sorted(p.name for p in spill.scratch.folder.iterdir())
+
+
+def test_small_room_is_in_memory_and_large_room_in_a_file_without_a_name(spill, monkeypatch):
+    before = files_in(spill)
+    small = room(spill, (3, 4))
+    assert small.base is None and (small == 0).all()
+    monkeypatch.setattr(rooms, "SHARE", 0.0)
+    large = room(spill, (300, 40), np.uint8)
+    assert large.base is not None and large.flags.writeable and (large == 0).all() and large.dtype == np.uint8
+    large[:] = np.arange(40)
+    assert (large.sum(1) == 780).all() and files_in(spill) == before
+    assert room(None, (300, 40)).base is None  # no table on disk
+    assert room(spill, (0, 40)).shape == (0, 40)
+
+
+def test_turned_is_the_transpose(spill, monkeypatch):
+    monkeypatch.setattr(rooms, "SHARE", 0.0)
+    monkeypatch.setattr(rooms, "BLOCK", 7)
+    codes = np.random.default_rng(0).integers(0, 255, (5, 60)).astype(np.uint8)
+    out = turned(spill, codes)
+    assert out.flags.c_contiguous and np.array_equal(out, codes.T)
+
+
+def test_pages_that_were_written_come_back_after_they_are_let_go_of(spill, monkeypatch):
+    import mmap
+
+    monkeypatch.setattr(rooms, "SHARE", 0.0)
+    held = room(spill, (4096, 8))
+    held[:] = np.arange(8)
+    held.base.madvise(mmap.MADV_DONTNEED) if hasattr(held.base, "madvise") else None
+    assert (held == np.arange(8)).all()
+
+
+def test_a_full_disk_is_an_error_beforehand(spill, monkeypatch):
+    def full(*given):
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    monkeypatch.setattr(rooms, "SHARE", 0.0)
+    monkeypatch.setattr(os, "posix_fallocate", full, raising=False)
+    with pytest.raises(chaff.DataError, match="no space left for scratch"):
+        room(spill, (300, 40))
+
+
+@pytest.mark.parametrize("form", ["bins", "design"])
+def test_forms_in_files_are_those_in_memory(tmp_path, monkeypatch, form):
+    make_mixed(150).to_csv(tmp_path / "lots.csv", index=False)
+    here = chaff.open_table(tmp_path / "lots.csv", "y")
+    there = chaff.open_table(tmp_path / "lots.csv", "y", scratch=tmp_path / "scratch")
+    monkeypatch.setattr(rooms, "SHARE", 0.0)
+    names = here.features[1:4]
+    a, b = (learn_form(form, t, Work()).apply(t) for t in (here, there))
+    fewer_a, fewer_b = (learn_form(form, t, Work()).select(s, names) for t, s in ((here, a), (there, b)))
+    if form == "bins":
+        assert b.data.codes.base is not None  # in a file
+        for x, y in ((a, b), (fewer_a, fewer_b)):
+            assert np.array_equal(x.data.codes, y.data.codes) and np.array_equal(x.data.by_rows, y.data.by_rows)
+            assert x.data.by_rows.flags.c_contiguous
+    else:
+        for x, y in ((a, b), (fewer_a, fewer_b)):
+            assert np.array_equal(x.data.X, y.data.X, equal_nan=True)
+
+
+def test_filled_and_products_are_plain_arithmetic(tmp_path):
+    make_mixed(150).to_csv(tmp_path / "lots.csv", index=False)
+    table = chaff.open_table(tmp_path / "lots.csv", "y")
+    design = Design.of(table, table.features)
+    rng = np.random.default_rng(0)
+    means, coefficients = rng.normal(size=design.X.shape[1]), rng.normal(size=(design.X.shape[1], 2))
+    filled = np.where(np.isnan(design.X), means, design.X)
+    assert np.isnan(design.X).any() and np.array_equal(design.filled(means), filled)
+    np.testing.assert_allclose(design.about(means), filled - means, atol=0)
+    np.testing.assert_allclose(design.product(means, coefficients), (filled - means) @ coefficients, atol=1e-12)
