@@ -79,7 +79,9 @@ def test_which_stages_need_no_rows_side_by_side(both):
     assert not chaff.Search(chaff.Lasso()).in_passes(table, setting)
     assert chaff.Importance(FOREST).in_passes(table, setting) and not chaff.Importance("ridge", "shapley").in_passes(table, setting)
     assert not chaff.Importance("lasso", "permutation").in_passes(table, setting)
-    classes = chaff.open_table(mill_like(300).assign(loaf_volume=lambda f: (f["loaf_volume"] > 0).map({True: "good", False: "bad"})), "loaf_volume")
+    classes = chaff.open_table(
+        mill_like(300).assign(loaf_volume=lambda f: (f["loaf_volume"] > 0).map({True: "good", False: "bad"})), "loaf_volume"
+    )
     assert not chaff.Search().in_passes(classes, Setting.unfolded(classes))  # logistic fits of every row
     assert chaff.Search(lenses="forest").in_passes(classes, Setting.unfolded(classes))
 
@@ -98,7 +100,12 @@ def test_memory_is_asked_for_by_the_row_and_not_by_the_column(both, monkeypatch)
 def test_on_the_command_line(tmp_path):
     mill_like(1500).to_parquet(tmp_path / "lots.parquet")
     common = ["lots.parquet", "--target", "loaf_volume", "--rows", "all"]
-    for command in (["relevance"], ["search", "--model", "ridge"], ["importance", "--trees", "10"], ["select", "--model", "ridge", "--quick"]):
+    for command in (
+        ["relevance"],
+        ["search", "--model", "ridge"],
+        ["importance", "--trees", "10"],
+        ["select", "--model", "ridge", "--quick"],
+    ):
         here = run(command[0], *common, *command[1:], cwd=tmp_path)
         there = run(command[0], *common, *command[1:], "--scratch", "s", cwd=tmp_path)
         assert "rows are looked at" not in there and "training rows, drawn" not in there

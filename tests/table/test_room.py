@@ -4,12 +4,14 @@ import errno
 import os
 
 import numpy as np
+import pandas as pd
 import pytest
 
 import chaff
 from chaff.models.forms import learn_form
 from chaff.table import room as rooms
 from chaff.table.design import Design
+from chaff.table.file_map import FileMap
 from chaff.table.room import room, turned
 from chaff.work import Work
 from tests.conftest import make_mixed
@@ -47,13 +49,34 @@ def test_turned_is_the_transpose(spill, monkeypatch):
 
 
 def test_pages_that_were_written_come_back_after_they_are_let_go_of(spill, monkeypatch):
-    import mmap
-
     monkeypatch.setattr(rooms, "SHARE", 0.0)
+    maps = []
+    monkeypatch.setattr(rooms, "watch", lambda held, pages: maps.append(held))
     held = room(spill, (4096, 8))
     held[:] = np.arange(8)
-    held.base.madvise(mmap.MADV_DONTNEED) if hasattr(held.base, "madvise") else None
+    maps[0].let_go()
     assert (held == np.arange(8)).all()
+
+
+@pytest.mark.skipif(not os.path.isdir("/proc/self/fd"), reason="counts descriptors in /proc")
+def test_columns_on_disk_hold_no_descriptors(tmp_path):
+    frame = pd.DataFrame(np.random.default_rng(0).normal(size=(30, 300)), columns=[f"sieve_{k}" for k in range(300)])
+    frame.assign(y=frame["sieve_0"]).to_parquet(tmp_path / "lots.parquet")
+    table = chaff.open_table(tmp_path / "lots.parquet", "y", scratch=tmp_path / "scratch")
+    before = len(os.listdir("/proc/self/fd"))
+    columns = [table.source.column(f).values for f in table.features]
+    assert len(os.listdir("/proc/self/fd")) <= before + 8
+    assert all(np.array_equal(c, frame[f]) for c, f in zip(columns, table.features, strict=True))
+    with pytest.raises(ValueError, match="read-only"):
+        columns[0][0] = 1.0
+
+
+def test_a_map_that_cannot_be_made_is_an_error(tmp_path):
+    (tmp_path / "x").write_bytes(bytes(64))
+    with open(tmp_path / "x", "rb") as file:
+        assert FileMap(file.fileno(), 64).array(float).tolist() == [0.0] * 8
+        with pytest.raises(OSError, match="."):
+            FileMap(file.fileno(), 1 << 60)
 
 
 def test_a_full_disk_is_an_error_beforehand(spill, monkeypatch):

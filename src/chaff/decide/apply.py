@@ -191,7 +191,8 @@ def _derived(selection: Selection, batch: Any) -> Any:
             batch = batch.set_column(place, d.of, filled_cells(batch.column(d.of), gaps[d.of], d.value))
     for name, of in flags.items():
         batch = batch.append_column(name, flag_cells(gaps[of]))
-    roles = [n for n in batch.column_names if n not in _stored(selection) and n not in flags]
+    stored = set(_stored(selection))
+    roles = [n for n in batch.column_names if n not in stored and n not in flags]
     return batch.select(list(dict.fromkeys([*roles, *(m for k in selection.kept for m in (k.members or [k.name]))])))
 
 

@@ -76,14 +76,17 @@ def _fitting(table: Any, first: Any, path: Path, first_path: Path) -> Any:
     """The table in the column order of the first one, each column of a kind that goes with it."""
     import pyarrow as pa
 
-    lacking = [n for n in first.column_names if n not in table.column_names]
-    further = [n for n in table.column_names if n not in first.column_names]
+    here, there = set(table.column_names), set(first.column_names)  # looked up once: there may be a hundred thousand
+    lacking = [n for n in first.column_names if n not in here]
+    further = [n for n in table.column_names if n not in there]
     if lacking or further:
         what = f"lacks column '{lacking[0]}' of" if lacking else f"has a column '{further[0]}' that is not in"
         raise DataError(f"{path.name} {what} {first_path.name}: all files of one table have the same columns")
     table = table.select(first.column_names)
-    for name in first.column_names:
-        a, b = first.schema.field(name).type, table.schema.field(name).type
+    for of_first, mine in zip(first.schema, table.schema, strict=True):
+        name, a, b = mine.name, of_first.type, mine.type
+        if a == b:
+            continue
         try:
             pa.unify_schemas([pa.schema([("x", a)]), pa.schema([("x", b)])], promote_options="permissive")
         except (pa.ArrowInvalid, pa.ArrowTypeError) as error:

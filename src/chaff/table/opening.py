@@ -236,11 +236,12 @@ def _stacked(arrow: Any, label: str, extra: Any, extra_label: str) -> tuple[Any,
     """Training and holdout rows in one table, so that both are read with the same kinds and levels."""
     import pyarrow as pa
 
-    gone = [n for n in arrow.column_names if n not in extra.column_names]
+    here, there = set(arrow.column_names), set(extra.column_names)
+    gone = [n for n in arrow.column_names if n not in there]
     if gone:
         raise DataError(f"holdout {extra_label} lacks column{'s' * (len(gone) > 1)} {some_words(gone)} of {label}")
     if isinstance(arrow, StoredTable):
-        further = [n for n in extra.column_names if n not in arrow.column_names]
+        further = [n for n in extra.column_names if n not in here]
         both = arrow.followed_by(extra.without(further))
         return both.replace_schema_metadata({"holdout_rows": str(extra.num_rows)}), extra.num_rows
     extra = _in_memory(extra).select(arrow.column_names)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import mmap
 import os
 import tempfile
 from math import prod
@@ -11,6 +10,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from chaff.table.file_map import FileMap
 from chaff.table.scratch import no_place
 from chaff.table.spilled import Spill, watch
 
@@ -36,11 +36,12 @@ def room(spill: Spill | None, shape: tuple[int, ...], dtype: npt.DTypeLike = flo
                 os.posix_fallocate(file.fileno(), 0, size)  # a full disk is then an error here, and not a signal later
             else:
                 file.truncate(size)
-            held = mmap.mmap(file.fileno(), size)
+            held = FileMap(file.fileno(), size, writable=True)
     except OSError as error:
         raise no_place(folder, error) from error
     watch(held, spill.pages)
-    return np.frombuffer(held, dtype).reshape(shape)
+    out: npt.NDArray[Any] = held.array(dtype).reshape(shape)
+    return out
 
 
 def turned(spill: Spill | None, array: npt.NDArray[Any]) -> npt.NDArray[Any]:

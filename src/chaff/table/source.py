@@ -163,7 +163,7 @@ class Source:
             reads.decimal,
             derived,
         )
-        plain = isinstance(self.arrow, StoredTable) and name in self.arrow.column_names and not (derived or how[4] or reads.missing)
+        plain = isinstance(self.arrow, StoredTable) and name in self.arrow.known and not (derived or how[4] or reads.missing)
         blocks = self._blocks_of_numbers(name) if plain and name not in self.together else None
 
         def of(values: Floats) -> Column:

@@ -7,7 +7,6 @@ A mapped column is an array like any other, and nothing above knows. Pages that 
 from __future__ import annotations
 
 import json
-import mmap
 import os
 import threading
 import time
@@ -21,6 +20,7 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.errors import DataError
+from chaff.table.file_map import FileMap
 from chaff.table.kinds import Column
 from chaff.table.scratch import Scratch, scratch_root
 
@@ -116,16 +116,16 @@ def mapped(place: Path, rows: int, pages: float) -> Floats:
     with open(place, "rb") as file:
         if os.fstat(file.fileno()).st_size != 8 * rows:
             raise ValueError(f"{place.name} is cut off")
-        held = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
+        held = FileMap(file.fileno(), 8 * rows)
     watch(held, pages)
-    return np.frombuffer(held, "<f8")
+    return held.array("<f8")
 
 
 class _Pages:
     """Lets go of mapped pages when more of them are held than may be."""
 
     def __init__(self) -> None:
-        self.maps: weakref.WeakSet[Any] = weakref.WeakSet()
+        self.maps: weakref.WeakSet[FileMap] = weakref.WeakSet()
         self.most = float("inf")
         self.before = 0.0
         """Pages of files, such as libraries, that were held when no column's were."""
@@ -133,13 +133,13 @@ class _Pages:
         self.thread: threading.Thread | None = None
         self.process = os.getpid()
 
-    def watch(self, held: mmap.mmap, most: float) -> None:
+    def watch(self, held: FileMap, most: float) -> None:
         with self.lock:
             if self.process != os.getpid():  # a forked child has the maps, and no thread
                 self.thread, self.process = None, os.getpid()
             self.maps.add(held)
             self.most = max(LEAST_PAGES, most)
-            if self.thread is None and hasattr(mmap, "MADV_DONTNEED") and _file_pages() is not None:
+            if self.thread is None and _file_pages() is not None:
                 self.before = _file_pages() or 0.0
                 self.thread = threading.Thread(target=self._look, name="chaff-pages", daemon=True)
                 self.thread.start()
@@ -159,10 +159,7 @@ class _Pages:
         with self.lock:
             maps = list(self.maps)
         for one in maps:
-            try:
-                one.madvise(mmap.MADV_DONTNEED)
-            except (ValueError, OSError):
-                continue  # closed in between
+            one.let_go()
         self.before = _file_pages() or 0.0
 
 
@@ -178,7 +175,7 @@ def _file_pages() -> float | None:
 _pages = _Pages()
 
 
-def watch(held: mmap.mmap, pages: float) -> None:
+def watch(held: FileMap, pages: float) -> None:
     """Let go of the pages of this map, too, when more than so many bytes are held."""
     _pages.watch(held, pages)
 

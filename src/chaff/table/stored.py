@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from collections import OrderedDict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -13,6 +14,8 @@ from chaff.table.names import first_line, refuse_twins
 
 _footers: dict[tuple[Any, ...], Any] = {}
 _lock = threading.Lock()
+KEPT_OPEN = 4  # files a thread
+_kept = threading.local()
 
 
 @dataclass(frozen=True)
@@ -70,6 +73,19 @@ class Piece:
             _footers.setdefault(key, file.metadata)
         return file
 
+    def kept_open(self) -> Any:
+        """The same, opened once a thread: to open a file of many thousands of columns takes longer than to read one of them."""
+        if self.state() != (self.size, self.changed):
+            return self.open()  # tells what is wrong
+        files: OrderedDict[Any, Any] = _kept.__dict__.setdefault("files", OrderedDict())
+        key = (self.path, self.size, self.changed)
+        if key not in files:
+            files[key] = self.open()
+            while len(files) > KEPT_OPEN:
+                files.popitem(last=False)[1].close()
+        files.move_to_end(key)
+        return files[key]
+
 
 def system_of(address: str) -> tuple[Any, str]:
     """(file system, path in it) of a path on this machine or an address such as ``s3://mill/lots``.
@@ -114,13 +130,17 @@ class StoredTable:
     more: Mapping[str, Any] = field(default_factory=dict)
     """Columns in memory beside those of the files."""
 
-    @property
+    @cached_property
     def column_names(self) -> list[str]:
         return list(self.schema.names)
 
+    @cached_property
+    def known(self) -> frozenset[str]:
+        return frozenset(self.column_names)
+
     @property
     def num_columns(self) -> int:
-        return len(self.schema.names)
+        return len(self.column_names)
 
     @cached_property
     def num_rows(self) -> int:
@@ -164,15 +184,13 @@ class StoredTable:
             if name in told:
                 yield pa.chunked_array([pa.repeat(pa.scalar(told[name], pa.string()), piece.rows)], kind)
                 continue
-            file = piece.open()
-            try:
-                for group in range(file.num_row_groups):
-                    part = file.read_row_group(group, columns=[name], use_threads=False).column(name)
-                    yield part if part.type == kind else part.cast(kind)
-            except (pa.ArrowInvalid, pa.ArrowTypeError, OSError, KeyError) as error:
-                raise DataError(f"{piece.name} cannot be read as parquet (column '{name}'): {first_line(error)}") from error
-            finally:
-                file.close()
+            for group in range(piece.kept_open().num_row_groups):
+                try:
+                    part = piece.kept_open().read_row_group(group, columns=[name], use_threads=False).column(name)
+                    part = part if part.type == kind else part.cast(kind)
+                except (pa.ArrowInvalid, pa.ArrowTypeError, OSError, KeyError) as error:
+                    raise DataError(f"{piece.name} cannot be read as parquet (column '{name}'): {first_line(error)}") from error
+                yield part
 
     def batches(self, names: Sequence[str], size: int) -> Iterator[Any]:
         """Some columns in blocks of rows, as Arrow tables.
