@@ -38,7 +38,7 @@ SETTINGS = ("adjust", "bins", "bin_kind", "pool_below", "neighbours", "shuffles"
 @pin_options
 @rows_options
 @columns_option
-@click.option("--statistics", metavar="NAMES", help="leading, fitting, all, or names separated by commas (fitting).")
+@click.option("--statistics", metavar="NAMES", help="tests, leading, fitting, all, or names separated by commas (fitting).")
 @click.option("--by", metavar="COLUMN", help="Rank and cut by this column (effect_size).")
 @click.option("--top", type=click.IntRange(1), help="Cut: the best so many.")
 @click.option("--share", type=click.FloatRange(0, 1, min_open=True), help="Cut: the best share of the features, rounded up.")
@@ -116,7 +116,7 @@ def _measured(data: str, cut: dict[str, float] | None, said: dict[str, Any], sho
     settings = {k: said[k] for k in SETTINGS if said[k] is not None}
     asked = said["statistics"]
     if asked is not None:
-        settings["statistics"] = asked if asked in ("leading", "fitting", "all") else [n.strip() for n in asked.split(",")]
+        settings["statistics"] = asked if asked in ("tests", "leading", "fitting", "all") else [n.strip() for n in asked.split(",")]
     elif ground.plan is None:
         settings["statistics"] = "fitting"
     stage = ground.stage(Relevance, by=said["by"], cut=cut, **settings)

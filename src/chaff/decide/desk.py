@@ -48,7 +48,7 @@ class Desk:
         return bool(self.words)
 
 
-def desk_of(table: Table, rows: Ints, held: Ints, said: int | str, work: Work, in_passes: bool = False) -> Desk:
+def desk_of(table: Table, rows: Ints, held: Ints, said: int | str, work: Work, in_passes: bool = False, columns: int | None = None) -> Desk:
     """The rows that models see.
 
     Parameters
@@ -59,6 +59,8 @@ def desk_of(table: Table, rows: Ints, held: Ints, said: int | str, work: Work, i
         How many training rows.
     in_passes : bool
         Whether no model needs its rows side by side in memory: every row may then be asked for, however many there are.
+    columns : int or None
+        How many stand side by side at the most; all of them when left out.
 
     Raises
     ------
@@ -66,7 +68,7 @@ def desk_of(table: Table, rows: Ints, held: Ints, said: int | str, work: Work, i
         When so many do not fit into the memory that was said.
     """
     train = table.take(rows)
-    some = _drawn(train, _wanted(train, said, COPIES, in_passes), "rows of the models", work)
+    some = _drawn(train, _wanted(train, said, COPIES, in_passes, columns), "rows of the models", work)
     of_held = _drawn(table.take(held), ROWS, "rows of the holdout", work) if held.size > UP_TO and said != "all" else None
     if some is None and of_held is None:
         return Desk(table, rows, held, train)
@@ -123,7 +125,7 @@ def _words(train: Table, used: int, used_held: int, held: int) -> str:
     return words
 
 
-def _wanted(train: Table, said: int | str, copies: float, in_passes: bool) -> int:
+def _wanted(train: Table, said: int | str, copies: float, in_passes: bool, columns: int | None = None) -> int:
     n, wanted = len(train), said if isinstance(said, int) else len(train)
     if said == "auto":
         wanted = n if n <= UP_TO else ROWS
@@ -132,7 +134,7 @@ def _wanted(train: Table, said: int | str, copies: float, in_passes: bool) -> in
             wanted = int(np.clip(RAREST * n / max(rarest, 1), ROWS, min(n, MOST * ROWS)))
     if said == "all" and in_passes:
         return _in_passes(train)
-    return _fitting(train, min(n, wanted), said, copies)
+    return _fitting(train, min(n, wanted), said, copies, columns)
 
 
 def _in_passes(train: Table) -> int:
@@ -148,20 +150,21 @@ def _in_passes(train: Table) -> int:
     return len(train)
 
 
-def _fitting(train: Table, wanted: int, said: int | str, copies: float = COPIES) -> int:
+def _fitting(train: Table, wanted: int, said: int | str, copies: float = COPIES, columns: int | None = None) -> int:
     """So many, or fewer where the memory that was said holds no more of a table on disk."""
     source = train.source
     if source.spill is None or source.limit is None:
         return wanted
     left = source.limit.memory - PROGRAM - 8.0 * VECTORS * source.rows
-    most = int(left / (copies * 8 * max(1, len(train.features))))
+    wide = min(len(train.features), columns or len(train.features))
+    most = int(left / (copies * 8 * max(1, wide)))
     if most >= wanted:
         return wanted
     if said != "auto" or most < LEAST:
         rows = max(wanted if said != "auto" else LEAST, LEAST)
-        needed = PROGRAM + 8.0 * VECTORS * source.rows + copies * 8.0 * len(train.features) * rows
+        needed = PROGRAM + 8.0 * VECTORS * source.rows + copies * 8.0 * wide * rows
         raise DataError(
-            f"memory={size_in_words(source.limit.memory)} is too little for models on {wanted:,} rows × {len(train.features):,} columns: "
+            f"memory={size_in_words(source.limit.memory)} is too little for models on {wanted:,} rows × {wide:,} columns: "
             f"{size_in_words(needed)} would do"
             + (f", or rows={most:,} (--rows {most})" if most >= LEAST else ", or fewer columns (chaff.triage, --ignore)")
         )

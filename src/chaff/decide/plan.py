@@ -176,7 +176,7 @@ def wide_plan() -> Plan:
     >>> [name_of(s) for s in wide_plan().stages]
     ['triage', 'screen', 'relevance', 'overlap', 'importance', 'search']
     """
-    return Plan((Relevance("leading", cut={"top": LET_THROUGH}, name="triage"), *built_in_plan().stages))
+    return Plan((Relevance("tests", cut={"top": LET_THROUGH}, name="triage"), *built_in_plan().stages))
 
 
 def plan_for(table: Table) -> Plan:

@@ -28,6 +28,7 @@ from chaff.errors import UsageError, nearest
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import InPasses, name_of
 from chaff.folds import make_folds
+from chaff.methods.relevance.stage import Relevance
 from chaff.methods.search.stage import SearchTrail
 from chaff.models.named import as_model
 from chaff.results.decoys import DecoyRate
@@ -287,7 +288,7 @@ def select(
     work = Work(seed, workers, watch)
     taught, held, how = set_aside(table, plan.score.holdout, work)
     passes = plan.score.rows == "all" and table.source.spill is not None and _in_passes(plan, table)
-    desk = desk_of(table, taught, held, plan.score.rows, work, passes)
+    desk = desk_of(table, taught, held, plan.score.rows, work, passes, _side_by_side(plan))
     all_rows, pinned = table.take(taught), checked_pins([*plan.pins, *pins], table)
     walked = walk_stages(plan, desk.train, _setting_of(plan, desk, all_rows, pinned, work), after_stage)
     work.tell("closing")
@@ -302,6 +303,15 @@ def select(
 def _asked(plan: Plan, **score: Any) -> Plan:
     """The plan with what the call itself said of scores."""
     return replace(plan, score=replace(plan.score, **{k: v for k, v in score.items() if v is not None}))
+
+
+def _side_by_side(plan: Plan) -> int | None:
+    """How many columns a first stage that looks at one at a time lets through; None where they are not counted."""
+    first = plan.stages[0]
+    if isinstance(first, Relevance) and first.cut is not None:
+        top = dict(first.cut).get("top")
+        return None if top is None else max(1, int(top))
+    return None
 
 
 def _in_passes(plan: Plan, table: Table) -> bool:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from chaff.errors import DataError, UnknownColumn, UsageError, nearest
 from chaff.evaluate.setting import Setting
-from chaff.methods.relevance.catalogue import NAMES, better, resolve
+from chaff.methods.relevance.catalogue import GROUPS, NAMES, better, resolve
 from chaff.methods.relevance.stage import Relevance
 from chaff.results.findings import Findings, Way
 from chaff.table.on_disk import stored_files
@@ -114,16 +114,13 @@ def _told(best: pd.DataFrame, ways: dict[str, Way], settings: dict[str, Any], ro
 
 
 def _scored(table: Table, by: str, work: Work) -> Findings | None:
-    statistic = "leading" if by in ("effect_size", "p") else NAMES.get(by, NAMES.get(by.removesuffix("_p"), by))
-    if statistic != "leading":
+    statistic = "tests" if by in ("effect_size", "p") else NAMES.get(by, NAMES.get(by.removesuffix("_p"), by))
+    if statistic not in GROUPS:
         try:
             resolve(statistic, table)
         except UsageError:
             return None
-    stage = Relevance("leading" if statistic == "leading" else [statistic], by)
-    if statistic == "leading":
-        stage = Relevance([n for n in resolve("leading", table) if n != "mutual_information"], by)
-    found = stage.judge(table, Setting.unfolded(table, work))
+    found = Relevance(statistic if statistic in GROUPS else [statistic], by).judge(table, Setting.unfolded(table, work))
     return found if by in found.frame.columns else None
 
 

@@ -17,14 +17,14 @@ from chaff.arrays import Floats, Ints
 from chaff.errors import DataError
 from chaff.memory import BoundedCache, machine_bytes
 from chaff.table.derived import Derived, filled_cells, flag_cells, flag_column, gaps_of, without_codes
-from chaff.table.kinds import Column, decode, floats_of, from_numbers
+from chaff.table.kinds import Column, Kind, decode, floats_of, from_numbers
 from chaff.table.reading import Reading
 from chaff.table.spilled import Spill, settle
 from chaff.table.stored import StoredTable
 
 WIDEST_NUMBER = 1e140  # of a column: its squares, and their sums, have to fit
 CACHE_SHARE = 0.33  # of the machine's memory, for decoded columns
-MOST_MAPS = 20_000  # columns on disk that are mapped at a time: a process may hold some 65,000 maps
+MOST_MAPS = 50_000  # columns on disk that are mapped at a time: a process may hold some 65,000 maps
 OPENED = 6  # sources that a worker keeps open between its tasks
 
 
@@ -67,6 +67,8 @@ class Source:
     decoded: BoundedCache[Column] = field(default_factory=_decoded_cache, repr=False)
     gaps: dict[str, bool] = field(default_factory=dict, repr=False)
     """Which columns have any missing cell, looked up once."""
+    found: dict[str, Kind] = field(default_factory=dict, init=False, repr=False)
+    """Kinds of columns that were decoded once, also where the columns themselves are not held any more."""
     spill: Spill | None = None
     """Where decoded columns go, for a source that is larger than memory."""
     limit: Any = None
@@ -78,7 +80,7 @@ class Source:
 
     def __reduce__(self) -> tuple[Any, ...]:
         """What travels to another process: where the data lies, or the data itself; a process opens each source once."""
-        given = {f.name: getattr(self, f.name) for f in fields(self) if f.name not in ("decoded", "gaps")}
+        given = {f.name: getattr(self, f.name) for f in fields(self) if f.name not in ("decoded", "gaps", "found")}
         return _opened_once, (self.token, self.spill is not None, given)
 
     @cached_property
@@ -136,6 +138,12 @@ class Source:
             of_all = self.base is not None and name in self.base.known
             self.gaps[name] = self.base.has_gaps(name) if of_all and self.base else bool(self.column(name).missing.any())
         return self.gaps[name]
+
+    def kind(self, name: str) -> Kind:
+        """Kind of a column."""
+        if name not in self.found:
+            self.found[name] = self.column(name).kind
+        return self.found[name]
 
     @property
     def rows(self) -> int:

@@ -26,7 +26,11 @@ from chaff.table.scratch import Scratch, scratch_root
 
 FORM = 1  # of what lies in scratch; another one is not read
 LOOK_EVERY = 0.02  # seconds between two looks at the pages that are held
+SOON = 0.003  # between two by those who walk over columns: 30 MB at the most are read in it
+MOST_SAID = 200_000
 LEAST_PAGES = 32e6  # bytes of pages that may be held, whatever the limit
+
+_said: dict[tuple[str, int, int], Any] = {}
 
 
 @dataclass(frozen=True)
@@ -61,7 +65,7 @@ class Spill:
         if not about.exists():
             self._write(place, about, make, numbers, of)
         try:
-            said = json.loads(about.read_text())
+            said = _said_in(about)
             if said.get("form") != FORM:
                 raise DataError(f"scratch in {self.scratch.folder} was written by another version: remove that folder")
             values = mapped(place, int(said["rows"]), self.pages)
@@ -90,6 +94,17 @@ class Spill:
     def _replace(self, place: Path, values: Floats) -> None:
         with self.scratch.writing(place) as part:
             _write_blocks(part, [values])
+
+
+def _said_in(about: Path) -> Any:
+    """What a file says of a column; read once, for a table may have more columns than are mapped at a time."""
+    state = about.stat()
+    key = (str(about), state.st_mtime_ns, state.st_size)
+    if key not in _said:
+        if len(_said) >= MOST_SAID:
+            _said.clear()
+        _said[key] = json.loads(about.read_text())
+    return _said[key]
 
 
 def _write_blocks(part: Path, blocks: Iterable[Floats]) -> int:
@@ -129,6 +144,7 @@ class _Pages:
         self.most = float("inf")
         self.before = 0.0
         """Pages of files, such as libraries, that were held when no column's were."""
+        self.due = 0.0
         self.lock = threading.Lock()
         self.thread: threading.Thread | None = None
         self.process = os.getpid()
@@ -147,6 +163,13 @@ class _Pages:
     def _look(self) -> None:
         while True:
             time.sleep(LOOK_EVERY)
+            self.settle()
+
+    def settle_soon(self) -> None:
+        """The same, unless it was looked at a moment ago."""
+        now = time.monotonic()
+        if now >= self.due:
+            self.due = now + SOON
             self.settle()
 
     def settle(self) -> None:
@@ -182,4 +205,4 @@ def watch(held: FileMap, pages: float) -> None:
 
 def settle() -> None:
     """Called by whoever walks over many columns at once, faster than anybody looks by the clock."""
-    _pages.settle()
+    _pages.settle_soon()

@@ -144,7 +144,8 @@ class Table:
         return self.source.column(name)
 
     def kind(self, name: str) -> Kind:
-        return self.whole_column(name).kind
+        self.check_known([name])
+        return self.source.kind(name)
 
     @property
     def kinds(self) -> dict[str, Kind]:

@@ -187,3 +187,19 @@ def test_facts_say_what_a_category_and_a_date_hold():
     assert frame.loc["organic", "kind"] == "binary" and np.isnan(frame.loc["organic", "skew"])
     text = str(chaff.screen(table_of()))
     assert text.startswith("screen · ") and "features" in text
+
+
+def test_tests_are_the_leading_statistics_alone(mill_table):
+    few, leading = chaff.relevance(mill_table, "tests").frame, chaff.relevance(mill_table, "leading").frame
+    assert "mutual_information" in leading and "mutual_information" not in few
+    for column in ("statistic", "p", "effect_size", "effect_size_low", "effect_size_high"):
+        assert few[column].sort_index().equals(leading[column].sort_index())
+
+
+def test_where_nothing_fits_it_is_said():
+    notes = chaff.open_table(
+        pd.DataFrame({"note": [f"lot {k} of mill {k * 7}" for k in range(60)], "y": np.arange(60.0)}), "y", kinds={"note": "text"}
+    )
+    for group in ("tests", "leading", "fitting", "all"):
+        with pytest.raises(chaff.UsageError, match="no statistic fits a column"):
+            chaff.relevance(notes, group)

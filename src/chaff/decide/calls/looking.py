@@ -66,7 +66,7 @@ def relevance(
     Parameters
     ----------
     table : Table
-    statistics : "fitting", "leading", "all", or list of names
+    statistics : "fitting", "tests", "leading", "all", or list of names
         See `chaff.Relevance`; names and sources stand in ``findings.more["statistics"]``.
     by : str, optional
         Column that ranks and cuts; effect_size when left out.

@@ -19,6 +19,7 @@ FAMILIES: tuple[Family, ...] = tuple(f for m in files_of(ROOM) for f in getattr(
 STATISTICS = {s.name: s for s in ALL}
 NAMES = {also: s.name for s in ALL for also in s.also} | {s.name: s.name for s in ALL}
 GROUPS = {
+    "tests": "one test by kind: the least that ranks every column",
     "leading": "one test by kind and mutual information",
     "fitting": "all that fit the kinds, one feature at a time",
     "all": "fitting, and relief and mrmr, which look at other features too",
@@ -39,7 +40,10 @@ def resolve(asked: str | Sequence[str], table: Table) -> tuple[str, ...]:
     task: str = table.target.task
     pairs = {(kind_of(table, f), task) for f in table.features} - {("", task)}
     if isinstance(asked, str) and asked in GROUPS:
-        return tuple(s.name for s in ALL if _in_group(s, asked, pairs, table))
+        found = tuple(s.name for s in ALL if _in_group(s, asked, pairs, table))
+        if not found:
+            raise UsageError(f"no statistic fits a column of {table.label}: none is a number, a category or two-valued")
+        return found
     check_names(asked)
     names = (asked,) if isinstance(asked, str) else tuple(asked)
     return tuple(dict.fromkeys(_checked(name, pairs, table) for name in names))
@@ -82,8 +86,8 @@ def belongs(column: str, name: str) -> bool:
 def _in_group(s: Statistic, group: str, pairs: set[tuple[str, str]], table: Table) -> bool:
     if not pairs & set(s.fits) or (table.weights is not None and s.no_weights) or (s.company and group != "all"):
         return False
-    if group == "leading":
-        return s.name == "mutual_information" or s.name in {LEADS[p] for p in pairs}
+    if group in ("tests", "leading"):
+        return s.name in {LEADS[p] for p in pairs} or (group == "leading" and s.name == "mutual_information")
     return s.fits_classes(len(table.target.classes))
 
 

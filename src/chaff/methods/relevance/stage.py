@@ -50,8 +50,9 @@ class Relevance:
 
     Parameters
     ----------
-    statistics : "leading", "fitting", "all" or list of names
-        "leading": Pearson r, one-way F or chi-square by kind, and mutual information. "fitting": all that fit the kinds.
+    statistics : "tests", "leading", "fitting", "all" or list of names
+        "tests": Pearson r, one-way F or chi-square by kind, the least that ranks every column. "leading": these and mutual
+        information. "fitting": all that fit the kinds.
         "all": relief and mrmr besides, which look at other features too. Names stand in `findings.more["statistics"]`.
     by : str
         Column that ranks and cuts: effect_size (|r|, √ω² or Cramér's V, one scale for all), mutual_information, q, …
@@ -308,6 +309,5 @@ def effect_sizes(table: Table, setting: Setting, features: Sequence[str]) -> dic
     earlier = setting.earlier.get("relevance")
     if earlier is None or not set(features) <= set(earlier.frame.index):
         some = table.with_features(features)
-        leads = [n for n in resolve("leading", some) if n != "mutual_information"]  # which no effect size is made of
-        earlier = Relevance(leads or "leading").judge(some, setting)
+        earlier = Relevance("tests").judge(some, setting)
     return {f: float(np.nan_to_num(earlier.frame.loc[f, "effect_size"])) for f in features}
