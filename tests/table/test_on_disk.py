@@ -15,7 +15,7 @@ import pytest
 import chaff
 from chaff.decide.record import fingerprint
 from chaff.memory import bytes_of, size_in_words
-from chaff.table import on_disk, scratch, spilled
+from chaff.table import on_disk, scratch, source, spilled
 from chaff.table.moments import table_moments
 from chaff.table.on_disk import Limit
 from tests.conftest import make_mixed
@@ -354,3 +354,59 @@ def test_triage_reads_a_folder_some_columns_at_a_time(frame, tmp_path):
     folder = cut(frame, tmp_path / "many", 4)
     found = chaff.triage(folder, "y", top=3, block=2)
     assert found.frame.equals(chaff.triage(frame, "y", top=3).frame)
+
+
+class TestShortColumnsOfAWideTable:
+    """They share files, and are the same columns."""
+
+    @pytest.fixture
+    def wide(self, tmp_path, monkeypatch):
+        monkeypatch.setattr(source, "FEWEST_BLOCKED", 20)
+        monkeypatch.setattr(source, "A_BLOCK", 7)
+        rng = np.random.default_rng(0)
+        frame = pd.DataFrame(rng.normal(size=(90, 40)), columns=[f"sieve_{k}" for k in range(40)]).astype({"sieve_3": "float32"})
+        frame.loc[::7, "sieve_5"] = np.nan
+        frame["sieve_6"] = np.nan
+        frame["sieve_8"] = (frame["sieve_8"] > 0).astype(int)
+        frame["sieve_9"] = np.arange(90)
+        frame["sieve_10"] = np.where(frame["sieve_10"] > 0, "Alba", "Berta")
+        frame["sieve_11"] = frame["sieve_11"] > 0
+        frame["y"] = frame["sieve_0"] + rng.normal(size=90)
+        return cut(frame, tmp_path / "many", 4)
+
+    @pytest.mark.parametrize(
+        "how",
+        [{}, {"kinds": {"sieve_12": "category"}, "missing_flags": ["sieve_5"]}, {"missing_codes": {"sieve_9": [3]}}, {"missing": ["Alba"]}],
+    )
+    def test_they_are_as_in_memory(self, wide, tmp_path, how):
+        here, there = chaff.open_table(wide, "y", **how), chaff.open_table(wide, "y", scratch=tmp_path / "s", **how)
+        identical(there, here)
+        for f in here.features:
+            assert there.take(np.arange(5, 60, 3)).column(f).values.tobytes() == here.take(np.arange(5, 60, 3)).column(f).values.tobytes()
+        if "missing" not in how:
+            assert there.source._in_block["sieve_20"] == 2 and "sieve_10" not in there.source._in_block
+            assert len(list((tmp_path / "s").rglob("*.f8"))) < 20
+        identical(chaff.open_table(wide, "y", scratch=tmp_path / "s", **how), here)  # from what lies there now
+        identical(pickle.loads(pickle.dumps(there)), here)
+
+    def test_one_that_cannot_be_decoded_spoils_no_other(self, tmp_path, wide):
+        frame = pd.concat([pd.read_parquet(p) for p in sorted(wide.iterdir())], ignore_index=True)
+        frame.loc[3, "sieve_15"] = np.inf
+        frame.to_parquet(tmp_path / "lots.parquet")
+        there = chaff.open_table(tmp_path / "lots.parquet", "y", scratch=tmp_path / "s", ignore=["sieve_15"])
+        assert there.column("sieve_14").values.tolist() == frame["sieve_14"].tolist()
+        with pytest.raises(chaff.DataError, match="'sieve_15' has 1 infinite value"):
+            there.source.column("sieve_15")
+
+    def test_a_file_that_changed_or_scratch_that_is_damaged_is_named(self, wide, tmp_path):
+        there = chaff.open_table(wide, "y", scratch=tmp_path / "s")
+        there.kind("sieve_1")
+        for about in (tmp_path / "s").rglob("*.json"):
+            about.write_text("{}")
+        with pytest.raises(chaff.DataError, match="scratch in .* remove that folder"):
+            chaff.open_table(wide, "y", scratch=tmp_path / "s").kind("sieve_1")
+        file = sorted(wide.iterdir())[1]
+        again = chaff.open_table(wide, "y", scratch=tmp_path / "t")
+        pd.read_parquet(file).iloc[:5].to_parquet(file)
+        with pytest.raises(chaff.DataError, match=f"{file.name} has changed"):
+            again.kind("sieve_30")

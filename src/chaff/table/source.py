@@ -8,7 +8,7 @@ import uuid
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any
 
 import numpy as np
@@ -19,12 +19,16 @@ from chaff.memory import BoundedCache, machine_bytes
 from chaff.table.derived import Derived, filled_cells, flag_cells, flag_column, gaps_of, without_codes
 from chaff.table.kinds import Column, Kind, decode, floats_of, from_numbers
 from chaff.table.reading import Reading
-from chaff.table.spilled import Spill, settle
+from chaff.table.spilled import Block, Spill, settle
 from chaff.table.stored import StoredTable
 
 WIDEST_NUMBER = 1e140  # of a column: its squares, and their sums, have to fit
 CACHE_SHARE = 0.33  # of the machine's memory, for decoded columns
 MOST_MAPS = 50_000  # columns on disk that are mapped at a time: a process may hold some 65,000 maps
+A_BLOCK = 64  # columns that lie in one file where they are short
+SHORT = 1 << 20  # bytes up to which they are
+FEWEST_BLOCKED = 256  # columns from which a table's short ones share files
+MOST_BLOCKS = 10_000  # mapped at a time
 OPENED = 6  # sources that a worker keeps open between its tasks
 
 
@@ -39,6 +43,14 @@ def _one(column: Column) -> int:
 def mapped_cache() -> BoundedCache[Column]:
     """For columns on disk, whose pages come and go by themselves."""
     return BoundedCache(MOST_MAPS, _one)
+
+
+def _blocks_cache() -> BoundedCache[Block]:
+    return BoundedCache(MOST_BLOCKS, _one_block)
+
+
+def _one_block(block: Block) -> int:
+    return 1
 
 
 def _decoded_cache() -> BoundedCache[Column]:
@@ -69,6 +81,8 @@ class Source:
     """Which columns have any missing cell, looked up once."""
     found: dict[str, Kind] = field(default_factory=dict, init=False, repr=False)
     """Kinds of columns that were decoded once, also where the columns themselves are not held any more."""
+    blocks: BoundedCache[Block] = field(default_factory=_blocks_cache, init=False, repr=False)
+    """Short columns that lie in one file, by the place of the block."""
     spill: Spill | None = None
     """Where decoded columns go, for a source that is larger than memory."""
     limit: Any = None
@@ -80,7 +94,7 @@ class Source:
 
     def __reduce__(self) -> tuple[Any, ...]:
         """What travels to another process: where the data lies, or the data itself; a process opens each source once."""
-        given = {f.name: getattr(self, f.name) for f in fields(self) if f.name not in ("decoded", "gaps", "found")}
+        given = {f.name: getattr(self, f.name) for f in fields(self) if f.name not in ("decoded", "gaps", "found", "blocks")}
         return _opened_once, (self.token, self.spill is not None, given)
 
     @cached_property
@@ -153,7 +167,40 @@ class Source:
         if self.spill is None:
             return self.decoded.get(name, self._decode)
         settle()
-        return self.decoded.get(name, self._spilled)
+        found = self._from_block(name)
+        return found if found is not None else self.decoded.get(name, self._spilled)
+
+    def _from_block(self, name: str) -> Column | None:
+        """A short column of a wide table, which lies in one file with its neighbours; None for any other."""
+        k = self._in_block.get(name)
+        found = None if k is None else self.blocks.get(str(k), self._opened_block)
+        return None if found is None else found.column(name)
+
+    @cached_property
+    def _in_block(self) -> dict[str, int]:
+        """Plain number columns → the block they lie in, by their place among all columns."""
+        short = self.rows * 8 <= SHORT and isinstance(self.arrow, StoredTable) and self.base is None
+        if not short or self.arrow.num_columns < FEWEST_BLOCKED or self.reading.missing:
+            return {}
+        apart = {*self.made, *self.together, *self.codes, *(d.name for d in self.derived), *self.arrow.more}
+        return {f.name: k // A_BLOCK for k, f in enumerate(self.arrow.schema) if f.name not in apart and self._is_plain(f.name, f.type)}
+
+    def _opened_block(self, key: str) -> Block:
+        first = int(key) * A_BLOCK
+        names = [n for n in self.arrow.column_names[first : first + A_BLOCK] if n in self._in_block]
+        assert self.spill is not None
+        with _making[int(key) % len(_making)]:  # neighbours are often asked for by several threads at once
+            return self.spill.block(repr((names, self.infinite)), names, lambda: self.arrow.numbers(names), self._as_column)
+
+    def _as_column(self, name: str, values: Floats) -> Column:
+        """Numbers of a file under their kind."""
+        whole = str(self.arrow.schema.field(name).type).lstrip("u").startswith("int")
+        return self._without_infinities(from_numbers(name, values, whole, self.kinds.get(name)))
+
+    def _is_plain(self, name: str, kind: Any) -> bool:
+        import pyarrow.types as pt
+
+        return self.kinds.get(name) in (None, "number") and (pt.is_floating(kind) or pt.is_integer(kind))
 
     def _spilled(self, name: str) -> Column:
         """From disk, where it is put the first time."""
@@ -173,20 +220,13 @@ class Source:
         )
         plain = isinstance(self.arrow, StoredTable) and name in self.arrow.known and not (derived or how[4] or reads.missing)
         blocks = self._blocks_of_numbers(name) if plain and name not in self.together else None
-
-        def of(values: Floats) -> Column:
-            whole = str(self.arrow.schema.field(name).type).lstrip("u").startswith("int")
-            return self._without_infinities(from_numbers(name, values, whole, told))
-
-        return self.spill.column(repr((name, how)), lambda: self._decode(name), blocks, of)
+        return self.spill.column(repr((name, how)), lambda: self._decode(name), blocks, partial(self._as_column, name))
 
     def _blocks_of_numbers(self, name: str) -> Callable[[], Iterator[Floats]] | None:
         """The values of a plain number column block by block; None for any other."""
         import pyarrow as pa
-        import pyarrow.types as pt
 
-        kind = self.arrow.schema.field(name).type
-        if self.kinds.get(name) not in (None, "number") or not (pt.is_floating(kind) or pt.is_integer(kind)):
+        if not self._is_plain(name, self.arrow.schema.field(name).type):
             return None
         return lambda: (floats_of(part.cast(pa.float64(), safe=False)) for part in self.arrow.chunks(name))
 
@@ -260,6 +300,7 @@ class Source:
 
 _opened: OrderedDict[str, Source] = OrderedDict()
 _opening = threading.Lock()
+_making = [threading.Lock() for _ in range(16)]
 
 
 def _opened_once(token: str, spilled: bool, given: dict[str, Any]) -> Source:

@@ -11,7 +11,7 @@ import os
 import threading
 import time
 import weakref
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -31,6 +31,21 @@ MOST_SAID = 200_000
 LEAST_PAGES = 32e6  # bytes of pages that may be held, whatever the limit
 
 _said: dict[tuple[str, int, int], Any] = {}
+
+
+@dataclass(frozen=True)
+class Block:
+    """Short columns that lie in one file."""
+
+    said: dict[str, tuple[int, Any]]
+    """Line of each, and what is said of it."""
+    values: Floats
+
+    def column(self, name: str) -> Column | None:
+        if name not in self.said:
+            return None
+        k, about = self.said[name]
+        return Column(name, about["kind"], self.values[k], tuple(about["levels"]), about["whole"])
 
 
 @dataclass(frozen=True)
@@ -72,6 +87,40 @@ class Spill:
         except (OSError, ValueError, KeyError) as error:
             raise DataError(f"scratch in {self.scratch.folder} is damaged ({error}): remove that folder") from error
         return Column(said["name"], said["kind"], values, tuple(said["levels"]), said["whole"])
+
+    def block(self, key: str, names: Sequence[str], make: Callable[[], Floats], of: Callable[[str, Floats], Column]) -> Block:
+        """Several short columns in one file: mapped where it lies in scratch already, else made and written.
+
+        Parameters
+        ----------
+        make : callable
+            Their values, float64 (names, rows).
+        of : callable
+            ``of(name, values)`` is the column. One for which that fails takes no part: whoever asks for it hears why.
+        """
+        place, about = self.scratch.place(key, ".f8"), self.scratch.place(key, ".json")
+        if not about.exists():
+            values = make()
+            said: list[dict[str, Any] | None] = []
+            for k, name in enumerate(names):
+                try:
+                    column = of(name, values[k])
+                except DataError:
+                    said.append(None)
+                    continue
+                values[k] = column.values
+                said.append({"name": name, "kind": column.kind, "levels": list(column.levels), "whole": column.whole})
+            self._replace(place, values.reshape(-1))
+            with self.scratch.writing(about) as part:
+                part.write_text(json.dumps({"form": FORM, "rows": int(values.shape[1]), "columns": said}))
+        try:
+            found = json.loads(about.read_text())
+            if found.get("form") != FORM:
+                raise DataError(f"scratch in {self.scratch.folder} was written by another version: remove that folder")
+            values = mapped(place, len(names) * int(found["rows"]), self.pages).reshape(len(names), -1)
+            return Block({c["name"]: (k, c) for k, c in enumerate(found["columns"]) if c is not None}, values)
+        except (OSError, ValueError, KeyError, TypeError) as error:
+            raise DataError(f"scratch in {self.scratch.folder} is damaged ({error}): remove that folder") from error
 
     def _write(self, place: Path, about: Path, make: Callable[[], Column], numbers: Any, of: Callable[..., Column]) -> None:
         if numbers is not None:

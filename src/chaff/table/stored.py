@@ -9,7 +9,11 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
+import numpy as np
+
+from chaff.arrays import Floats
 from chaff.errors import DataError
+from chaff.table.kinds import floats_of
 from chaff.table.names import first_line, refuse_twins
 
 _footers: dict[tuple[Any, ...], Any] = {}
@@ -191,6 +195,27 @@ class StoredTable:
                 except (pa.ArrowInvalid, pa.ArrowTypeError, OSError, KeyError) as error:
                     raise DataError(f"{piece.name} cannot be read as parquet (column '{name}'): {first_line(error)}") from error
                 yield part
+
+    def numbers(self, names: Sequence[str]) -> Floats:
+        """Some number columns of the files in memory, float64 (names, rows), missing as NaN; a file of very many columns is asked once.
+
+        Raises
+        ------
+        DataError
+        """
+        import pyarrow as pa
+
+        out, start = np.empty((len(names), self.num_rows)), 0
+        for piece in self.pieces:
+            for group in range(piece.kept_open().num_row_groups):
+                try:
+                    part = piece.kept_open().read_row_group(group, columns=list(names), use_threads=False)
+                    for k, name in enumerate(names):
+                        out[k, start : start + part.num_rows] = floats_of(part.column(name).cast(pa.float64(), safe=False))
+                except (pa.ArrowInvalid, pa.ArrowTypeError, OSError, KeyError) as error:
+                    raise DataError(f"{piece.name} cannot be read as parquet: {first_line(error)}") from error
+                start += part.num_rows
+        return out
 
     def batches(self, names: Sequence[str], size: int) -> Iterator[Any]:
         """Some columns in blocks of rows, as Arrow tables.
