@@ -181,6 +181,26 @@ def test_without_dask_it_says_what_to_install(monkeypatch):
         chaff.Cluster("tcp://127.0.0.1:8786")
 
 
+def test_an_interrupt_that_falls_where_errors_are_ignored_is_not_lost(monkeypatch):
+    import distributed
+
+    def swallows(*given, **named):
+        try:
+            os.kill(os.getpid(), signal.SIGINT)
+            time.sleep(1)
+        except KeyboardInterrupt:
+            raise OSError("nobody there") from None
+
+    monkeypatch.setattr(distributed, "Client", swallows)
+    before = signal.getsignal(signal.SIGINT)
+    with pytest.raises(KeyboardInterrupt):
+        try:
+            chaff.Cluster("tcp://127.0.0.1:1")
+        except chaff.WorkerError:
+            pytest.fail("the interrupt was lost")
+    assert signal.getsignal(signal.SIGINT) is before
+
+
 def test_an_address_that_nobody_answers_at_is_said_in_time(tmp_path):
     began = time.monotonic()
     with pytest.raises(chaff.WorkerError, match="nobody answers at tcp://127.0.0.1:9 within 1 s"):

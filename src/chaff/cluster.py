@@ -5,9 +5,11 @@ from __future__ import annotations
 import contextlib
 import logging
 import os
+import signal
 import sys
+import threading
 import warnings
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor, Future
 from typing import Any
 
@@ -48,11 +50,17 @@ class Cluster(Executor):
     """
 
     def __init__(self, address: str, *, patience: float = PATIENCE) -> None:
+        self.address, self._known = address, 1
+        with _interrupt_not_lost():
+            self._connect(patience)
+        self._executor = self.client.get_executor(pure=False, retries=RETRIES)
+
+    def _connect(self, patience: float) -> None:
         try:
             import distributed
         except ImportError:
             raise UsageError("a cluster needs Dask, which is not installed: pip install 'chaff-select[cluster]'") from None
-        self.address, self._known = address, 1
+        address = self.address
         for name in ("distributed", "distributed.client", "distributed.core", "distributed.comm", "distributed.scheduler"):
             logging.getLogger(name).setLevel(logging.CRITICAL)  # what goes wrong is said once, by us
         try:
@@ -66,7 +74,6 @@ class Cluster(Executor):
         except BaseException:
             self.shutdown()
             raise
-        self._executor = self.client.get_executor(pure=False, retries=RETRIES)
 
     @property
     def workers(self) -> int:
@@ -160,6 +167,27 @@ class Cluster(Executor):
         """Leave the cluster; it stays as it is."""
         with contextlib.suppress(Exception):
             self.client.close(timeout=2)
+
+
+@contextlib.contextmanager
+def _interrupt_not_lost() -> Iterator[None]:
+    """Ctrl-C while libraries load can fall into a place where Python ignores errors: it is then raised at the end."""
+    before, pressed = signal.getsignal(signal.SIGINT), threading.Event()
+    if threading.current_thread() is not threading.main_thread() or not callable(before):
+        yield  # not ours to hear, or somebody wants it ignored
+        return
+
+    def note(number: int, frame: Any) -> None:
+        pressed.set()
+        raise KeyboardInterrupt
+
+    signal.signal(signal.SIGINT, note)
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)
+        if pressed.is_set():
+            raise KeyboardInterrupt
 
 
 def _version() -> tuple[str, str]:

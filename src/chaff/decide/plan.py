@@ -171,12 +171,13 @@ def built_in_plan() -> Plan:
 
 
 def wide_plan() -> Plan:
-    """For very many columns: relevance lets the best 1,000 through, by one figure a column and anew inside every fold; then as built in.
+    """For very many columns: relevance lets the best 1,000 through, by one test a column (without bounds, which no cut looks at) and anew
+    inside every fold; then as built in.
 
     >>> [name_of(s) for s in wide_plan().stages]
     ['triage', 'screen', 'relevance', 'overlap', 'importance', 'search']
     """
-    return Plan((Relevance("tests", cut={"top": LET_THROUGH}, name="triage"), *built_in_plan().stages))
+    return Plan((Relevance("tests", level=None, cut={"top": LET_THROUGH}, name="triage"), *built_in_plan().stages))
 
 
 def plan_for(table: Table) -> Plan:
