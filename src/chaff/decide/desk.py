@@ -26,6 +26,7 @@ IN_PASSES = 80.0  # numbers a row that are held where everything is sums, bytes 
 MATRIX = 10.0  # times that a table's numbers are held where all columns stand side by side
 RAREST = 1_000  # rows of the rarest class that are wanted
 MOST = 4  # times as many rows at the most for its sake
+FETCHED = 5_000  # columns whose drawn rows are taken at once
 LEAST = 1_000  # rows that memory has to have room for
 
 
@@ -75,7 +76,7 @@ def desk_of(table: Table, rows: Ints, held: Ints, said: int | str, work: Work, i
     mine = rows if some is None else rows[some]
     theirs = held if of_held is None else held[of_held]
     both = np.sort(np.concatenate([mine, theirs]))
-    small = table.some_rows(both)
+    small = _some_rows(table, both, work)
     at, at_held = np.searchsorted(both, mine), np.searchsorted(both, theirs)
     return Desk(small, at, at_held, small.take(at), _words(train, mine.size, theirs.size, held.size))
 
@@ -108,7 +109,14 @@ def sample_of(
     if some is None:
         return table, ""
     words = f"{some.size:,} of {len(table):,} rows are looked at, drawn at random (--rows all: every row)"
-    return replace(table.some_rows(some), drawn_from=table), f"{words}: a correlation is known to ±{some.size**-0.5:.1g}"
+    return replace(_some_rows(table, some, work), drawn_from=table), f"{words}: a correlation is known to ±{some.size**-0.5:.1g}"
+
+
+def _some_rows(table: Table, rows: Ints, work: Work) -> Table:
+    small = table.some_rows(rows)
+    if table.source.spill is not None and len(table.features) <= FETCHED:
+        small.source.fetched(table.features, work)
+    return small
 
 
 def _words(train: Table, used: int, used_held: int, held: int) -> str:

@@ -25,6 +25,7 @@ from chaff.methods.search.stage import SearchTrail
 from chaff.results.pin import Pin
 from chaff.table.kinds import Column, is_ordered
 from chaff.table.table import Source, Table
+from chaff.work import Work, task
 
 _fingerprints: WeakKeyDictionary[Source, dict[tuple[str, tuple[str, ...]], str]] = WeakKeyDictionary()
 
@@ -71,7 +72,7 @@ def same_run(path: Path, table: Table, plan: Plan, pins: Sequence[Pin], seed: in
     except ChaffError:
         return False
     told = json.loads(json.dumps(replace(plan, table=table.terms, pins=tuple(pins)).as_mapping()))
-    return there.seed == seed and there.plan == told and there.data.fingerprint == fingerprint(table)
+    return there.seed == seed and there.plan == told and _is_of(there.data.fingerprint, table)
 
 
 def _beside(name: str) -> bool:
@@ -132,21 +133,39 @@ def _kept_part(train: Table, name: str, ledger: Ledger) -> KeptPart:
     )
 
 
-def fingerprint(table: Table) -> str:
-    """SHA-256 over the names and values of the target and the features, missing cells included."""
+def fingerprint(table: Table, work: Work | None = None) -> str:
+    """SHA-256 over those of the columns, target first: their names and values, missing cells included. Whoever works shares the columns."""
     known, key = _fingerprints.setdefault(table.source, {}), (table.target.name, table.features)
     if key not in known:
-        known[key] = _fingerprint(table)
+        names = (table.target.name, *table.features)
+        here = work is None or (work.executor is not None and table.source.spill is None)  # the cells of a frame do not travel for that
+        of_columns = (Work() if here or work is None else work).each(task(_of_column, table), names)
+        known[key] = "sha256:" + hashlib.sha256(b"".join(of_columns)).hexdigest()
     return known[key]
 
 
-def _fingerprint(table: Table) -> str:
+def _of_column(table: Table, name: str) -> bytes:
+    digest = hashlib.sha256()
+    for part in _bytes_of(table, name):
+        digest.update(part)
+    return digest.digest()
+
+
+def _bytes_of(table: Table, name: str) -> tuple[Any, ...]:
+    column = table.whole_column(name)
+    said = name.encode() + b"\x00" + "\x1f".join(column.levels).encode() + b"\x00"
+    return said, np.ascontiguousarray(column.values, "<f8").data
+
+
+def _is_of(said: str, table: Table) -> bool:
+    """Whether a fingerprint is that of these cells; also one that was made column after column in one go."""
+    if said == fingerprint(table):
+        return True
     digest = hashlib.sha256()
     for name in (table.target.name, *table.features):
-        column = table.whole_column(name)
-        digest.update(name.encode() + b"\x00" + "\x1f".join(column.levels).encode() + b"\x00")
-        digest.update(np.ascontiguousarray(column.values, "<f8").data)
-    return "sha256:" + digest.hexdigest()
+        for part in _bytes_of(table, name):
+            digest.update(part)
+    return said == "sha256:" + digest.hexdigest()
 
 
 def _scores(closing: Closing, decoys: tuple[str, ...] = ()) -> dict[str, Any]:

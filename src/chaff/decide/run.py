@@ -294,6 +294,7 @@ def select(
     work.tell("closing")
     closing = close(table, desk, held, plan, walked, honest)
     told = replace(plan, table=table.terms, pins=tuple(pinned.values()))
+    fingerprint(table, work)  # made once, by whoever works
     part = _counted(table, pinned, holdout_part(table, held, how, 0), state)
     ledger = replace(walked.ledger, holdout_reads=part.reads, kept_shares=_kept_shares(walked))
     selection = selection_of(table, walked, all_rows, told, closing, ledger, part, seed)

@@ -21,6 +21,7 @@ from chaff.table.kinds import Column, Kind, decode, floats_of, from_numbers
 from chaff.table.reading import Reading
 from chaff.table.spilled import Block, Spill, settle
 from chaff.table.stored import StoredTable
+from chaff.work import Work, task
 
 WIDEST_NUMBER = 1e140  # of a column: its squares, and their sums, have to fit
 CACHE_SHARE = 0.33  # of the machine's memory, for decoded columns
@@ -116,6 +117,14 @@ class Source:
         of_part = [c.take(rows) for c in self.made.values()]
         part = replace(self, spill=None, base=self, picked=rows, made={c.name: c for c in of_part})
         return replace(part, decoded=_decoded_cache(), gaps={})
+
+    def fetched(self, names: Sequence[str], work: Work) -> Source:
+        """Itself, some columns of its rows taken now, by whoever works: taken one by one, they would come when somebody waits for them."""
+        for start in range(0, len(names), A_BLOCK):
+            some = names[start : start + A_BLOCK]
+            for column in work.each(task(_fetched, self), some):
+                self.decoded.get(column.name, lambda name, column=column: column)  # type: ignore[misc]
+        return self
 
     def deriving(self, more: tuple[Derived, ...]) -> Source:
         """The same data with further derived columns; what is decoded already is shared."""
@@ -296,6 +305,10 @@ class Source:
         levels = (*members, "(none of them)") if none.any() else members
         codes = np.where(none, len(members), np.nan_to_num(flags).argmax(0)).astype(float)
         return Column(name, "category", np.where(missing, np.nan, codes), levels)
+
+
+def _fetched(source: Source, name: str) -> Column:
+    return source.column(name)
 
 
 _opened: OrderedDict[str, Source] = OrderedDict()
