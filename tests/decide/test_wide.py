@@ -51,3 +51,21 @@ def test_a_wide_file_on_the_command_line(tmp_path):
 @pytest.mark.parametrize("name", ["wide"])
 def test_it_is_a_plan_by_name(name):
     assert [s.name or s.use for s in chaff.named_plan(name).stages][:2] == ["triage", "screen"]
+
+
+def test_what_only_measures_is_not_run_again_inside_the_folds(monkeypatch):
+    from chaff.methods.importance.stage import Importance
+
+    judged, real = [], Importance.judge
+    monkeypatch.setattr(Importance, "judge", lambda self, table, setting: judged.append(len(table)) or real(self, table, setting))
+    table = chaff.demo.table(rows=300)
+    cut, search = chaff.Relevance("tests", cut={"top": 6}), chaff.Search(chaff.Ridge())
+    measured = chaff.Plan((cut, chaff.Importance(chaff.Forest(trees=5), "impurity"), search))
+    a = chaff.select(table, plan=measured, workers=1, state=False)
+    assert len(judged) == 1
+    b = chaff.select(table, plan=chaff.Plan((cut, search)), workers=1, state=False)
+    assert a.features == b.features and a.honest.mean == b.honest.mean
+    chaff.select(
+        table, plan=chaff.Plan((cut, chaff.Importance(chaff.Forest(trees=5), "impurity", cut={"top": 3}), search)), workers=1, state=False
+    )
+    assert len(judged) > 2  # what cuts is

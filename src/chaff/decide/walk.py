@@ -11,7 +11,7 @@ from chaff.decide.ledger import Ledger
 from chaff.decide.plan import Plan, check_plan
 from chaff.errors import DataError
 from chaff.evaluate.setting import Setting
-from chaff.evaluate.stage import CutsByTarget, SetsFull, Stage, name_of
+from chaff.evaluate.stage import CutsByTarget, Measures, SetsFull, Stage, name_of
 from chaff.folds import make_folds
 from chaff.methods.search.stage import SearchTrail
 from chaff.results.verdict import drop
@@ -71,8 +71,14 @@ def _after(setting: Setting, report: StageReport, train: Table, done: tuple[Stag
     """The setting with what a stage has found, and how the stages so far run anew on some of the rows."""
     before = None
     if any(isinstance(stage, CutsByTarget) and stage.cuts_by_target() for stage in done):
-        before = task(_left_by, done, train, replace(setting, earlier={}, before=None, scorers={}, whole=None))
+        before = task(_left_by, _that_drop(done), train, replace(setting, earlier={}, before=None, scorers={}, whole=None))
     return replace(setting, earlier={**setting.earlier, report.stage.use: report.result}, before=before)
+
+
+def _that_drop(stages: tuple[Stage, ...]) -> tuple[Stage, ...]:
+    """The stages up to the last that may drop something: what measures behind it decides nothing."""
+    last = max(k for k, s in enumerate(stages) if not (isinstance(s, Measures) and s.only_measures()))
+    return stages[: last + 1]
 
 
 def _left_by(stages: tuple[Stage, ...], train: Table, setting: Setting, rows: Ints) -> tuple[str, ...]:

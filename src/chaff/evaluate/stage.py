@@ -44,6 +44,13 @@ class CutsByTarget(Protocol):
 
 
 @runtime_checkable
+class Measures(Protocol):
+    """A stage that can tell whether it lets every feature through: what is run anew inside folds may end before it."""
+
+    def only_measures(self) -> bool: ...
+
+
+@runtime_checkable
 class Confirms(Protocol):
     """A stage that looks at its drops again on every row (`setting.whole`), where it saw a sample of them."""
 

@@ -72,6 +72,9 @@ class Importance:
         made: Way = replace(way, **changed) if changed else way
         return made
 
+    def only_measures(self) -> bool:
+        return self.cut is None
+
     def cuts_by_target(self) -> bool:
         """Only where it was given a cut: it measures otherwise."""
         return self.cut is not None

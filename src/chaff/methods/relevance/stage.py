@@ -131,6 +131,9 @@ class Relevance:
         names, ranking = resolve(self.statistics, table), statistic_of(self.by)
         return self if not ranking or ranking in names else replace(self, statistics=[*names, ranking])
 
+    def only_measures(self) -> bool:
+        return self.cut is None
+
     def cuts_by_target(self) -> bool:
         """Only where it was given a cut: it measures otherwise."""
         return self.cut is not None
