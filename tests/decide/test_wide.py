@@ -1,6 +1,7 @@
 """Very many columns: a cut by relevance first, part of the search and said; nothing that stands every column beside every other."""
 
 import numpy as np
+import pandas as pd
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
@@ -69,3 +70,30 @@ def test_what_only_measures_is_not_run_again_inside_the_folds(monkeypatch):
         table, plan=chaff.Plan((cut, chaff.Importance(chaff.Forest(trees=5), "impurity", cut={"top": 3}), search)), workers=1, state=False
     )
     assert len(judged) > 2  # what cuts is
+
+
+def test_units_that_are_offered_different_columns_make_sums_of_their_own(monkeypatch):
+    from chaff.methods.search import ground as grounds
+
+    rng = np.random.default_rng(5)
+    frame = pd.DataFrame(rng.normal(size=(240, 60)), columns=[f"sieve_{k}" for k in range(60)])
+    frame["y"] = frame["sieve_3"] - frame["sieve_4"] + rng.normal(size=240)
+    table = chaff.open_table(frame, "y")
+    plan = chaff.Plan((chaff.Relevance("tests", cut={"top": 6}), chaff.Search(lenses="linear")))
+    together = chaff.select(table, plan=plan, state=False)
+    monkeypatch.setattr(grounds, "FEW_TO_SHARE", 0)
+    monkeypatch.setattr(grounds.Ground, "moments", property(lambda self: pytest.fail("sums over what all folds offer were made")))
+    apart = chaff.select(table, plan=plan, state=False)
+    assert apart.features == together.features and {"sieve_3", "sieve_4"} <= set(apart.features)
+    assert apart.honest.mean == pytest.approx(together.honest.mean, abs=1e-12)
+
+
+def test_the_closed_form_keeps_to_the_memory_that_was_said(tmp_path):
+    rng = np.random.default_rng(6)
+    frame = pd.DataFrame(rng.normal(size=(90, 40)), columns=[f"sieve_{k}" for k in range(40)])
+    frame.assign(y=frame["sieve_3"]).to_parquet(tmp_path / "lots.parquet")
+    table = chaff.open_table(tmp_path / "lots.parquet", "y", scratch=tmp_path / "s")
+    assert chaff.SubsetScorer(table, chaff.Ridge(), folds=3).engine.fits_whole
+    object.__setattr__(table.source.limit, "memory", 8.0 * 41 * 41)
+    with pytest.raises(chaff.DataError, match="40 features need .* GiB in closed form"):
+        chaff.search(table, "ridge", "forward", folds=3)

@@ -281,9 +281,9 @@ def _on_holdout(
     if not held.size:
         return {}, None
     ground = decided.ground
-    wide = table.with_features(ground.table.features)
-    scorer = SubsetScorer(wide, decided.model, ground.row_metric.name, one_split(wide, rows, held), ground.work)
     asked = {n: frozenset(sets[n]) for n in sets if n in ("all columns offered", "full", "kept")} | {"nothing": frozenset()}
+    wide = table.with_features(tuple(f for f in ground.table.features if any(f in s for s in asked.values())))
+    scorer = SubsetScorer(wide, decided.model, ground.row_metric.name, one_split(wide, rows, held), ground.work)
     losses = [one[0] for one in scorer.losses(list(asked.values()))]
     test = wide.take(held)
     units = test.units or Units()

@@ -29,6 +29,7 @@ from chaff.table.table import Table
 from chaff.work import Work
 
 CLOSED_FORM_BYTES = 6 << 30  # past this the closed form is built for each set by itself
+MEMORY_SHARE = 0.8  # of the memory that was said when the table was opened
 A_STRETCH = 65_536  # rows that are predicted at a time
 A_BLOCK = 25  # sets that a worker takes at a time
 WIDE = 1000  # columns from which splits are worth handing out to workers
@@ -172,14 +173,19 @@ class ClosedEngine:
 
     @property
     def fits_whole(self) -> bool:
-        return self.bytes_needed <= CLOSED_FORM_BYTES
+        return self.bytes_needed <= self._most
+
+    @property
+    def _most(self) -> float:
+        limit = self.table.source.limit
+        return CLOSED_FORM_BYTES if limit is None else min(CLOSED_FORM_BYTES, MEMORY_SHARE * limit.memory)
 
     def check_fits(self, instead: str) -> None:
         """Raises `DataError`, before anything is built, where the closed form takes too much memory; `instead` says what would help."""
         if not self.fits_whole:
             raise DataError(
                 f"search: {len(self.table.features):,} features need {self.bytes_needed / 2**30:.1f} GiB in closed form, over "
-                f"{CLOSED_FORM_BYTES / 2**30:.0f}; {instead}"
+                f"{self._most / 2**30:.2g}; {instead}"
             )
 
     @cached_property

@@ -26,6 +26,8 @@ from chaff.table.table import Table
 from chaff.work import Work, task
 
 Set = frozenset[str]
+FEW_TO_SHARE = 1_000  # columns up to which sums are made once for all units
+SHARED = 1.5  # times what one unit is offered
 
 
 @dataclass(frozen=True)
@@ -128,6 +130,13 @@ class Ground:
 
     def losses(self, truth: Truth, predicted: Floats) -> RowLosses:
         return self.row_metric.losses(truth, predicted)
+
+    @cached_property
+    def shares_sums(self) -> bool:
+        """Whether all units stand on the same sums. Where a cut lets other columns through in every fold, sums over all that any of them
+        offers would be many times what one of them needs."""
+        most = max(map(len, (self.offered, *self.offered_inside)), default=0)
+        return len(self.table.features) <= max(FEW_TO_SHARE, SHARED * most)
 
     @cached_property
     def moments(self) -> list[list[Moments]]:

@@ -69,7 +69,7 @@ class Seen:
 
 def look_through(lenses: Sequence[Lens], ground: Ground, stage: str) -> list[Seen]:
     """Every lens on every split and on all rows, the units handed out to the workers together."""
-    if any(lens.needs_moments for lens in lenses):
+    if ground.shares_sums and any(lens.needs_moments for lens in lenses):
         _ = ground.moments  # once, before the units go out to the workers
     units = [(lens, where) for lens in lenses for where in [None, *range(len(ground.splits))]]
     found = ground.work.each(task(_paths_of, ground), units, stage)

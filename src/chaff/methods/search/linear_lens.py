@@ -9,7 +9,7 @@ from functools import partial
 import numpy as np
 
 from chaff.arrays import Floats
-from chaff.evaluate.closed import ClosedEngine, ClosedSplit
+from chaff.evaluate.closed import ClosedEngine, ClosedSplit, part_sums
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.folds import Folds
 from chaff.methods.search.ground import Ground, Set
@@ -75,13 +75,18 @@ class LinearLens:
     def _engine(self, ground: Ground, offered: Sequence[str], model: Model, where: int | None) -> ClosedEngine:
         """Closed forms of one split, or of all for None, from moments that every unit shares."""
         table = ground.table.with_features(tuple(offered))
-        parts, moments, splits = ground.folds.parts, ground.moments, ground.splits
+        parts, splits, of = ground.folds.parts, ground.splits, slice(None)
         if where is not None:
             split = splits[where]
-            parts, moments, splits = parts[split.repeat : split.repeat + 1], [moments[split.repeat]], (replace(split, repeat=0),)
-        if len(offered) < len(ground.table.features):
-            moments = [[m.select(table.features) for m in some] for some in moments]
+            of = slice(split.repeat, split.repeat + 1)
+            parts, splits = parts[of], (replace(split, repeat=0),)
         folds = Folds(parts, splits, ground.folds.how, ground.folds.ordered)
+        if not ground.shares_sums:
+            moments = part_sums(table, table.features, folds, ground.work)
+        else:
+            moments = ground.moments[of]
+            if len(offered) < len(ground.table.features):
+                moments = [[m.select(table.features) for m in some] for some in moments]
         return ClosedEngine(table, model, (search_metric(ground),), folds, ground.work, moments)
 
     def _sets(self, ground: Ground, where: int | None, engine: ClosedEngine, model: Model) -> tuple[list[Set], Trail | None]:

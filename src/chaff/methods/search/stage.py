@@ -382,5 +382,7 @@ def _check_memory(ground: Ground, lenses: Sequence[Lens]) -> None:
     """Thousands of columns need tables of their square: refused with what would help, before anything is built."""
     if not any(isinstance(lens, LinearLens) for lens in lenses):
         return
-    engine = ClosedEngine(ground.table, Ridge(), (search_metric(ground),), ground.folds, ground.work)
+    most = max((ground.offered, *ground.offered_inside), key=len)
+    table = ground.table if ground.shares_sums else ground.table.with_features(tuple(most))
+    engine = ClosedEngine(table, Ridge(), (search_metric(ground),), ground.folds, ground.work)
     engine.check_fits('cut before it, for example with [[stage]] use = "relevance", cut = { top = 1000 }')
