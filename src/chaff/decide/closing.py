@@ -125,9 +125,10 @@ def close(table: Table, desk: Desk, held: Ints, plan: Plan, walked: Walked, way:
         No honest score; from the search's own folds; the whole plan anew in each outer fold.
     """
     setting, train = walked.setting, desk.train
-    offered = tuple(f for f in train.features if f in _taking_part(walked, train))
+    taking_part, judged = _taking_part(walked, train), set(walked.full) | set(walked.kept)
+    offered = tuple(f for f in train.features if f in taking_part)
     if len(offered) > MOST_OFFERED:  # too many to be fitted together: the full set stands for them
-        offered = tuple(f for f in train.features if f in set(walked.full) | set(walked.kept))
+        offered = tuple(f for f in train.features if f in judged)
     decided = _deciding(train.with_features(offered), walked, setting)
     ground = decided.ground
     honest = None if way == "quick" else _honest(plan, walked, setting, decided, way)
@@ -253,7 +254,8 @@ def _beside(decided: Decided, sets: dict[str, tuple[str, ...]]) -> tuple[Metric 
     metric = beside(target.task, len(target.classes))
     if metric.needs not in decided.model.gives or metric.name == ground.metric.name:
         return None, {}
-    names = tuple(f for f in ground.table.features if f in set(sets["full"]) | set(sets["kept"]))
+    both = set(sets["full"]) | set(sets["kept"])
+    names = tuple(f for f in ground.table.features if f in both)
     scorer = SubsetScorer(ground.table.with_features(names), decided.model, metric.name, ground.usable, ground.work)
     full, kept, nothing = scorer.many([sets["full"], sets["kept"], []])
     pairs = (("full", full), ("kept", kept), ("nothing", nothing))

@@ -29,9 +29,10 @@ def evaluation_of(run: Run, model: Any = None, workers: Workers = None, state: b
         reads = count_read(fingerprint(run.table), run.selection.holdout.rows, state).reads
     sets = {FULL: run.closing.full, KEPT: run.closing.kept, NOTHING: ()}
     desk = run.desk
-    names = tuple(f for f in run.table.features if f in set(sets[FULL]) | set(sets[KEPT]))
+    both = set(sets[FULL]) | set(sets[KEPT])
+    names = tuple(f for f in run.table.features if f in both)
     wide = desk.table.with_features(names) if names else desk.table
     split = Prepare(wide, used, one_split(wide, desk.rows, desk.held), Work(run.selection.seed, workers))(0)
     fit = FitAndPredict(used)
-    predicted = {s: fit((tuple(f for f in names if f in set(some)), split)) for s, some in sets.items()}
+    predicted = {s: fit((tuple(f for f in names if f in some), split)) for s, some in sets.items()}
     return Evaluation(used, wide.take(desk.held), split.truth, predicted, sets, reads)

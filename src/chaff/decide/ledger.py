@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -33,8 +34,16 @@ class Ledger:
     def and_then(self, verdicts: Iterable[Verdict]) -> Ledger:
         return replace(self, verdicts=(*self.verdicts, *verdicts))
 
+    @cached_property
+    def _by_feature(self) -> dict[str, list[Verdict]]:
+        """Looked up once: there may be a hundred thousand features, each asked for."""
+        out: dict[str, list[Verdict]] = {}
+        for v in self.verdicts:
+            out.setdefault(v.feature, []).append(v)
+        return out
+
     def of(self, feature: str) -> tuple[Verdict, ...]:
-        return tuple(v for v in self.verdicts if v.feature == feature)
+        return tuple(self._by_feature.get(feature, ()))
 
     def last(self, feature: str) -> Verdict | None:
         """The verdict that decided: the last one that did not merely keep, else the last."""

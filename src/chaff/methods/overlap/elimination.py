@@ -66,7 +66,8 @@ class Inflation:
         """The elimination among these features, on ground that is laid already."""
         import pandas as pd
 
-        able = [f for f in features if f in set(ground.table.features)]
+        there = set(ground.table.features)
+        able = [f for f in features if f in there]
         moments = ground.moments.select(able)
         place = ground.columns_of(able)
         cols = inflation_columns(moments, ground.correlations[np.ix_(place, place)], ground.asked)
