@@ -2,6 +2,7 @@
 
 import errno
 import os
+from dataclasses import replace
 
 import numpy as np
 import pandas as pd
@@ -9,6 +10,7 @@ import pytest
 
 import chaff
 from chaff.models.forms import learn_form
+from chaff.models.needs import bytes_needed
 from chaff.table import room as rooms
 from chaff.table.design import Design
 from chaff.table.file_map import FileMap
@@ -118,3 +120,19 @@ def test_filled_and_products_are_plain_arithmetic(tmp_path):
     assert np.isnan(design.X).any() and np.array_equal(design.filled(means), filled)
     np.testing.assert_allclose(design.about(means), filled - means, atol=0)
     np.testing.assert_allclose(design.product(means, coefficients), (filled - means) @ coefficients, atol=1e-12)
+
+
+def test_where_scratch_lies_elsewhere_room_is_found_here(spill, tmp_path, monkeypatch):
+    monkeypatch.setattr(rooms, "SHARE", 0.0)
+    monkeypatch.setenv("CHAFF_SCRATCH", str(tmp_path / "here"))
+    far = replace(spill, scratch=replace(spill.scratch, folder=tmp_path / "another machine" / "abc"))
+    assert room(far, (300, 40)).shape == (300, 40) and (tmp_path / "here" / "abc").parent.is_dir()
+    assert not (tmp_path / "another machine").exists()
+
+
+def test_what_lies_in_files_is_not_counted_as_memory(tmp_path):
+    make_mixed(150).to_csv(tmp_path / "lots.csv", index=False)
+    here = chaff.open_table(tmp_path / "lots.csv", "y")
+    there = chaff.open_table(tmp_path / "lots.csv", "y", scratch=tmp_path / "scratch")
+    for model, less in ((chaff.Forest(), True), (chaff.Ridge(), True), (chaff.Lasso(), False)):
+        assert (bytes_needed(there, model, 5, 1) < bytes_needed(here, model, 5, 1)) == less

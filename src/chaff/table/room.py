@@ -29,7 +29,7 @@ def room(spill: Spill | None, shape: tuple[int, ...], dtype: npt.DTypeLike = flo
     size = prod(shape) * np.dtype(dtype).itemsize
     if spill is None or size <= SHARE * spill.pages:
         return np.zeros(shape, dtype)
-    folder = spill.scratch.folder
+    folder = spill.here().scratch.folder
     try:
         with tempfile.TemporaryFile(dir=folder) as file:
             if hasattr(os, "posix_fallocate"):
