@@ -30,10 +30,9 @@ def bytes_needed(table: Table, model: Model, folds: int, workers: int | None = N
     width = Layout.of(table, table.features).width if forms & {"moments", "design"} else 0
     total = 0.0
     for form in forms:
-        in_files = table.source.spill is not None and (form == "bins" or form != model.learns)  # see `chaff.table.room`
-        row = (
-            0 if in_files else {"moments": 0, "design": 8 * width, "bins": 2 * len(table.features), "frame": 8 * len(table.features)}[form]
-        )
+        row = {"moments": 0, "design": 8 * width, "bins": 2 * len(table.features), "frame": 8 * len(table.features)}[form]
+        if table.source.spill is not None and (form == "bins" or (form == "design" and form != model.learns)):
+            row = 0  # it lies in files: see `chaff.table.room`
         total += folds * n * row + at_once * COPIES[form] * n * row
     if "moments" in forms:
         total += (folds + at_once) * 8.0 * width**2
