@@ -76,8 +76,10 @@ def command(data: str, **said: Any) -> None:
     options = {"by": choice_said(said["by"], "--by"), "shuffles": said["shuffles"], "cut": _cut(said)}
 
     def in_passes(ground: Ground) -> bool:
+        if test:
+            return False
         stages = [ground.stage(Importance, model=m, **options) for m in (model, against) if m is not None or m is model]
-        return not test and all(stage.learns_in_passes for stage in stages)
+        return all(stage.learns_in_passes for stage in stages)
 
     ground = stand(data, said, show, before=("importance", *against_chance.TESTS), sees="models", in_passes=in_passes)
     if said["decoys"]:
