@@ -110,13 +110,14 @@ def _measured(data: str, cut: dict[str, float] | None, said: dict[str, Any], sho
     from chaff.cli.console import tell_of_compiling
     from chaff.cli.ground import stand
     from chaff.decide.calls.judged import Judged, findings_of, judge
+    from chaff.methods.relevance.catalogue import GROUPS
     from chaff.methods.relevance.stage import Relevance
 
     ground = stand(data, said, show, before=("relevance",))
     settings = {k: said[k] for k in SETTINGS if said[k] is not None}
     asked = said["statistics"]
     if asked is not None:
-        settings["statistics"] = asked if asked in ("tests", "leading", "fitting", "all") else [n.strip() for n in asked.split(",")]
+        settings["statistics"] = asked if asked in GROUPS else [n.strip() for n in asked.split(",")]
     elif ground.plan is None:
         settings["statistics"] = "fitting"
     stage = ground.stage(Relevance, by=said["by"], cut=cut, **settings)

@@ -138,8 +138,9 @@ def fingerprint(table: Table, work: Work | None = None) -> str:
     known, key = _fingerprints.setdefault(table.source, {}), (table.target.name, table.features)
     if key not in known:
         names = (table.target.name, *table.features)
-        here = work is None or (work.executor is not None and table.source.spill is None)  # the cells of a frame do not travel for that
-        of_columns = (Work() if here or work is None else work).each(task(_of_column, table), names)
+        if work is None or (work.executor is not None and table.source.spill is None):
+            work = Work()  # the cells of a frame do not travel for that
+        of_columns = work.each(task(_of_column, table), names)
         known[key] = "sha256:" + hashlib.sha256(b"".join(of_columns)).hexdigest()
     return known[key]
 

@@ -251,8 +251,8 @@ def select(
         From `chaff.pin_keep` and `chaff.pin_drop`; they beat every stage.
     seed : int
         Fixes every random draw.
-    workers : int, optional
-        Threads; results do not depend on it.
+    workers : int or Executor, optional
+        Threads, or who takes their place; results do not depend on it.
     watch : callable, optional
         ``watch(stage, done, of)`` while it runs: (stage, 0, 0) when a stage begins, then how many of its units are done.
     after_stage : callable, optional
@@ -261,8 +261,7 @@ def select(
         How the honest score is made: each fold's size and lens chosen from the other folds, of searches that have been run
         anyway; the whole plan run anew in each outer fold; or not at all, and nothing is promised.
     state : bool
-        Whether reads of this holdout are counted across runs, in a small file in your state folder
-        (``$XDG_STATE_HOME/chaff``).
+        Whether reads of this holdout are counted across runs, in your state folder (``$XDG_STATE_HOME/chaff``).
 
     Returns
     -------
@@ -287,15 +286,13 @@ def select(
         raise UsageError(f"honest must be one of {', '.join(WAYS)}, not {honest!r}")
     work = Work(seed, workers, watch)
     taught, held, how = set_aside(table, plan.score.holdout, work)
-    passes = plan.score.rows == "all" and table.source.spill is not None and _in_passes(plan, table)
-    desk = desk_of(table, taught, held, plan.score.rows, work, passes, _side_by_side(plan))
+    desk = _desk(plan, table, taught, held, work)
     all_rows, pinned = table.take(taught), checked_pins([*plan.pins, *pins], table)
     walked = walk_stages(plan, desk.train, _setting_of(plan, desk, all_rows, pinned, work), after_stage)
     work.tell("closing")
     closing = close(table, desk, held, plan, walked, honest)
     told = replace(plan, table=table.terms, pins=tuple(pinned.values()))
-    fingerprint(table, work)  # made once, by whoever works
-    part = _counted(table, pinned, holdout_part(table, held, how, 0), state)
+    part = _counted(table, pinned, holdout_part(table, held, how, 0), state, work)
     ledger = replace(walked.ledger, holdout_reads=part.reads, kept_shares=_kept_shares(walked))
     selection = selection_of(table, walked, all_rows, told, closing, ledger, part, seed)
     return Run(table, desk, walked.reports, closing, ledger, selection, held, told)
@@ -304,6 +301,12 @@ def select(
 def _asked(plan: Plan, **score: Any) -> Plan:
     """The plan with what the call itself said of scores."""
     return replace(plan, score=replace(plan.score, **{k: v for k, v in score.items() if v is not None}))
+
+
+def _desk(plan: Plan, table: Table, taught: Ints, held: Ints, work: Work) -> Desk:
+    """The rows that models see, by what the stages need of them."""
+    passes = plan.score.rows == "all" and table.source.spill is not None and _in_passes(plan, table)
+    return desk_of(table, taught, held, plan.score.rows, work, passes, _side_by_side(plan))
 
 
 def _side_by_side(plan: Plan) -> int | None:
@@ -330,11 +333,12 @@ def _setting_of(plan: Plan, desk: Desk, all_rows: Table, pinned: Mapping[str, Pi
     return Setting(folds, named, metric=score.metric, pins=pinned, work=work, whole=all_rows if desk.sampled else None)
 
 
-def _counted(table: Table, pinned: Mapping[str, Pin], part: HoldoutPart, state: bool) -> HoldoutPart:
+def _counted(table: Table, pinned: Mapping[str, Pin], part: HoldoutPart, state: bool, work: Work) -> HoldoutPart:
     """The holdout with this read counted, and what was pinned after an earlier one."""
+    cells = fingerprint(table, work)  # by whoever works; the selection asks for it again
     if not part.count:
         return part
-    read = count_read(fingerprint(table), part.rows, state, {f: p.verdict for f, p in pinned.items()})
+    read = count_read(cells, part.rows, state, {f: p.verdict for f, p in pinned.items()})
     return part.model_copy(update={"reads": read.reads, "pinned_after": list(read.after)})
 
 

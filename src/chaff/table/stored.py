@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
@@ -86,7 +86,7 @@ class Piece:
         if key not in files:
             files[key] = self.open()
             while len(files) > KEPT_OPEN:
-                files.popitem(last=False)[1].close()
+                files.popitem(last=False)  # closed when nobody reads from it any more
         files.move_to_end(key)
         return files[key]
 
@@ -183,18 +183,17 @@ class StoredTable:
             yield self.more[name]
             return
         kind = self.schema.field(name).type
+
+        def as_told(part: Any) -> Any:
+            column = part.column(name)
+            return column if column.type == kind else column.cast(kind)
+
         for piece in self.pieces:
             told = dict(piece.given)
             if name in told:
                 yield pa.chunked_array([pa.repeat(pa.scalar(told[name], pa.string()), piece.rows)], kind)
                 continue
-            for group in range(piece.kept_open().num_row_groups):
-                try:
-                    part = piece.kept_open().read_row_group(group, columns=[name], use_threads=False).column(name)
-                    part = part if part.type == kind else part.cast(kind)
-                except (pa.ArrowInvalid, pa.ArrowTypeError, OSError, KeyError) as error:
-                    raise DataError(f"{piece.name} cannot be read as parquet (column '{name}'): {first_line(error)}") from error
-                yield part
+            yield from self._groups(piece, [name], as_told)
 
     def numbers(self, names: Sequence[str]) -> Floats:
         """Some number columns of the files in memory, float64 (names, rows), missing as NaN; a file of very many columns is asked once.
@@ -205,17 +204,31 @@ class StoredTable:
         """
         import pyarrow as pa
 
+        def as_numbers(part: Any) -> list[Floats]:
+            return [floats_of(part.column(name).cast(pa.float64(), safe=False)) for name in names]
+
         out, start = np.empty((len(names), self.num_rows)), 0
         for piece in self.pieces:
-            for group in range(piece.kept_open().num_row_groups):
-                try:
-                    part = piece.kept_open().read_row_group(group, columns=list(names), use_threads=False)
-                    for k, name in enumerate(names):
-                        out[k, start : start + part.num_rows] = floats_of(part.column(name).cast(pa.float64(), safe=False))
-                except (pa.ArrowInvalid, pa.ArrowTypeError, OSError, KeyError) as error:
-                    raise DataError(f"{piece.name} cannot be read as parquet: {first_line(error)}") from error
-                start += part.num_rows
+            for lines in self._groups(piece, names, as_numbers):
+                stop = start + lines[0].size
+                for k, line in enumerate(lines):
+                    out[k, start:stop] = line
+                start = stop
         return out
+
+    @staticmethod
+    def _groups(piece: Piece, names: Sequence[str], of: Callable[[Any], Any]) -> Iterator[Any]:
+        """What `of` makes of some columns of each row group; an error names the file."""
+        import pyarrow as pa
+
+        file = piece.kept_open()
+        for group in range(file.num_row_groups):
+            try:
+                found = of(file.read_row_group(group, columns=list(names), use_threads=False))
+            except (pa.ArrowInvalid, pa.ArrowTypeError, OSError, KeyError) as error:
+                column = f" (column '{names[0]}')" if len(names) == 1 else ""
+                raise DataError(f"{piece.name} cannot be read as parquet{column}: {first_line(error)}") from error
+            yield found
 
     def batches(self, names: Sequence[str], size: int) -> Iterator[Any]:
         """Some columns in blocks of rows, as Arrow tables.

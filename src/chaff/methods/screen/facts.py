@@ -68,10 +68,10 @@ class Facts:
 
     @property
     def column(self) -> Column:
-        if self.held is not None or self.table is None:
-            assert self.held is not None
-            return self.held
-        return self.table.column(self.name)
+        if self.table is not None:
+            return self.table.column(self.name)
+        assert self.held is not None
+        return self.held
 
     @property
     def learnable(self) -> bool:
