@@ -10,13 +10,14 @@ from typing import Any
 from chaff.errors import DataError
 from chaff.files import reads
 from chaff.memory import bytes_of, machine_bytes, size_in_words
+from chaff.table.addresses import below, is_address, shown, system_of
 from chaff.table.folders import ENDINGS, files_of, is_hidden, partitions_of
 from chaff.table.names import first_line
 from chaff.table.reading import Reading
 from chaff.table.scratch import Scratch, scratch_root
 from chaff.table.source import Source, mapped_cache
 from chaff.table.spilled import Spill
-from chaff.table.stored import Piece, StoredTable, piece_of, stored_table, system_of
+from chaff.table.stored import Piece, StoredTable, piece_of, stored_table
 from chaff.table.text_to_parquet import parquet_of
 
 MACHINE_SHARE = 0.6  # of the machine's memory, that is taken where nothing was said
@@ -107,10 +108,10 @@ def stored_source(source: Any, reading: Reading, limit: Limit) -> tuple[Any, str
     ------
     DataError
     """
-    if isinstance(source, str) and "://" in source:
+    if isinstance(source, str) and is_address(source):
         return _remote(source, reading, limit)
     if isinstance(source, list | tuple) and source and all(isinstance(s, str | Path) for s in source):
-        if any("://" in str(s) for s in source):
+        if any(is_address(s) for s in source):
             parts = [p for s in source for p in _remote_parts(str(s), reading, limit)[0]]
             return _held(stored_table(parts), f"{parts[0][0].name} and {len(parts) - 1} more", limit)
         paths, folder = [Path(s) for s in source], None
@@ -142,8 +143,8 @@ def is_parquet(source: str) -> bool:
     path = Path(source)
     if path.suffix.lower() in PARQUET:
         return True
-    if "://" in source:
-        return not path.suffix
+    if is_address(source):
+        return Path(shown(source)).suffix.lower() in ("", *PARQUET)
     try:
         return path.is_dir() and all(p.suffix.lower() in PARQUET for p in files_of(path))
     except (OSError, DataError):
@@ -152,7 +153,7 @@ def is_parquet(source: str) -> bool:
 
 def stored_files(source: Any) -> tuple[StoredTable, str] | None:
     """(the table, label) where a source is Parquet files, whatever their size, in a folder, a list or an object store; None else."""
-    if isinstance(source, str | Path) and "://" not in str(source):
+    if isinstance(source, str | Path) and not is_address(source):
         path = Path(source)
         try:
             paths = files_of(path) if path.is_dir() else []
@@ -160,7 +161,7 @@ def stored_files(source: Any) -> tuple[StoredTable, str] | None:
             paths = []
     else:
         paths = [Path(s) for s in source] if isinstance(source, list | tuple) and all(isinstance(s, str | Path) for s in source) else []
-    remote = isinstance(source, str) and "://" in source
+    remote = isinstance(source, str) and is_address(source)
     if not remote and not (paths and all(p.suffix.lower() in PARQUET for p in paths)):
         return None
     found = stored_source(source, Reading(), Limit.of(None, None, forced=True))
@@ -220,29 +221,28 @@ def _remote_parts(address: str, reading: Reading, limit: Limit) -> tuple[list[tu
     from pyarrow import fs
 
     system, path = system_of(address)
-    label = path.rstrip("/").rpartition("/")[2] or address
-    scheme = address.partition("://")[0]
+    told = shown(address)
+    label = path.rstrip("/").rpartition("/")[2] or told
     try:
         info = system.get_file_info(path)
         found = [info]
         if info.type == fs.FileType.Directory:
             found = sorted(system.get_file_info(fs.FileSelector(path, recursive=True)), key=lambda i: i.path)
     except OSError as error:
-        raise DataError(f"{address} cannot be reached: {first_line(error)}") from error
+        raise DataError(f"{told} cannot be reached: {first_line(error)}") from error
     if info.type == fs.FileType.NotFound:
-        raise DataError(f"no such file: {address}")
+        raise DataError(f"no such file: {told}")
     base = Path(path)
     files = [i.path for i in found if i.type == fs.FileType.File and Path(i.path).suffix.lower() in ENDINGS]
     files = [f for f in files if len(found) == 1 or not is_hidden(Path(f), base)]
     if not files:
-        raise DataError(f"{address} is a folder without a table in it; tables end in {', '.join(ENDINGS[:3])} and the like")
+        raise DataError(f"{told} is a folder without a table in it; tables end in {', '.join(ENDINGS[:3])} and the like")
     parts = []
     for file in files:
         given = partitions_of(Path(file), base) if len(found) > 1 else {}
         name = file.rpartition("/")[2]
         if Path(file).suffix.lower() in PARQUET:
-            where = file if scheme == "file" else f"{scheme}://{file}"
-            parts.append(piece_of(where, name, given))
+            parts.append(piece_of(below(address, path, file), name, given))
         else:
             local = _fetched(system, file, limit)
             parts.append(piece_of(str(parquet_of(local, reading, limit.root, limit.memory)), name, given))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -13,12 +14,16 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.errors import DataError
+from chaff.memory import machine_bytes
+from chaff.table.addresses import is_address, shown, system_of
 from chaff.table.kinds import floats_of
 from chaff.table.names import first_line, refuse_twins
+from chaff.table.page_cache import CROWDED, column_bytes, make_room
 
 _footers: dict[tuple[Any, ...], Any] = {}
 _lock = threading.Lock()
 KEPT_OPEN = 4  # files a thread
+ASKED_EVERY = 1.0  # seconds between two questions whether a file far away has changed
 _kept = threading.local()
 
 
@@ -26,7 +31,7 @@ _kept = threading.local()
 class Piece:
     """One Parquet file, as it was when the table was opened."""
 
-    path: str
+    path: str = field(repr=False)  # an address may hold keys
     rows: int
     size: int
     changed: int
@@ -39,7 +44,7 @@ class Piece:
 
     @property
     def name(self) -> str:
-        return self.named or self.path.rpartition("/")[2]
+        return self.named or shown(self.path).rpartition("/")[2]
 
     def state(self) -> tuple[int, int]:
         """(size, time of the last change) as it is now.
@@ -79,34 +84,20 @@ class Piece:
 
     def kept_open(self) -> Any:
         """The same, opened once a thread: to open a file of many thousands of columns takes longer than to read one of them."""
-        if self.state() != (self.size, self.changed):
-            return self.open()  # tells what is wrong
         files: OrderedDict[Any, Any] = _kept.__dict__.setdefault("files", OrderedDict())
         key = (self.path, self.size, self.changed)
+        asked: dict[Any, float] = _kept.__dict__.setdefault("asked", {})
+        now = time.monotonic()
+        if not self.remote or now - asked.get(key, -ASKED_EVERY) >= ASKED_EVERY:
+            if self.state() != (self.size, self.changed):
+                return self.open()  # tells what is wrong
+            asked[key] = now
         if key not in files:
             files[key] = self.open()
             while len(files) > KEPT_OPEN:
                 files.popitem(last=False)  # closed when nobody reads from it any more
         files.move_to_end(key)
         return files[key]
-
-
-def system_of(address: str) -> tuple[Any, str]:
-    """(file system, path in it) of a path on this machine or an address such as ``s3://mill/lots``.
-
-    Raises
-    ------
-    DataError
-    """
-    import pyarrow as pa
-    from pyarrow import fs
-
-    if "://" not in address:
-        return fs.LocalFileSystem(), address
-    try:
-        return fs.FileSystem.from_uri(address)
-    except (pa.ArrowInvalid, pa.ArrowNotImplementedError, OSError, ImportError) as error:
-        raise DataError(f"{address} cannot be reached: {first_line(error)}") from error
 
 
 def piece_of(path: str, named: str = "", given: Mapping[str, str | None] | None = None) -> tuple[Piece, Any]:
@@ -116,7 +107,7 @@ def piece_of(path: str, named: str = "", given: Mapping[str, str | None] | None 
     ------
     DataError
     """
-    empty = Piece(path, 0, 0, 0, named, tuple((given or {}).items()), "://" in path)
+    empty = Piece(path, 0, 0, 0, named, tuple((given or {}).items()), is_address(path))
     size, changed = empty.state()
     file = replace(empty, size=size, changed=changed).open()
     schema = file.schema_arrow
@@ -216,8 +207,12 @@ class StoredTable:
                 start = stop
         return out
 
-    @staticmethod
-    def _groups(piece: Piece, names: Sequence[str], of: Callable[[Any], Any]) -> Iterator[Any]:
+    @cached_property
+    def crowded(self) -> bool:
+        """Whether its files and what is decoded of them are more than the machine keeps in memory for the next look."""
+        return sum(p.size for p in self.pieces) + 8.0 * self.num_rows * self.num_columns > CROWDED * machine_bytes()
+
+    def _groups(self, piece: Piece, names: Sequence[str], of: Callable[[Any], Any]) -> Iterator[Any]:
         """What `of` makes of some columns of each row group; an error names the file."""
         import pyarrow as pa
 
@@ -229,6 +224,9 @@ class StoredTable:
                 column = f" (column '{names[0]}')" if len(names) == 1 else ""
                 raise DataError(f"{piece.name} cannot be read as parquet{column}: {first_line(error)}") from error
             yield found
+            if self.crowded and not piece.remote:
+                for name in names:
+                    make_room(piece.path, *column_bytes(file, group, name))
 
     def batches(self, names: Sequence[str], size: int) -> Iterator[Any]:
         """Some columns in blocks of rows, as Arrow tables.
@@ -244,11 +242,7 @@ class StoredTable:
             told, file = dict(piece.given), piece.open()
             try:
                 for batch in file.iter_batches(size, columns=[n for n in names if n not in told]):
-                    cells = [
-                        pa.repeat(pa.scalar(told[f.name], pa.string()), batch.num_rows) if f.name in told else batch.column(f.name)
-                        for f in schema
-                    ]
-                    yield pa.table([c if c.type == f.type else c.cast(f.type) for c, f in zip(cells, schema, strict=True)], schema=schema)
+                    yield _under(schema, told, batch)
             except (pa.ArrowInvalid, pa.ArrowTypeError, OSError) as error:
                 raise DataError(f"{piece.name} cannot be read as parquet: {first_line(error)}") from error
             finally:
@@ -268,7 +262,21 @@ class StoredTable:
         """Some columns in memory, as an Arrow table."""
         import pyarrow as pa
 
-        return pa.table([self.column(n) for n in names], schema=pa.schema([self.schema.field(n) for n in names], self.schema.metadata))
+        schema = pa.schema([self.schema.field(n) for n in names], self.schema.metadata)
+        if any(p.remote for p in self.pieces) and not any(n in self.more for n in names):
+            return self._fetched(schema)
+        return pa.table([self.column(n) for n in names], schema=schema)
+
+    def _fetched(self, schema: Any) -> Any:
+        """Columns of files far away, all of a row group at once: the way there takes longer than the reading."""
+        import pyarrow as pa
+
+        parts: list[Any] = []
+        for piece in self.pieces:
+            told = dict(piece.given)
+            groups = self._groups(piece, [n for n in schema.names if n not in told], lambda part: part)
+            parts.extend(_under(schema, told, group) for group in groups)
+        return pa.concat_tables(parts) if parts else schema.empty_table()
 
     def append_column(self, name: str, cells: Any) -> StoredTable:
         """With a further column, which stays in memory."""
@@ -319,6 +327,14 @@ def unified(a: Any, b: Any) -> Any:
     import pyarrow as pa
 
     return pa.unify_schemas([pa.schema([("x", a)]), pa.schema([("x", b)])], promote_options="permissive").field("x").type
+
+
+def _under(schema: Any, told: Mapping[str, str | None], part: Any) -> Any:
+    """Rows of one file under the schema of the whole table, with what its folders say."""
+    import pyarrow as pa
+
+    cells = [pa.repeat(pa.scalar(told[f.name], pa.string()), part.num_rows) if f.name in told else part.column(f.name) for f in schema]
+    return pa.table([c if c.type == f.type else c.cast(f.type) for c, f in zip(cells, schema, strict=True)], schema=schema)
 
 
 def _with_given(schema: Any, piece: Piece) -> Any:

@@ -9,6 +9,7 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.errors import DataError, UsageError
+from chaff.memory import machine_bytes
 from chaff.table.table import Table
 
 TELL = 1e9  # bytes from which the need is told
@@ -68,21 +69,12 @@ def bytes_for(columns: int, rows: int) -> float:
 
 def check_memory(columns: int, rows: int) -> None:
     """Refused, with the size, when it is more than the machine has to give."""
-    need, there = bytes_for(columns, rows), _memory()
+    need, there = bytes_for(columns, rows), machine_bytes()
     if need > 0.8 * there:
         raise DataError(
             f"{columns:,} columns by {rows:,} rows take about {need / 1e9:.1f} GB, of {there / 1e9:.1f} GB that are there: "
             "name fewer columns with features=…, or take fewer rows"
         )
-
-
-def _memory() -> float:
-    import os
-
-    try:
-        return float(os.sysconf("SC_PHYS_PAGES")) * float(os.sysconf("SC_PAGE_SIZE"))
-    except (ValueError, OSError, AttributeError):
-        return 8e9
 
 
 def _varies(values: Floats) -> bool:

@@ -1,0 +1,70 @@
+"""Addresses of object stores, such as ``s3://mill/lots``: the file system behind one, and the addresses of files below it."""
+
+from __future__ import annotations
+
+import os
+import threading
+from typing import Any
+from urllib.parse import quote, unquote, urlsplit, urlunsplit
+
+from chaff.errors import DataError
+from chaff.table.names import first_line
+
+_systems: dict[tuple[int, str], tuple[Any, str]] = {}
+_lock = threading.Lock()
+
+
+def is_address(source: object) -> bool:
+    return "://" in str(source)
+
+
+def system_of(address: str) -> tuple[Any, str]:
+    """(file system, path in it) of a path on this machine or an address; each store is connected to once a process.
+
+    Raises
+    ------
+    DataError
+    """
+    import pyarrow as pa
+    from pyarrow import fs
+
+    if not is_address(address):
+        return fs.LocalFileSystem(), address
+    parts = urlsplit(address)
+    below = unquote(parts.path).strip("/")
+    key = (os.getpid(), urlunsplit(parts._replace(path="")))
+    with _lock:
+        if key not in _systems:
+            try:
+                system, path = fs.FileSystem.from_uri(urlunsplit(parts._replace(path=quote(unquote(parts.path)))))
+            except (pa.ArrowInvalid, pa.ArrowNotImplementedError, OSError, ImportError) as error:
+                raise DataError(f"{shown(address)} cannot be reached: {first_line(error)}") from error
+            path = path.rstrip("/")
+            if not path.endswith(below):  # a store that names its files otherwise: asked each time
+                return system, path
+            _systems[key] = system, path[: len(path) - len(below)]
+        system, before = _systems[key]
+    return system, (before + below).rstrip("/") or before
+
+
+def below(address: str, path: str, file: str) -> str:
+    """The address of a file of the same store, with what the address says beside the path (its region, its end point).
+
+    Parameters
+    ----------
+    address, path : str
+        Of the folder, or of the file itself, and what it is in its file system.
+    file : str
+        In that file system.
+    """
+    if urlsplit(address).scheme == "file":
+        return file
+    parts = urlsplit(address)
+    rest = file[len(path.rstrip("/")) :] if file.startswith(path.rstrip("/")) else "/" + file
+    return urlunsplit(parts._replace(path=parts.path.rstrip("/") + quote(rest)))
+
+
+def shown(address: str) -> str:
+    """The address for people and records: without keys and options."""
+    parts = urlsplit(address)
+    return urlunsplit((parts.scheme, parts.netloc.rpartition("@")[2], parts.path, "", ""))
