@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+import scipy.stats as stats
 
 from chaff.kernels.counts import codes_by_cuts, two_way_counts
 from chaff.kernels.distance import rising_products
 from chaff.kernels.neighbours import add_differences, add_weighted_differences
 from chaff.kernels.ranks import class_walk, in_order_of, inversions, ranks_from_order
-from chaff.kernels.sums import class_sums, class_sums_of_eight
+from chaff.kernels.sums import class_sums, class_sums_of_eight, shape_where, sums_beside
 
 RNG = np.random.default_rng(0)
 
@@ -130,3 +131,32 @@ def test_differences_are_cut_at_one_and_levels_count_whole():
     sums = np.zeros((2, 2))
     add_weighted_differences(columns, category, 0, np.array([1, 2]), np.array([[1.0, 0.5], [2.0, 0.0]]), sums)
     assert sums.tolist() == [[0.4 + 2.0, 0.2], [2.0, 0.0]]
+
+
+@pytest.mark.parametrize("gaps", [0.0, 0.3, 1.0])
+@pytest.mark.parametrize("scale", [1.0, 1e-120, 1e120])
+def test_sums_and_shapes_of_the_rows_that_are_there(gaps, scale):
+    rng = np.random.default_rng(3)
+    x, y = scale * (rng.standard_normal(501) ** 3 + 40), rng.exponential(size=501) - 7
+    x[rng.random(501) < gaps] = np.nan
+    some = ~np.isnan(x)
+    sums, of_x, of_y = np.empty(6), np.empty(3), np.empty(3)
+    sums_beside(x, y, sums)
+    shape_where(x, x, of_x)
+    shape_where(y, x, of_y)
+    if gaps == 1.0:
+        assert not sums.any() and not of_x.any() and not of_y.any()
+        return
+    a, b = x[some] - x[some].mean(), y[some] - y[some].mean()
+    assert sums[0] == of_x[0] == of_y[0] == some.sum()
+    np.testing.assert_allclose(sums[[2, 4, 5]], [a @ a, b @ b, a @ b], rtol=1e-12)
+    np.testing.assert_allclose(sums[[1, 3]] / [scale, 1.0], 0.0, atol=1e-9)
+    for found, values in ((of_x, x[some] / scale), (of_y, y[some])):
+        np.testing.assert_allclose(found[1:], [stats.skew(values), stats.kurtosis(values)], rtol=1e-10)
+
+
+def test_what_does_not_vary_has_no_shape():
+    out = np.empty(3)
+    for values in (np.array([]), np.array([2.0]), np.full(9, 0.1)):
+        shape_where(values, values, out)
+        assert out[0] == values.size and out[1] == out[2] == 0

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from chaff.decide.judging import StageReport
@@ -13,6 +13,7 @@ from chaff.results.digits import figure, p_value, score, with_error
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict
 
+Row = Mapping[str, Any]
 STATISTIC_WORDS = {"pearson_r": "Pearson r", "spearman_rho": "Spearman ρ", "auc": "ROC AUC", "f": "F", "kruskal_h": "Kruskal–Wallis H"}
 
 
@@ -45,37 +46,41 @@ class _Measured:
         if isinstance(found, Findings) and found.lead in found.frame and found.lead not in ("verdict", "rows", "missing_share"):
             places = found.rank()
             self.places = {str(f): int(k) for f, k in places.items() if k == k}
+        frame = self.frame
+        self.line = {} if frame is None else {str(f): k for k, f in enumerate(frame.index)}
+        self.cells = {} if frame is None else {str(c): frame[c].to_numpy() for c in frame.columns}
 
     def of(self, feature: str) -> str:
-        if self.frame is None or feature not in self.frame.index:
+        if self.frame is None or feature not in self.line:
             return ""
-        row = self.frame.loc[feature]
-        parts = [say(row) for column, say in SAYS.items() if column in self.frame.columns]
-        if any(c in self.frame.columns for c in RANKED) and feature in self.places:
+        k = self.line[feature]
+        row = {c: cells[k] for c, cells in self.cells.items()}
+        parts = [say(row) for column, say in SAYS.items() if column in row]
+        if any(c in row for c in RANKED) and feature in self.places:
             parts.append(f"{ordinal(self.places[feature])} of {len(self.frame)}")
         return ", ".join(p for p in parts if p)
 
 
-def _facts(row: Any) -> str:
+def _facts(row: Row) -> str:
     gaps = row["missing_share"]
     return ("no gaps" if not gaps > 0 else f"{gaps:.0%} missing" if gaps >= 0.01 else f"{gaps:.2%} missing") + (
         f", {int(row['distinct']):,} distinct values" if row["distinct"] == row["distinct"] else ""
     )
 
 
-def _effect(row: Any) -> str:
-    name = str(row["statistic"]) if "statistic" in row.index else ""
-    value = row[name] if name in row.index else float("nan")
+def _effect(row: Row) -> str:
+    name = str(row["statistic"]) if "statistic" in row else ""
+    value = row[name] if name in row else float("nan")
     first = f"{STATISTIC_WORDS.get(name, name.replace('_', ' '))} {figure(value)}" if isinstance(value, float) and value == value else ""
     low, high = row.get("effect_size_low", float("nan")), row.get("effect_size_high", float("nan"))
     reach = f" (95 %: {figure(low, 2)} to {figure(high, 2)})" if low == low and high == high else ""
     size = f"effect size {figure(row['effect_size'])}{reach}" if row["effect_size"] == row["effect_size"] else ""
     p = row.get("p", float("nan"))
-    held = [f"p {p_value(float(p))}" if p == p else "", f"{int(row['rows']):,} rows" if "rows" in row.index else ""]
+    held = [f"p {p_value(float(p))}" if p == p else "", f"{int(row['rows']):,} rows" if "rows" in row else ""]
     return ", ".join(w for w in (first, size, *held) if w)
 
 
-def _repeats(row: Any) -> str:
+def _repeats(row: Row) -> str:
     strongest, partner = row.get("strongest_r", float("nan")), row.get("partner", "")
     pair = (
         f"strongest pair |r| {figure(abs(float(strongest)))} with {partner}"
@@ -86,17 +91,17 @@ def _repeats(row: Any) -> str:
     return ", ".join(w for w in (pair, f"VIF {figure(vif)}" if vif == vif else "") if w)
 
 
-def _importance(row: Any) -> str:
+def _importance(row: Row) -> str:
     value = row["importance"]
     return f"importance {with_error(value, row.get('importance_sd', float('nan')))}" if value == value else ""
 
 
-def _chance(row: Any) -> str:
+def _chance(row: Row) -> str:
     real, level = row.get("real", float("nan")), row.get("chance_mean", float("nan"))
     return f"{score(real)} against {score(level)} by chance" if real == real and level == level else ""
 
 
-SAYS: dict[str, Callable[[Any], str]] = {
+SAYS: dict[str, Callable[[Row], str]] = {
     "distinct": _facts, "effect_size": _effect, "vif": _repeats, "importance": _importance, "chance_mean": _chance,
 }  # fmt: skip
 RANKED = ("effect_size", "importance", "chance_mean")

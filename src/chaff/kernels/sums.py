@@ -108,3 +108,57 @@ def joint_moments(x, y, centre, out):
     out[5] += a5
     out[6] += a6
     out[7] += a7
+
+
+@kernel
+def sums_beside(x, y, out):
+    """(rows, Σx, Σx², Σy, Σy², Σxy) about the two means, over the rows where x is there.
+
+    x : float64 (n,), NaN where missing.  y : float64 (n,), without NaN.  out : float64 (6,). Written.
+    """
+    n, sx, sy = 0, 0.0, 0.0
+    for i in range(x.size):
+        if x[i] == x[i]:
+            n += 1
+            sx += x[i]
+            sy += y[i]
+    mx, my = sx / max(n, 1), sy / max(n, 1)
+    a0, a1, a2, a3, a4 = 0.0, 0.0, 0.0, 0.0, 0.0
+    for i in range(x.size):
+        if x[i] == x[i]:
+            a, b = x[i] - mx, y[i] - my
+            a0 += a
+            a1 += a * a
+            a2 += b
+            a3 += b * b
+            a4 += a * b
+    out[0], out[1], out[2], out[3], out[4], out[5] = n, a0, a1, a2, a3, a4
+
+
+@kernel
+def shape_where(values, there, out):
+    """(rows, skewness, excess kurtosis) over the rows where `there` is a number; both 0 where nothing varies.
+
+    values, there : float64 (n,), NaN in `there` where missing.  out : float64 (3,). Written.
+    """
+    n, s = 0, 0.0
+    for i in range(values.size):
+        if there[i] == there[i]:
+            n += 1
+            s += values[i]
+    mean, square = s / max(n, 1), 0.0
+    for i in range(values.size):
+        if there[i] == there[i]:
+            square += (values[i] - mean) * (values[i] - mean)
+    square /= max(n, 1)
+    out[0], out[1], out[2] = n, 0.0, 0.0
+    if not square > 1e-30 * mean * mean:  # rounding of the mean, at the most
+        return
+    third, fourth, unit = 0.0, 0.0, 1.0 / square**0.5
+    for i in range(values.size):
+        if there[i] == there[i]:
+            z = (values[i] - mean) * unit
+            zz = z * z
+            third += zz * z
+            fourth += zz * zz
+    out[1], out[2] = third / n, fourth / n - 3.0

@@ -86,10 +86,11 @@ class Table:
         made_from = (self.terms.target,) if self.terms.derives_target else ()
         return tuple(dict.fromkeys([*self.terms.ignore, *made_from]))
 
-    @property
+    @cached_property
     def decoys(self) -> tuple[str, ...]:
         """Features that are known to be noise, from `with_decoys`."""
-        return tuple(f for f in self.features if f in self.source.decoys)
+        made = frozenset(self.source.decoys)
+        return tuple(f for f in self.features if f in made)
 
     @property
     def costs(self) -> Mapping[str, float]:

@@ -12,7 +12,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from chaff.arrays import Floats
-from chaff.methods.relevance.statistic import BC, BN, CC, CN, NC, NN, Pair, kind_of
+from chaff.kernels.sums import shape_where
+from chaff.methods.relevance.statistic import BC, BN, CC, CN, NC, NN, Pair
 from chaff.methods.relevance.view import View
 from chaff.stats.effect import of_counts, on_the_scale_of_r
 from chaff.work import task
@@ -29,50 +30,48 @@ COLUMNS = ("p", "effect_size", "effect_size_low", "effect_size_high")
 def leads_of(view: View) -> dict[str, str]:
     """The leading statistic of each feature; "" for what takes no part."""
     task_of = view.table.target.task
-    by_kind = {f: LEADS.get((kind_of(view.table, f), task_of), "") for f in view.table.features}
+    by_kind = {f: LEADS.get((kind, task_of), "") for f, kind in view.kinds.items()}
     if view.units is not None:  # score tests hold their spread against themselves: tails make them shy, not bold
         return by_kind
-    able = [f for f in by_kind if (kind_of(view.table, f), task_of) in BY_RANKS]
+    able = [f for f, kind in view.kinds.items() if (kind, task_of) in BY_RANKS]
     carried = view.work.each(task(_carried_by_few, view), able)
-    ranked = {f: BY_RANKS[kind_of(view.table, f), task_of] for f, few in zip(able, carried, strict=True) if few}
+    ranked = {f: BY_RANKS[view.kinds[f], task_of] for f, few in zip(able, carried, strict=True) if few}
     return by_kind | ranked
 
 
 def _carried_by_few(view: View, name: str) -> bool:
     """Whether shuffles would give r, or the F of some level, far longer tails than t has.  Source: Pitman, 1937."""
-    if view.regression:
-        some = ~view.table.column(name).missing
-        own = _shape(view.y[some]) if not some.all() else _shape_of_target(view)
-    else:
-        present, x = view.rest(view.table.column(name).values)
-        own, some = _shape(x), np.ones(len(view.y), bool) if present is None else present
-    n = int(some.sum())
+    values = view.table.column(name).values
+    n, *shape = _shape(values, values)
     if n < 4:
         return False
-    if view.regression and view.table.kind(name) == "number":
-        sides = [_shape(view.table.column(name).values[some])]
+    if view.regression:
+        own = list(_shape_of_target(view)) if n == values.size else _shape(view.y, values)[1:]
     else:
-        codes = view.levels_of(name)[0][some] if view.regression else view.classes[some]
+        own = shape
+    if view.regression and view.kinds[name] == "number":
+        sides = [(shape[0], shape[1])]
+    else:
+        codes = view.levels_of(name)[0] if view.regression else view.classes
+        codes = codes if n == values.size else codes[~np.isnan(values)]
         sides = [_shape_of_flag(c / n) for c in np.bincount(codes[codes >= 0]).tolist() if 0 < c < n]
     return any(abs(s[1] * own[1]) / n > FOURTH or abs(s[0] * own[0]) / np.sqrt(n) > THIRD for s in sides)
 
 
-def _shape_of_target(view: View) -> tuple[float, float]:
+def _shape_of_target(view: View) -> tuple[float, ...]:
     """Made once."""
     if "shape of the target" not in view.memo:
-        view.memo["shape of the target"] = _shape(view.y)
-    made: tuple[float, float] = view.memo["shape of the target"]
+        view.memo["shape of the target"] = tuple(_shape(view.y, view.y)[1:])
+    made: tuple[float, ...] = view.memo["shape of the target"]
     return made
 
 
-def _shape(x: Floats) -> tuple[float, float]:
-    """(skewness, excess kurtosis)"""
-    off = x - x.mean() if x.size else x
-    square = float((off * off).mean()) if x.size else 0.0
-    if not square > 0:
-        return 0.0, 0.0
-    squares = off * off / square
-    return float((squares * off).mean() / np.sqrt(square)), float((squares * squares).mean()) - 3.0
+def _shape(values: Floats, there: Floats) -> list[float]:
+    """[rows, skewness, excess kurtosis] over the rows where `there` is a number."""
+    out = np.empty(3)
+    shape_where(values, there, out)
+    found: list[float] = out.tolist()
+    return found
 
 
 def _shape_of_flag(share: float) -> tuple[float, float]:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from chaff.methods.relevance.catalogue import STATISTICS
-from chaff.methods.relevance.statistic import Statistic, kind_of
+from chaff.methods.relevance.statistic import Statistic
 from chaff.methods.relevance.view import View
 from chaff.stats.score_test import score_p
 from chaff.work import task
@@ -29,7 +29,7 @@ def corrected(frame: pd.DataFrame, view: View) -> tuple[str, ...]:
         if column not in frame:
             continue
         features = [str(f) for f in frame.index[frame[column].notna()]]
-        made = [f for f in features if (kind_of(view.table, f), view.table.target.task) in s.contrasts]
+        made = [f for f in features if (view.kinds[f], view.table.target.task) in s.contrasts]
         found = dict(zip(made, view.work.each(task(_of_feature, view, s), made), strict=True))
         frame[column] = [found.get(str(f), float("nan")) for f in frame.index]
         if len(made) < len(features):
@@ -46,7 +46,7 @@ def corrected(frame: pd.DataFrame, view: View) -> tuple[str, ...]:
 
 def _of_feature(view: View, statistic: Statistic, name: str) -> float:
     assert view.units is not None
-    A, B, some = statistic.contrasts[kind_of(view.table, name), view.table.target.task](view, name)
+    A, B, some = statistic.contrasts[view.kinds[name], view.table.target.task](view, name)
     units = view.units.take(np.flatnonzero(some))
     if not statistic.class_by_class or view.count == 2:
         return score_p(A, B, units)

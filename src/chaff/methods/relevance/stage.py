@@ -26,7 +26,7 @@ from chaff.methods.relevance.codes import check_bins
 from chaff.methods.relevance.families.counts import share_of_classes
 from chaff.methods.relevance.leading import COLUMNS, leads_of, led_words, put_leads
 from chaff.methods.relevance.shared_rows import corrected
-from chaff.methods.relevance.statistic import Measured, kind_of
+from chaff.methods.relevance.statistic import Measured
 from chaff.methods.relevance.view import FEWEST_A_LEVEL, View, too_many_levels
 from chaff.methods.screen.leaks import LeakRule
 from chaff.results.cuts import Cut
@@ -189,7 +189,7 @@ class Relevance:
         more: dict[str, Any] = {}
         for family in FAMILIES:
             asked = names & set(family.statistics)
-            features = [str(f) for f in frame.index if (kind_of(view.table, str(f)), view.table.target.task) in family.fits]
+            features = [f for f, kind in view.kinds.items() if (kind, view.table.target.task) in family.fits]
             if asked and features:
                 found = family.measure(view, features, asked)
                 measured = found if isinstance(found, Measured) else Measured(found)

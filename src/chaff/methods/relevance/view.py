@@ -41,6 +41,11 @@ class View:
     def regression(self) -> bool:
         return self.table.target.task == "regression"
 
+    @cached_property
+    def kinds(self) -> dict[str, str]:
+        """Every feature's, as the statistics see it."""
+        return {f: kind_of(self.table, f) for f in self.table.features}
+
     @property
     def y(self) -> Floats:
         return self.table.y
@@ -98,7 +103,7 @@ class View:
         return "frequencies of the series" if t.order is not None else "rows by their weight"
 
     def of_kind(self, *kinds: str) -> list[str]:
-        return [f for f in self.table.features if kind_of(self.table, f) in kinds]
+        return [f for f, kind in self.kinds.items() if kind in kinds]
 
     def levels_of(self, name: str) -> tuple[Ints, int]:
         """(level of every row, how many levels): missing is a level of its own, or -1 when it is not to be one."""

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from chaff.arrays import Floats
-from chaff.kernels.sums import class_sums, class_sums_of_eight
+from chaff.kernels.sums import class_sums, class_sums_of_eight, sums_beside
 from chaff.methods.relevance.contrasts import levels, values
 from chaff.methods.relevance.statistic import BC, BN, CN, EVERY, NC, NN, Family, Statistic
 from chaff.methods.relevance.view import View
@@ -44,6 +44,10 @@ def pearson(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]
 
 def _with_target(view: View, bounded: bool, name: str) -> tuple[float, ...]:
     """(rows, weight, Σx, Σx², Σy, Σy², Σxy) over the rows present, about a value near each mean; bounds of r."""
+    if view.weights is None and not (bounded and view.level):
+        out = np.empty(6)
+        sums_beside(view.table.column(name).values, view.y, out)
+        return (out[0], *out.tolist(), float("nan"), float("nan"))
     present, x = view.rest(view.table.column(name).values)
     y = view.y if present is None else view.y[present]
     w = view.weights if present is None or view.weights is None else view.weights[present]
