@@ -17,6 +17,7 @@ import pytest
 import chaff
 from chaff import cluster as clusters
 from chaff.work import task
+from tests.cli import test_from_files as commands
 from tests.cli.test_commands import CHAFF, ENV, run
 from tests.conftest import make_mixed
 from tests.table.test_folders import cut
@@ -89,6 +90,11 @@ def test_a_whole_run_answers_as_on_one_machine(cluster, tables, honest):
     for one in said:
         one["data"].pop("source"), one.pop("seal"), one.pop("made_with", None)
     assert said[0] == said[1]
+
+
+@pytest.fixture(scope="module")
+def lots(tmp_path_factory):
+    return commands.lots_in(tmp_path_factory.mktemp("lots"), (7,))
 
 
 def ends_once(marker, k):
@@ -246,6 +252,16 @@ class TestCommandLine:
         assert "say one of them" in run(
             "screen", "lots.csv", "--target", "y", "--cluster", scheduler.scheduler_address, "--workers", "2", cwd=tmp_path, code=2
         )
+
+    @pytest.mark.parametrize("name", [n for n in commands.COMMANDS if n != "select"])
+    def test_every_command_says_what_it_says_on_one_machine(self, scheduler, lots, name):
+        kept = ("apply",)  # writes a file here
+        more = ("--cluster", scheduler.scheduler_address)
+        scratch = () if name in ("recheck", "apply") else ("--scratch", str(lots / "scratch"))
+        here = commands.answer(lots / f"near {name}", name, "../one_7.parquet")
+        there = commands.answer(lots / f"far {name}", name, "../many_7", (*scratch, *more))
+        assert commands.differing(there[0], here[0]) == []
+        assert there[1] == here[1] if name in kept else set(there[1]) == set(here[1])
 
     def test_interrupting_cancels_what_is_queued(self, scheduler, cluster, tmp_path):
         chaff.demo.lots(rows=1600).to_csv(tmp_path / "lots.csv", index=False)

@@ -106,14 +106,24 @@ def test_overlap_reads_sums_over_every_row(short):
 
 
 def test_rows_stand_in_the_plan(tmp_path):
-    for said in ("all", 5000):
+    for said in ("all", 5000, 0.01):
         plan = chaff.Plan((chaff.Screen(),), chaff.Scoring(rows=said))
         (tmp_path / "plan.toml").write_text(plan.to_toml())
         assert chaff.read_plan(tmp_path / "plan.toml").score.rows == said
     assert "\nrows =" not in chaff.built_in_plan().to_toml()
-    for wrong in (5, 0, -1):
-        with pytest.raises(chaff.PlanError, match="rows must be auto, all or a number of 100 or more"):
+    for wrong in (5, 0, -1, 0.0, -0.1, 1.0, 250.0, True, float("nan")):
+        with pytest.raises(chaff.PlanError, match="rows must be auto, all, a number of 100 or more, or the standard error"):
             chaff.Scoring(rows=wrong)
+
+
+def test_the_error_that_is_wanted_says_how_many_rows(short):
+    table, rows, none = chaff.open_table(mill_like(3000), "loaf_volume"), np.arange(3000), np.arange(0)
+    found = desk_of(table, rows, none, 0.01, Work())
+    assert found.rows.size == 1600 and "known to some ±0.01" in found.words  # (0.4 / 0.01)²
+    assert desk_of(table, rows, none, 0.9, Work()).rows.size == 1000, "never fewer than can be worked on"
+    assert not desk_of(table, rows, none, 0.001, Work()).sampled, "more than there are: all"
+    some, words = sample_of(table, 0.01, True, Work())
+    assert len(some) == 1600 and words.startswith("1,600 of 3,000 rows are looked at")
 
 
 def test_memory_says_how_many_rows_fit(short, tmp_path, monkeypatch):
@@ -151,7 +161,7 @@ def test_on_the_command_line(tmp_path):
     assert "300 of 1,200 training rows" in " ".join(said.split())
     said = run("importance", "lots.parquet", "--target", "loaf_volume", "--rows", "250", "--model", "tree", cwd=tmp_path)
     assert "250 of 1,200 rows are looked at" in " ".join(said.split())
-    assert "--rows many: say a number of rows, or all" in run(
+    assert "--rows many: say a number of rows, the standard error that is wanted (0.001), or all" in run(
         "select", "lots.parquet", "--target", "loaf_volume", "--rows", "many", cwd=tmp_path, code=2
     )
     said = run("overlap", "lots.parquet", "--target", "loaf_volume", "--scratch", "s", cwd=tmp_path)

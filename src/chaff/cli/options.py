@@ -43,7 +43,11 @@ scratch_option = click.option(
     "--scratch", type=click.Path(), metavar="DIR", help="Folder for what stays on disk; without --memory every table stays there."
 )
 rows_said_option = click.option(
-    "--rows", "model_rows", metavar="N|all", help="Training rows that models and searches see: 40,000 of more than 50,000, drawn at random."
+    "--rows",
+    "model_rows",
+    metavar="N|ERROR|all",
+    help="Training rows that models and searches see: 40,000 of more than 50,000, drawn at random; or the standard "
+    "error wanted of a difference in R² (log-loss), such as 0.001.",
 )
 
 
@@ -247,14 +251,16 @@ def holdout_said(said: str | None) -> tuple[float | None, str | None]:
     return share, None
 
 
-def rows_said(said: str | None) -> int | str | None:
+def rows_said(said: str | None) -> int | float | str | None:
     """How many rows models see, as a plan says it."""
     if said is None or said in ("auto", "all"):
         return said
     try:
+        if said.lstrip().startswith(("0.", ".")):
+            return float(said)
         return int(said.replace(",", "").replace("_", ""))
     except ValueError:
-        raise click.UsageError(f"--rows {said}: say a number of rows, or all") from None
+        raise click.UsageError(f"--rows {said}: say a number of rows, the standard error that is wanted (0.001), or all") from None
 
 
 def file_ending(path: str | None, allowed: tuple[str, ...], option: str) -> None:

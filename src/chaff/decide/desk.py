@@ -22,6 +22,7 @@ UP_TO = 50_000  # rows that are all seen: to leave a few out would gain nothing
 ROWS = 40_000  # for models, of more; as many of the holdout
 SEEN = 100_000  # rows of a table on disk that figures of single columns are made of
 SPREAD = 0.4  # of the paired difference of one row, in R²: measured in benchmarks/scale.py
+SPREAD_CLASSES = 0.4  # in log-loss: measured in benchmarks/rows_for_error.py
 IN_PASSES = 80.0  # numbers a row that are held where everything is sums, bytes in scratch and single columns
 MATRIX = 10.0  # times that a table's numbers are held where all columns stand side by side
 RAREST = 1_000  # rows of the rarest class that are wanted
@@ -49,15 +50,17 @@ class Desk:
         return bool(self.words)
 
 
-def desk_of(table: Table, rows: Ints, held: Ints, said: int | str, work: Work, in_passes: bool = False, columns: int | None = None) -> Desk:
+def desk_of(
+    table: Table, rows: Ints, held: Ints, said: int | float | str, work: Work, in_passes: bool = False, columns: int | None = None
+) -> Desk:
     """The rows that models see.
 
     Parameters
     ----------
     rows, held : int64, ascending
         Training and holdout rows as positions in `table`.
-    said : "auto", "all" or int
-        How many training rows.
+    said : "auto", "all", int or float
+        How many training rows; below 1 the standard error that is wanted of a difference.
     in_passes : bool
         Whether no model needs its rows side by side in memory: every row may then be asked for, however many there are.
     columns : int or None
@@ -82,13 +85,13 @@ def desk_of(table: Table, rows: Ints, held: Ints, said: int | str, work: Work, i
 
 
 def sample_of(
-    table: Table, said: int | str | None, models: bool, work: Work, copies: float = COPIES, in_passes: bool = False
+    table: Table, said: int | float | str | None, models: bool, work: Work, copies: float = COPIES, in_passes: bool = False
 ) -> tuple[Table, str]:
     """(what a single call sees, what is said of it): of a long table a sample, where models are fitted or the table is on disk.
 
     Parameters
     ----------
-    said : int, "auto", "all" or None
+    said : int, float, "auto", "all" or None
     models : bool
         Whether models are fitted on it: then a sample is taken of a table in memory too.
     copies : float
@@ -125,15 +128,20 @@ def _words(train: Table, used: int, used_held: int, held: int) -> str:
         return f"scored on {used_held:,} of {held:,} held out rows, drawn at random (rows='all', --rows all: every row)"
     drawn = f"{used:,} of {len(train):,} training rows{of_held}"
     words = f"models and searches see {drawn}, drawn at random (rows='all', --rows all: every row)"
-    if not train.target.classes:
-        words += f"; a difference in R² is then known to some ±{SPREAD / used**0.5:.1g}"
+    words += f"; a difference in {'log-loss' if train.target.classes else 'R²'} is then known to some ±{_spread(train) / used**0.5:.1g}"
     if train.target.classes:
         rarest = int(np.bincount(train.y.astype(int)).min() * used / len(train))
         words += f"; about {rarest:,} of the rarest class"
     return words
 
 
-def _wanted(train: Table, said: int | str, copies: float, in_passes: bool, columns: int | None = None) -> int:
+def _spread(train: Table) -> float:
+    return SPREAD_CLASSES if train.target.classes else SPREAD
+
+
+def _wanted(train: Table, said: int | float | str, copies: float, in_passes: bool, columns: int | None = None) -> int:
+    if isinstance(said, float):
+        said = max(LEAST, int(np.ceil((_spread(train) / said) ** 2)))
     n, wanted = len(train), said if isinstance(said, int) else len(train)
     if said == "auto":
         wanted = n if n <= UP_TO else ROWS

@@ -65,9 +65,11 @@ class Scoring:
         folds), 3 under 700, else 1; 1 in time.
     holdout : float
         Share of the rows set aside before anything is looked at; 0 for none.
-    rows : "auto", "all" or int
+    rows : "auto", "all", int or float below 1
         Training rows that models and searches see. auto: all up to 50,000, beyond that 40,000 drawn at random, up to 160,000 where a
-        class is rare; a paired difference in R² is then known to some 0.002. Sums are taken over every row all the same.
+        class is rare; a paired difference in R² is then known to some 0.002. A number below 1 is the standard error that is wanted
+        of such a difference (classes: in log-loss), and as many rows are drawn as that takes: 0.001 takes 160,000. Sums are taken
+        over every row all the same.
     """
 
     model: Model | str | Mapping[str, Any] | None = None
@@ -75,7 +77,7 @@ class Scoring:
     folds: int | None = None
     repeats: int | None = None
     holdout: float = 0.2
-    rows: int | Literal["auto", "all"] = "auto"
+    rows: int | float | Literal["auto", "all"] = "auto"
 
     def __post_init__(self) -> None:
         if self.model is not None:
@@ -86,8 +88,13 @@ class Scoring:
             raise PlanError(f"folds must be 2 or more and repeats 1 or more, not {self.folds} and {self.repeats}")
         if not 0 <= self.holdout < 1:
             raise PlanError(f"holdout must be 0 or more and below 1, not {self.holdout}")
-        if self.rows not in ("auto", "all") and not (isinstance(self.rows, int) and self.rows >= LEAST_ROWS):
-            raise PlanError(f"rows must be auto, all or a number of {LEAST_ROWS:,} or more, not {self.rows!r}")
+        a_count = isinstance(self.rows, int) and not isinstance(self.rows, bool) and self.rows >= LEAST_ROWS
+        an_error = isinstance(self.rows, float) and 0 < self.rows < 1
+        if self.rows not in ("auto", "all") and not (a_count or an_error):
+            raise PlanError(
+                f"rows must be auto, all, a number of {LEAST_ROWS:,} or more, or the standard error that is wanted, below 1, "
+                f"not {self.rows!r}"
+            )
 
     def folds_for(self, train: Table) -> int:
         """How many folds: what was said, else by the rows, and no more than there are groups."""

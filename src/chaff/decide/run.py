@@ -222,7 +222,7 @@ def select(
     *,
     models: Mapping[str, Any] | None = None,
     holdout: float | None = None,
-    rows: int | Literal["auto", "all"] | None = None,
+    rows: int | float | Literal["auto", "all"] | None = None,
     pins: Iterable[Pin] = (),
     seed: int = 0,
     workers: Workers = None,
@@ -244,9 +244,9 @@ def select(
         Share of the rows set aside before anything is looked at (0: none); the plan's, 0.2 by default. The latest rows when
         the table has an order, whole groups when it has groups. Rows that came with ``open_table(…, holdout=…)`` are the
         holdout instead.
-    rows : "auto", "all" or int, optional
+    rows : "auto", "all", int or float below 1, optional
         Training rows that models and searches see; the plan's, auto by default: all up to 50,000, of more a sample of 40,000,
-        which is said. Sums over rows are taken over all of them.
+        which is said; a number below 1 is the standard error that is wanted of a difference. Sums over rows are taken over all of them.
     pins : iterable of Pin
         From `chaff.pin_keep` and `chaff.pin_drop`; they beat every stage.
     seed : int
