@@ -196,7 +196,11 @@ class SubsetScorer:
 
     def losses(self, sets: Sequence[Iterable[str]], splits: Sequence[int] | None = None) -> list[list[RowLosses]]:
         """The loss of every test row, one list a set with an entry a split; rows stand as in `folds.rows(split)[1]`."""
-        return self.engine.losses(self._checked(sets), list(range(self.folds.count)) if splits is None else list(splits))
+        asked = self._checked(sets)
+        once = list(dict.fromkeys(asked))  # what is called by two names is learned once
+        found = self.engine.losses(once, list(range(self.folds.count)) if splits is None else list(splits))
+        of = dict(zip(once, found, strict=True))
+        return [of[s] for s in asked]
 
     def walk(self, start: Iterable[str] = ()) -> Walk:
         """Stand on a set; see `Walk`."""
