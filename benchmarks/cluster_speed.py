@@ -46,7 +46,7 @@ def main() -> None:
     jobs = {
         "pass: moments of five parts": lambda work: part_moments(table, table.features, part, 5, work),
         "96 trees on 60,000 rows": lambda work: forest.fit(rows, work),
-        "96 shuffled targets": lambda work: chaff.chance_baseline(fewer, "pearson_r", shuffles=96, workers=work.executor or work.workers),
+        "384 shuffled targets": lambda work: chaff.chance_baseline(fewer, "pearson_r", shuffles=384, workers=work.executor or work.workers),
     }
     found: dict[str, dict[int, list[float]]] = {name: {1: [], 2: []} for name in jobs}
     whole: dict[str, list[float]] = {"threads": [], "cluster": []}

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import atexit
 import os
+import shutil
 import tempfile
 
 import numpy as np
@@ -11,8 +13,9 @@ import pytest
 
 import chaff
 
-os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="chaff-state-")  # reads of holdouts are counted there, not in a person's home
-os.environ["CHAFF_SCRATCH"] = tempfile.mkdtemp(prefix="chaff-scratch-")
+for name, words in (("XDG_STATE_HOME", "chaff-state-"), ("CHAFF_SCRATCH", "chaff-scratch-")):  # not those in a person's home
+    os.environ[name] = tempfile.mkdtemp(prefix=words)
+    atexit.register(shutil.rmtree, os.environ[name], ignore_errors=True)
 
 
 def make_mixed(rows: int = 240, seed: int = 3, classes: int = 0) -> pd.DataFrame:

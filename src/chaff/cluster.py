@@ -6,12 +6,14 @@ import contextlib
 import logging
 import os
 import signal
+import socket
 import sys
 import threading
 import warnings
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor, Future
 from typing import Any
+from urllib.parse import urlsplit
 
 import numpy as np
 
@@ -19,6 +21,7 @@ from chaff.errors import DataError, UsageError, WorkerError
 
 PATIENCE = 10.0  # seconds that a scheduler may take to answer
 SMALL = 1 << 20  # bytes that may travel with each unit
+REACHED = 1.0  # seconds that a worker may take to be reached
 RETRIES = 3  # of a unit whose worker died
 
 
@@ -74,6 +77,8 @@ class Cluster(Executor):
         except BaseException:
             self.shutdown()
             raise
+        # What workers found comes straight from them where they can be reached, and not through the scheduler.
+        self.client.direct_to_workers = all(_reached(worker) for worker in self._threads())
 
     @property
     def workers(self) -> int:
@@ -188,6 +193,16 @@ def _interrupt_not_lost() -> Iterator[None]:
         signal.signal(signal.SIGINT, before)
         if pressed.is_set():
             raise KeyboardInterrupt
+
+
+def _reached(address: str) -> bool:
+    """Whether something listens at an address such as ``tcp://10.0.0.7:40123``."""
+    where = urlsplit(address)
+    try:
+        with socket.create_connection((where.hostname or "", where.port or 0), REACHED):
+            return True
+    except (OSError, ValueError):
+        return False
 
 
 def _version() -> tuple[str, str]:

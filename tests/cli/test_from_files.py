@@ -124,7 +124,7 @@ def in_memory(place):
 @pytest.mark.parametrize("pieces", [1, 7, 100])
 @pytest.mark.parametrize("name", COMMANDS)
 def test_from_files(place, in_memory, name, pieces):
-    more = () if name in ("recheck", "apply") else ("--scratch", str(place / "scratch"))
+    more = () if name == "apply" else ("--scratch", str(place / "scratch"))
     here, there = in_memory(name, pieces), answer(place / f"far {name} {pieces}", name, f"../many_{pieces}", more)
     assert differing(there[0], here[0]) == []
     assert set(there[1]) == set(here[1])

@@ -182,7 +182,7 @@ def test_mills_are_told_by_name_and_not_by_number():
     old, new = lots(0, groups=True), lots(1, groups=True)
     old["mill"], new["mill"] = [f"a{m}" for m in old["mill"]], [f"b{m}" for m in new["mill"]]
     found = chaff.select(chaff.open_table(old, "y", groups="mill"), PLAN, state=False).selection
-    both, is_new = _stacked(found, old, chaff.open_table(new, "y", groups="mill"), found.features)
+    both, is_new = _stacked(found, chaff.open_table(old, "y", groups="mill"), chaff.open_table(new, "y", groups="mill"), found.features)
     assert not set(both.groups[is_new]) & set(both.groups[~is_new]) and np.unique(both.groups).size == 20
     assert chaff.recheck(found, new, old=old).verdict == "stay"
 
@@ -213,3 +213,20 @@ def test_a_table_in_hand_is_taken_as_it_is_and_another_target_is_refused(selecti
 def test_another_model_may_be_asked_and_the_one_then_is_remembered(selection):
     assert selection.model in ("ridge", {"name": "ridge", "penalty": 0.01}) or "ridge" in str(selection.model)
     assert chaff.recheck(selection, lots(9)).model == "ridge" and chaff.recheck(selection, lots(9), model="tree").model == "tree"
+
+
+def test_new_rows_on_disk_are_as_in_memory_and_of_many_a_sample_is_learned_from(tmp_path, monkeypatch):
+    found = chaff.select(chaff.open_table(lots(0, rows=500), "y"), PLAN, state=False).selection
+    new = lots(1, rows=900)
+    for k in range(3):
+        (tmp_path / "new").mkdir(exist_ok=True)
+        new.iloc[300 * k : 300 * k + 300].to_parquet(tmp_path / "new" / f"{k}.parquet")
+    here, there = chaff.recheck(found, new), chaff.recheck(found, tmp_path / "new", scratch=tmp_path / "scratch")
+    assert here.verdict == there.verdict and here.now == there.now and here.keep_up == there.keep_up
+    assert here.drift.frame.equals(there.drift.frame) and any("stays on disk" in n for n in there.notes)
+    monkeypatch.setattr("chaff.decide.desk.UP_TO", 400)
+    monkeypatch.setattr("chaff.decide.desk.ROWS", 300)
+    some = chaff.recheck(found, tmp_path / "new", old=lots(0, rows=500), scratch=tmp_path / "scratch")
+    assert some.rows == 900 and any("300 of 900 rows are looked at" in n for n in some.notes)
+    assert some.drift.frame.equals(here.drift.frame), "how columns have moved is told of every row"
+    assert chaff.recheck(found, tmp_path / "new", rows="all", scratch=tmp_path / "scratch").now == here.now

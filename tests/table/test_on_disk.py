@@ -332,6 +332,24 @@ class TestLimits:
         assert held[::1000].sum() == values[::1000].sum()  # what was let go of comes back
 
 
+def test_what_was_decoded_makes_room_in_the_page_cache_of_a_crowded_machine(frame, tmp_path, monkeypatch):
+    folder, dropped = cut(frame, tmp_path / "many", 3), []
+    monkeypatch.setattr("os.posix_fadvise", lambda number, first, count, advice: dropped.append((first, count)), raising=False)
+    roomy = chaff.open_table(folder, "y", scratch=tmp_path / "s")
+    assert roomy.column("assay_0").values.size and not dropped, "what fits is left for others"
+    monkeypatch.setattr("chaff.table.stored.machine_bytes", lambda: 1e4)
+    table = chaff.open_table(folder, "y", scratch=tmp_path / "t")
+    dropped.clear()
+    table.column("assay_0")
+    assert len(dropped) == 3, "once a file"
+    about = pq.ParquetFile(folder / "part-000.parquet")
+    k = about.schema_arrow.get_field_index("assay_0")
+    chunk = about.metadata.row_group(0).column(k)
+    first, count = dropped[0]
+    assert count == chunk.total_compressed_size and first in (chunk.dictionary_page_offset, chunk.data_page_offset)
+    same(table, chaff.open_table(frame, "y"))
+
+
 def test_apply_and_drift_read_a_folder_as_they_read_a_file(frame, tmp_path):
     frame = frame.drop(columns="grade")
     frame.to_parquet(tmp_path / "whole.parquet")

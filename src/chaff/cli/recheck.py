@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from chaff.cli.choices_said import choice_said
-from chaff.cli.options import all_option, file_ending, work_options
+from chaff.cli.options import all_option, file_ending, memory_option, rows_said, rows_said_option, scratch_option, work_options
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
@@ -23,12 +23,15 @@ if TYPE_CHECKING:
 )  # fmt: skip
 @click.option("--anew", is_flag=True, help="Run the whole plan on the new rows, and say which columns come, go and move.")
 @click.option("--model", metavar="NAME", help="The final model (the one that decided then).")
+@rows_said_option
+@memory_option
+@scratch_option
 @all_option
 @click.option("--out", metavar="FILE", help="Write what was found: .json.")
 @work_options
 def command(
-    selection: str, data: str, old: str | None, anew: bool, model: str | None, everything: bool, out: str | None, seed: int,
-    workers: int | None, form: str,
+    selection: str, data: str, old: str | None, anew: bool, model: str | None, model_rows: str | None, memory: str | None,
+    scratch: str | None, everything: bool, out: str | None, seed: int, workers: int | None, form: str,
 ) -> None:  # fmt: skip
     """Does SELECTION (a selection.json) still serve on the rows of NEWDATA, which have their target?
 
@@ -49,7 +52,11 @@ def command(
     chosen = read_selection(selection)
     tell_of_compiling(show)
     try:
-        found = recheck(chosen, data, old=old, model=choice_said(model, "--model"), anew=anew, seed=seed, workers=workers, watch=show.watch)
+        asked: Any = rows_said(model_rows) or "auto"
+        found = recheck(
+            chosen, data, old=old, model=choice_said(model, "--model"), anew=anew, rows=asked, memory=memory, scratch=scratch,
+            seed=seed, workers=workers, watch=show.watch,
+        )  # fmt: skip
     finally:
         show.stop()
     _show(show, found, everything)

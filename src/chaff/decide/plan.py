@@ -88,7 +88,7 @@ class Scoring:
             raise PlanError(f"folds must be 2 or more and repeats 1 or more, not {self.folds} and {self.repeats}")
         if not 0 <= self.holdout < 1:
             raise PlanError(f"holdout must be 0 or more and below 1, not {self.holdout}")
-        a_count = isinstance(self.rows, int) and not isinstance(self.rows, bool) and self.rows >= LEAST_ROWS
+        a_count = isinstance(self.rows, int) and self.rows >= LEAST_ROWS
         an_error = isinstance(self.rows, float) and 0 < self.rows < 1
         if self.rows not in ("auto", "all") and not (a_count or an_error):
             raise PlanError(

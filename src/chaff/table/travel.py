@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from chaff.arrays import Ints
 from chaff.table.roles import build_table
 from chaff.table.table import Table
 
@@ -25,9 +26,22 @@ def _packed(table: Table) -> tuple[Any, ...]:
         return table_of, (given,)
     for name in ROLES:
         given.pop(name)
-    flags = np.zeros(table.source.rows, bool)
-    flags[table.rows] = True
-    return table_again, ({**given, "rows": np.packbits(flags)},)
+    return table_again, ({**given, "rows": _as_bits(table.rows, table.source.rows)},)
+
+
+def _as_bits(rows: Ints, of: int) -> Any:
+    """Rows in ascending order: the first one and how many, where they stand one after the other, else a bit for each there is."""
+    if rows.size and int(rows[-1]) - int(rows[0]) + 1 == rows.size:
+        return int(rows[0]), int(rows.size)
+    flags = np.zeros(of, bool)
+    flags[rows] = True
+    return np.packbits(flags)
+
+
+def _from_bits(said: Any, of: int) -> Ints:
+    if isinstance(said, tuple):
+        return np.arange(said[0], said[0] + said[1], dtype=np.int64)
+    return np.flatnonzero(np.unpackbits(said, count=of))
 
 
 def table_of(given: dict[str, Any]) -> Table:
@@ -44,8 +58,7 @@ def table_again(given: dict[str, Any]) -> Table:
         while len(_seen) > KEPT:
             _seen.popitem(last=False)
     whole = _seen[key]
-    rows = np.flatnonzero(np.unpackbits(given["rows"], count=source.rows))
-    return Table(**{**given, **{n: getattr(whole, n) for n in ROLES}, "rows": rows})
+    return Table(**{**given, **{n: getattr(whole, n) for n in ROLES}, "rows": _from_bits(given["rows"], source.rows)})
 
 
 def lets_travel() -> None:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any, Literal
 
+from chaff.decide.desk import sample_of
 from chaff.decide.plan import Plan, plan_from
-from chaff.decide.rechecking.new_rows import drift_of_table, gone_columns, opened_new
+from chaff.decide.rechecking.new_rows import drift_of_table, gone_columns, open_source, opened_new
 from chaff.decide.rechecking.old_rows import with_old
 from chaff.decide.rechecking.plan_anew import run_anew
 from chaff.decide.rechecking.result import Recheck, Verdict
@@ -14,11 +16,14 @@ from chaff.decide.rechecking.standing import metric_then, reasons_of, score_then
 from chaff.decide.selection import Selection
 from chaff.models.named import as_model, own_models
 from chaff.models.protocols import Model
+from chaff.table.on_disk import Limit
+from chaff.table.table import Table
 from chaff.work import Watch, Work, Workers
 
 
 def recheck(
     selection: Selection, new: Any, *, old: Any = None, model: Any = None, models: Mapping[str, Any] | None = None, anew: bool = False,
+    rows: int | float | Literal["auto", "all"] = "auto", memory: str | float | None = None, scratch: str | Path | None = None,
     seed: int = 0, workers: Workers = None, watch: Watch | None = None,
 ) -> Recheck:  # fmt: skip
     """Whether a selection still serves on new rows: a verdict to stay, to refit or to reselect.
@@ -36,6 +41,11 @@ def recheck(
         Models of your own by their names in the selection's plan.
     anew : bool
         Run the whole plan on the new rows too, and say which columns come and go. For the record: it changes no verdict.
+    rows : "auto", "all", int or float below 1
+        Rows that models are fitted on, as in `chaff.select`: of more than 50,000 a sample of 40,000, which is said. How columns have
+        moved is told of every row.
+    memory, scratch : as in `chaff.open_table`
+        For new and old rows that are larger than memory.
     seed, workers, watch : as everywhere
 
     Returns
@@ -59,32 +69,40 @@ def recheck(
     with own_models(models):
         plan = plan_from(selection.plan)
         used = _model_of(selection, plan, model)
-    table = opened_new(selection, new)
+    limit = Limit.of(memory, scratch)
+    table = opened_new(selection, new, limit)
     gone = gone_columns(selection, table)
     offered = [f for f in selection.scores.get("full", {}).get("features", selection.features) if f in table.features]
     kept = tuple(f for f in selection.features if f not in gone)
     drift = drift_of_table(selection, table, kept)
     reasons: list[tuple[Verdict, str]] = [("reselect", words) for words in gone.values()]
     reasons += [("refit", f"{name}: {why}") for name, why in drift.frame["why"].items() if why]
-    found = standing_of(table, kept, offered, used, plan, work) if not gone else None
+    some, words = sample_of(table, rows, True, work) if not gone else (table, "")
+    found = standing_of(some, kept, offered, used, plan, work) if not gone else None
     if found is not None:
         reasons += reasons_of(found, selection)
     old_rows = None
     if old is not None and found is not None and kept:  # without a column there are no coefficients, and nothing to tell rows apart by
         work.tell("old rows")
-        old_rows, more = with_old(selection, old, table, kept, used, found, work)
+        then_rows, _ = sample_of(old if isinstance(old, Table) else open_source(selection, old, limit), rows, True, work)
+        old_rows, more = with_old(selection, then_rows, some, kept, used, found, work)
         reasons += more
     fresh = run_anew(selection, plan, table, work) if anew else None
-    verdict: Verdict = "reselect" if any(v == "reselect" for v, _ in reasons) else "refit" if reasons else "stay"
-    order = {"reselect": 0, "refit": 1, "stay": 2}
-    told = tuple(words for _, words in sorted(reasons, key=lambda r: order[r[0]]))
-    notes = (*table.notes, *([] if old is not None else ["without the old rows (old=…, --old) coefficients from then are not tried"]))
+    verdict, told = _verdict_of(reasons)
+    notes = (*table.notes, words, "" if old is not None else "without the old rows (old=…, --old) coefficients from then are not tried")
     then = score_then(selection)
     metric = found.metric if found is not None else metric_then(selection)
     return Recheck(
         verdict, told, len(table), used.label, metric, then, found.now if found else None, found.full if found else None,
-        found.keep_up if found else None, drift, old_rows, fresh, notes,
+        found.keep_up if found else None, drift, old_rows, fresh, tuple(filter(None, notes)),
     )  # fmt: skip
+
+
+def _verdict_of(reasons: Sequence[tuple[Verdict, str]]) -> tuple[Verdict, tuple[str, ...]]:
+    """(the weightiest verdict, the reasons with those for it first)"""
+    order: dict[Verdict, int] = {"reselect": 0, "refit": 1, "stay": 2}
+    told = sorted(reasons, key=lambda r: order[r[0]])
+    return told[0][0] if told else "stay", tuple(words for _, words in told)
 
 
 def _model_of(selection: Selection, plan: Plan, said: Any) -> Model:

@@ -15,18 +15,19 @@ from chaff.decide.shapes import Tally
 from chaff.errors import DataError
 from chaff.table.kinds import Column
 from chaff.table.numbers import numbers_of
+from chaff.table.on_disk import Limit, stored_source
 from chaff.table.opening import open_on
 from chaff.table.table import Table
 
 FEWEST = 30  # new rows
 
 
-def opened_new(selection: Selection, source: Any) -> Table:
+def opened_new(selection: Selection, source: Any, limit: Limit) -> Table:
     """New rows on the terms of the selection; columns that are not there any more are no terms."""
     if isinstance(source, Table):
         table = source
     else:
-        table = open_source(selection, source)
+        table = open_source(selection, source, limit)
     if table.target.name != selection.target.name:
         raise DataError(f"{table.label} has the target {table.target.name}, the selection is for {selection.target.name}")
     unknown = sorted(set(table.target.classes) - set(selection.target.classes)) if selection.target.classes else []
@@ -42,11 +43,12 @@ def opened_new(selection: Selection, source: Any) -> Table:
     return table
 
 
-def open_source(selection: Selection, source: Any) -> Table:
+def open_source(selection: Selection, source: Any, limit: Limit) -> Table:
+    """A file, a folder or a frame on the terms of the selection, on disk where it would take more than the memory that was said."""
     from chaff.table.sources import read_source
 
     terms = replace(selection.terms, dictionary=None)
-    arrow, label = read_source(source, terms.reading)
+    arrow, label = stored_source(source, terms.reading, limit) or read_source(source, terms.reading)
     there = set(arrow.column_names)
     made_from = terms.target
     if made_from not in there:
@@ -61,7 +63,7 @@ def open_source(selection: Selection, source: Any) -> Table:
     flags = tuple(f for f in terms.missing_flags if f in there)
     beside = {name: tuple(n for n in getattr(terms, name) if n in there) for name in ("ids", "ignore", "protected")}
     known: dict[str, Any] = {**beside, "together": together, "panels": {}, "missing_flags": (), "costs": {}}
-    opened = open_on(source, replace(terms, **{**keep, **known}))
+    opened = open_on(source, replace(terms, **{**keep, **known}), limit=limit)
     gaps = [f for f in flags if opened.column(f).missing.any()]
     return opened.with_missing_flags(gaps) if gaps else opened
 

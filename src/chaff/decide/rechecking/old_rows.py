@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from chaff.decide.anew import fitted_losses
-from chaff.decide.rechecking.new_rows import open_source
 from chaff.decide.rechecking.result import LEVEL, OldRows, Verdict
 from chaff.decide.rechecking.standing import Standing
 from chaff.decide.selection import Selection
@@ -37,10 +36,10 @@ FOLDS = 5
 
 
 def with_old(
-    selection: Selection, source: Any, new: Table, kept: Sequence[str], used: Model, found: Standing, work: Work
+    selection: Selection, old: Table, new: Table, kept: Sequence[str], used: Model, found: Standing, work: Work
 ) -> tuple[OldRows, list[tuple[Verdict, str]]]:
     """Old coefficients on the new rows, and a model that tells old rows from new."""
-    both, is_new = _stacked(selection, source, new, kept)
+    both, is_new = _stacked(selection, old, new, kept)
     out: list[tuple[Verdict, str]] = []
     old_part, new_part = both.take(np.flatnonzero(~is_new)), both.take(np.flatnonzero(is_new))
     losses, _ = fitted_losses(found.ground, used, frozenset(kept), old_part, new_part, work)
@@ -55,11 +54,10 @@ def with_old(
     return OldRows(stale, apart, low, by), out
 
 
-def _stacked(selection: Selection, source: Any, new: Table, kept: Sequence[str]) -> tuple[Table, Any]:
+def _stacked(selection: Selection, old: Table, new: Table, kept: Sequence[str]) -> tuple[Table, Any]:
     """Old and new rows in one table, so that both are read with the same kinds and levels."""
     import pandas as pd
 
-    old = source if isinstance(source, Table) else open_source(selection, source)
     lacking = [f for f in kept if f not in old.features]
     if lacking:
         raise DataError(f"{old.label} lacks kept column '{lacking[0]}': are these the rows that were selected from?")
