@@ -4,13 +4,17 @@ PYTHON ?= $(shell command -v python3.13 >/dev/null 2>&1 && python3.13 -c '' 2>/d
             (command -v python3.11 >/dev/null 2>&1 && python3.11 -c '' 2>/dev/null && echo python3.11) || echo python3)
 BIN := .venv/bin
 
-.PHONY: demo test check docs bench clean
+.PHONY: demo test test-long check docs bench clean
 
 demo: .venv/.installed
 	$(BIN)/chaff demo
 
 test: .venv/.installed-dev
-	$(BIN)/python -m pytest -n 2 --dist worksteal
+	$(BIN)/python -m pytest -n 2 --dist worksteal -m "not long"
+
+# Simulations, whole runs that are held against each other, programs that are killed: what takes minutes. CI runs both.
+test-long: .venv/.installed-dev
+	$(BIN)/python -m pytest -n 2 --dist worksteal -m long
 
 check: .venv/.installed-dev
 	$(BIN)/ruff check .

@@ -5,6 +5,7 @@ from __future__ import annotations
 import atexit
 import os
 import shutil
+import signal
 import tempfile
 
 import numpy as np
@@ -16,6 +17,9 @@ import chaff
 for name, words in (("XDG_STATE_HOME", "chaff-state-"), ("CHAFF_SCRATCH", "chaff-scratch-")):  # not those in a person's home
     os.environ[name] = tempfile.mkdtemp(prefix=words)
     atexit.register(shutil.rmtree, os.environ[name], ignore_errors=True)
+
+if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:  # of a suite in the background, whose commands would be deaf to Ctrl-C too
+    signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
 def make_mixed(rows: int = 240, seed: int = 3, classes: int = 0) -> pd.DataFrame:

@@ -4,6 +4,7 @@ import json
 import multiprocessing
 import os
 import signal
+import socket
 import subprocess
 import sys
 import threading
@@ -81,6 +82,14 @@ def test_every_call_answers_from_two_processes_as_in_one(processes, tables, name
 def test_every_call_answers_as_on_one_machine(cluster, tables, name):
     here, there = tables
     pd.testing.assert_frame_equal(CALLS[name](there, cluster), CALLS[name](here, None), rtol=1e-12, atol=1e-12)
+
+
+def test_results_come_straight_from_workers_that_can_be_reached(cluster):
+    assert cluster.client.direct_to_workers and all(clusters._reached(w) for w in cluster._threads())
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))  # nobody listens
+        for address in (f"tcp://127.0.0.1:{taken.getsockname()[1]}", "inproc://10.0.0.1/1/1", "tcp://nobody"):
+            assert not clusters._reached(address)
 
 
 @pytest.mark.parametrize("honest", ["cheap", "full"])

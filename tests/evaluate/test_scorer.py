@@ -213,3 +213,17 @@ def test_standard_error_does_not_vanish_with_repeats():
     score = Score(frozenset(), "r2", values, 0.25)
     assert score.se == pytest.approx(np.sqrt(values.var(ddof=1) * (1 / 200 + 0.25)))
     assert set(itertools.chain(METRICS)) >= {"r2", "rmse", "mae", "log_loss", "auc", "accuracy"}
+
+
+def test_losses_of_a_set_that_is_named_twice_are_learned_once(mixed):
+    table, fitted = chaff.open_table(mixed, target="y").with_features(FEATURES), []
+
+    class Counted(chaff.Tree):
+        def fit(self, train, work):
+            fitted.append(train.features)
+            return super().fit(train, work)
+
+    scorer = SubsetScorer(table, Counted(), "r2", make_folds(table, 3, 1, chaff.Work()), chaff.Work(workers=1))
+    one, two, again = scorer.losses([["assay_0"], ["assay_0", "gap_a"], ["assay_0"]])
+    assert len(fitted) == 6 and [r.loss.tolist() for r in one] == [r.loss.tolist() for r in again]
+    assert one[0].loss.tolist() != two[0].loss.tolist()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import threading
 from typing import Any
 from urllib.parse import quote, unquote, urlsplit, urlunsplit
@@ -38,11 +39,11 @@ def system_of(address: str) -> tuple[Any, str]:
             try:
                 system, path = fs.FileSystem.from_uri(urlunsplit(parts._replace(path=quote(unquote(parts.path)))))
             except (pa.ArrowInvalid, pa.ArrowNotImplementedError, OSError, ImportError) as error:
-                raise DataError(f"{shown(address)} cannot be reached: {first_line(error)}") from error
+                raise DataError(f"{shown(address)} cannot be reached: {_without_keys(first_line(error))}") from error
             path = path.rstrip("/")
             if not path.endswith(below):  # a store that names its files otherwise: asked each time
                 return system, path
-            _systems[key] = system, path[: len(path) - len(below)]
+            _systems[key] = system, path[: len(path) - len(below)] if below else f"{path}/"
         system, before = _systems[key]
     return system, (before + below).rstrip("/") or before
 
@@ -62,6 +63,11 @@ def below(address: str, path: str, file: str) -> str:
     parts = urlsplit(address)
     rest = file[len(path.rstrip("/")) :] if file.startswith(path.rstrip("/")) else "/" + file
     return urlunsplit(parts._replace(path=parts.path.rstrip("/") + quote(rest)))
+
+
+def _without_keys(words: str) -> str:
+    """What a client says of an address, which may name all of it."""
+    return re.sub(r"(\w+://)(?:[^\s'\"/@]*@)?([^\s'\"?]*)(?:\?[^\s'\"]*)?", r"\1\2", words)
 
 
 def shown(address: str) -> str:

@@ -7,6 +7,7 @@ import pandas as pd
 import pytest
 
 import chaff
+from chaff.methods.screen import together
 
 N = 700
 
@@ -203,3 +204,17 @@ def test_all_distinct_columns_of_few_rows_are_no_repeats():
     rng = np.random.default_rng(18)
     frame = pd.DataFrame(rng.normal(size=(40, 6)), columns=list("abcdef")).assign(y=rng.normal(size=40))
     assert said(frame)["stays"].all()
+
+
+def test_a_category_of_thousands_is_held_against_nothing_that_takes_a_column_a_level(monkeypatch):
+    """Farm codes of a long table: what all others say together is a matrix, and those would be most of it."""
+    rng, seen = np.random.default_rng(8), []
+    frame = pd.DataFrame(rng.normal(size=(3000, 4)), columns=[f"assay_{k}" for k in range(4)])
+    frame["farm_code"] = [f"farm {k}" for k in rng.integers(0, 1500, 3000)]
+    frame["loaf_volume"] = frame["assay_0"] + 0.5 * frame["assay_1"] + rng.normal(size=3000) * 0.02
+    frame["nearly"] = frame["loaf_volume"] + rng.normal(size=3000) * 0.001
+    told = together.part_moments
+    monkeypatch.setattr(together, "part_moments", lambda table, names, *rest: seen.append(tuple(names)) or told(table, names, *rest))
+    found = chaff.screen(chaff.open_table(frame, "loaf_volume"))
+    assert seen and all("farm_code" not in names and "assay_0" in names for names in seen)
+    assert found.frame.loc["nearly", "verdict"] in ("drop", "look")

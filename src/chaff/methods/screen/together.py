@@ -17,6 +17,7 @@ from chaff.table.table import Table
 
 PENALTY = 0.01
 WIDEST = 200  # columns, those that say most alone
+MOST_LEVELS = 100  # of a category: one of thousands would be a matrix of its own, of levels that hardly come twice
 MOST_IN_A_SUM = 3
 SUM_COLUMNS = 30
 FEWEST_ROWS = 30
@@ -26,7 +27,8 @@ MANY_VALUES = 10
 
 def joint_r2(table: Table, explained: Mapping[str, float], setting: Setting) -> float:
     """R² of ridge on these features together, over the folds; 0 where it does worse than the mean."""
-    features = sorted(explained, key=lambda f: (-explained[f], f))[:WIDEST]
+    able = [f for f in explained if len(table.levels(f)) <= MOST_LEVELS]
+    features = sorted(able, key=lambda f: (-explained[f], f))[:WIDEST]
     if not features:
         return 0.0
     some, folds = table.with_features(features), setting.folds
