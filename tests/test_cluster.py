@@ -72,6 +72,7 @@ def processes():
         yield pool
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("name", CALLS)
 def test_every_call_answers_from_two_processes_as_in_one(processes, tables, name):
     here, there = tables
@@ -92,6 +93,7 @@ def test_results_come_straight_from_workers_that_can_be_reached(cluster):
             assert not clusters._reached(address)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("honest", ["cheap", "full"])
 def test_a_whole_run_answers_as_on_one_machine(cluster, tables, honest):
     runs = [chaff.select(t, workers=w, honest=honest, state=False) for t, w in ((tables[0], None), (tables[1], cluster))]
@@ -217,6 +219,7 @@ def test_an_interrupt_that_falls_where_errors_are_ignored_is_not_lost(monkeypatc
     assert signal.getsignal(signal.SIGINT) is before
 
 
+@pytest.mark.long
 def test_an_address_that_nobody_answers_at_is_said_in_time(tmp_path):
     began = time.monotonic()
     with pytest.raises(chaff.WorkerError, match="nobody answers at tcp://127.0.0.1:9 within 1 s"):
@@ -262,6 +265,7 @@ class TestCommandLine:
             "screen", "lots.csv", "--target", "y", "--cluster", scheduler.scheduler_address, "--workers", "2", cwd=tmp_path, code=2
         )
 
+    @pytest.mark.long
     @pytest.mark.parametrize("name", [n for n in commands.COMMANDS if n != "select"])
     def test_every_command_says_what_it_says_on_one_machine(self, scheduler, lots, name):
         kept = ("apply",)  # writes a file here

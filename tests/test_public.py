@@ -50,11 +50,13 @@ def test_importing_is_light_and_help_is_lighter():
     assert python(code).strip().endswith("[]")
 
 
+@pytest.mark.long
 def test_scipy_stats_is_never_loaded_on_the_way():
     code = "import sys, chaff; chaff.select(chaff.demo.table(rows=120), chaff.Plan((chaff.Screen(), chaff.Relevance()))); "
     assert python(code + "print('scipy.stats' in sys.modules, 'matplotlib' in sys.modules)").split() == ["False", "False"]
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("example", sorted(p.name for p in (ROOT / "examples").glob("*.py")))
 def test_examples_run(example, tmp_path):
     done = subprocess.run([sys.executable, ROOT / "examples" / example], capture_output=True, text=True, cwd=tmp_path)
@@ -66,6 +68,7 @@ def readme_blocks(language):
     return re.findall(rf"```{language}\n(.*?)```", (ROOT / "README.md").read_text(encoding="utf-8"), re.S)
 
 
+@pytest.mark.long
 def test_the_readme_python_runs(tmp_path):
     blocks = readme_blocks("python")
     assert blocks

@@ -138,6 +138,7 @@ def test_a_full_disk_leaves_what_was_there(tmp_path):
     assert (tmp_path / "found.csv").read_text() == "old" and len(list(tmp_path.iterdir())) == 1
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("command", ["relevance", "linear"])
 def test_ctrl_c_ends_at_once_and_leaves_nothing(tmp_path, command):
     chaff.demo.lots(rows=3000, noise=200).to_csv(tmp_path / "lots.csv", index=False)

@@ -5,9 +5,12 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pytest
+
 ROOT = Path(__file__).parent.parent
 
 
+@pytest.mark.long
 def test_the_simulation_runs_and_few_seeds_already_keep_little_noise():
     script = ROOT / "benchmarks" / "fifty_seeds.py"
     done = subprocess.run([sys.executable, script, "2", "--first", "100"], capture_output=True, text=True)
@@ -18,6 +21,7 @@ def test_the_simulation_runs_and_few_seeds_already_keep_little_noise():
     assert re.search(r"forest: [12] of 2", done.stdout)
 
 
+@pytest.mark.long
 def test_benchmark_scripts_are_importable_without_running():
     for name in (
         "forward_search",

@@ -5,6 +5,8 @@ import shlex
 import subprocess
 from pathlib import Path
 
+import pytest
+
 import chaff
 from tests.cli.test_commands import CHAFF, ENV
 
@@ -16,6 +18,7 @@ def commands():
     return [shlex.split(line)[1:] for block in blocks for line in block.splitlines() if line.startswith("chaff ")]
 
 
+@pytest.mark.long
 def test_the_working_day_runs_line_by_line_and_leaves_what_it_says(tmp_path):
     said = {}
     for args in commands():

@@ -47,6 +47,7 @@ def test_a_statistic_against_chance_by_standard_deviations_as_json(lots):
     assert "standard_score" in text and '"by": "spearman_rho"' in text and '"beyond_chance": 2.5' in text
 
 
+@pytest.mark.long
 def test_shadows_stability_and_knockoffs(lots, tmp_path):
     shadow = flat(run("importance", lots, *ALONE, "--shadow", "--rounds", "16", "--trees", "60", "--figure", tmp_path / "rounds.png"))
     assert "beat their shuffled twins" in shadow and "hit share" in shadow and "16 rounds by impurity" in shadow
@@ -60,6 +61,7 @@ def test_shadows_stability_and_knockoffs(lots, tmp_path):
     assert all((tmp_path / f"{n}.png").stat().st_size > 10_000 for n in ("rounds", "shares", "knock"))
 
 
+@pytest.mark.long
 def test_decoys_among_the_columns_of_any_importance(lots, tmp_path):
     out = flat(
         run("importance", lots, *ALONE, "--model", "ridge", "--by", "permutation", "--decoys", "4", "--close-up", tmp_path / "d.png")
@@ -69,6 +71,7 @@ def test_decoys_among_the_columns_of_any_importance(lots, tmp_path):
     assert "of 4 decoys were kept (false-keep rate" in cut
 
 
+@pytest.mark.long
 def test_a_selection_with_decoys_writes_none_of_them(lots, tmp_path):
     out = flat(run("select", lots, *ROLES, "--decoys", "3", "--model", "ridge", "--quick", "--no-state", "--out", tmp_path / "out"))
     assert "of the columns of known noise" in out and "of 3 decoys were kept" in out
@@ -86,6 +89,7 @@ def test_a_plan_says_it_too(lots, tmp_path):
     assert "family p 0.1 or less" in out and "against 12 shuffles" in out
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     ("options", "words"),
     [
@@ -108,6 +112,7 @@ def test_what_goes_wrong_is_said_without_a_traceback(lots, options, words):
     assert done.returncode in (2, 3) and words in flat(done.stderr) and "Traceback" not in done.stderr
 
 
+@pytest.mark.long
 def test_too_few_rows_and_a_taken_name(lots, tmp_path):
     few = tmp_path / "few.csv"
     frame = chaff.demo.lots(rows=100)[["protein_pct", "ash_pct", "loaf_volume"]]

@@ -78,6 +78,7 @@ def test_demo_leaves_its_folder(demo):
     assert (folder / "chaff-demo" / "score_by_size.png").read_bytes()[:4] == b"\x89PNG"
 
 
+@pytest.mark.long
 def test_what_demo_says_to_try_next_works(demo):
     folder, out = demo
     said = [line.replace("next:", "").split("     (")[0].strip() for line in out.splitlines() if " chaff " in line]

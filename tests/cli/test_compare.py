@@ -20,6 +20,7 @@ def lots(tmp_path_factory):
     return path
 
 
+@pytest.mark.long
 def test_methods_side_by_side_with_figures_and_the_scores_of_all(lots, tmp_path):
     methods = ["--method", "leading", "--method", "lasso", "--method", '{ name = "floating", size = 5 }']
     out = flat(
@@ -51,6 +52,7 @@ def test_as_json_and_by_a_plan(lots, tmp_path):
     assert set(comparison["kept"]) == {"auc", "forward", "vote", "pooled places"} and len(comparison["agreement"]) == 6
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     ("options", "words"),
     [

@@ -3,11 +3,13 @@
 import json
 
 import pandas as pd
+import pytest
 
 from tests.cli.test_commands import run
 from tests.conftest import make_mixed
 
 
+@pytest.mark.long
 def test_the_final_model_side_by_side(tmp_path):
     make_mixed(240, classes=2).to_csv(tmp_path / "t.csv", index=False)
     asked = ("select", "t.csv", "--target", "y", "--ignore", "lot_weight", "--groups", "mill", "--model", "logistic", "--repeats", "1")

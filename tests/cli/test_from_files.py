@@ -121,6 +121,7 @@ def in_memory(place):
     return of
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("pieces", [1, 7, 100])
 @pytest.mark.parametrize("name", COMMANDS)
 def test_from_files(place, in_memory, name, pieces):

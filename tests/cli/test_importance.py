@@ -37,6 +37,7 @@ def test_a_lasso_shows_what_is_in_its_path_and_another_model_beside(lots, tmp_pa
     assert saved.frame["stays"].sum() == 3 and set(saved.more) >= {"path", "penalties", "against", "by_fold"}
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     ("model", "by", "words"),
     [
@@ -58,6 +59,7 @@ def test_scripts_get_one_object_with_every_frame(lots):
     assert "by_fold" in json.dumps(told) and "beyond_chance" in json.dumps(told) and "protein_pct" in json.dumps(told)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     ("options", "said"),
     [

@@ -18,6 +18,7 @@ def lots(tmp_path_factory):
     return path
 
 
+@pytest.mark.long
 def test_overlap_names_pairs_groups_vif_equations_and_components(lots, tmp_path):
     out = run("overlap", lots, *ROLES, "--figures", tmp_path / "f", "--out", tmp_path / "c.json", "--try", "0.5,0.9", "--clusters")
     for words in (
@@ -48,6 +49,7 @@ def test_overlap_names_pairs_groups_vif_equations_and_components(lots, tmp_path)
     assert "at most 1, not 3" in run("overlap", lots, *ROLES, "--pair-limit", "3", code=2)
 
 
+@pytest.mark.long
 def test_linear_says_it_all(lots, tmp_path):
     out = run(
         "linear",
@@ -88,6 +90,7 @@ def test_linear_says_it_all(lots, tmp_path):
     assert {p.name for p in (tmp_path / "f").iterdir()} == {"residuals.png", "residuals_by_feature.png", "predicted_true.png"}
 
 
+@pytest.mark.long
 def test_linear_for_two_classes_and_few_features(lots):
     roles = ("--target", "accepted", "--ignore", "loaf_volume", "--ignore", "grade")
     out = run("linear", lots, *roles, "--features", "protein_pct,ash_pct")
@@ -127,6 +130,7 @@ def test_by_hand_is_one_line_a_move(lots, tmp_path):
     assert set(again.features) == {"protein_pct", "ash_pct"}
 
 
+@pytest.mark.long
 def test_moves_by_hand_can_be_made_again_in_the_terminal(lots, tmp_path):
     features = ("--features", "protein_pct,protein_nir_pct,ash_pct,lab_temp_c")
 
@@ -149,6 +153,7 @@ def test_moves_by_hand_can_be_made_again_in_the_terminal(lots, tmp_path):
     assert moves("").count("start · 4 features") == 1  # an empty input is an end, not a loop
 
 
+@pytest.mark.long
 def test_classes_and_small_files_are_told_in_words(lots, tmp_path):
     grade = ("--target", "grade", "--ignore", "loaf_volume", "--ignore", "accepted")
     assert "3 classes" in run("linear", lots, *grade, code=2)

@@ -53,6 +53,7 @@ def test_screen_says_what_goes_why_and_what_the_rest_holds(lots, tmp_path):
     assert {p.name for p in (tmp_path / "figures").iterdir()} == {"histograms.png", "missing.png"}
 
 
+@pytest.mark.long
 def test_screen_limits_pins_flags_and_fills(lots):
     out = run(
         "screen",
@@ -78,6 +79,7 @@ def test_screen_limits_pins_flags_and_fills(lots):
     assert "cannot be filled with 'no'" in run("screen", lots, *ROLES, "--fill", "protein_pct=no", code=2)
 
 
+@pytest.mark.long
 def test_relevance_ranks_cuts_tries_and_saves(lots, tmp_path):
     out = run(
         "relevance",
@@ -178,6 +180,7 @@ def test_triage_of_a_wide_file(tmp_path):
     assert "sensor_777" in out and len(chaff.read_findings(tmp_path / "t.json").frame) == 20
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     ("arguments", "words"),
     [

@@ -85,6 +85,7 @@ def test_a_budget(lots, tmp_path):
     assert "9 evaluations" in short and "stopped after 9 evaluations: the best so far" in short
 
 
+@pytest.mark.long
 def test_a_plan_says_model_strategy_metric_and_folds(lots, tmp_path):
     plan = tmp_path / "plan.toml"
     plan.write_text(
@@ -111,6 +112,7 @@ def test_the_journal_is_listed_and_read_again(lots, tmp_path):
     assert told["grounds"][0]["sets"] > 7
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     ("options", "words"),
     [
@@ -148,6 +150,7 @@ def test_no_file_and_an_empty_one(tmp_path):
         assert done.returncode == code and "Traceback" not in done.stderr and done.stderr.startswith("chaff: ")
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGKILL])
 def test_a_command_that_was_killed_goes_on_where_it_was(lots, tmp_path, how):
     def args(file):

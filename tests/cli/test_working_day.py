@@ -59,6 +59,7 @@ def test_a_plan_is_never_written_over_another(day):
     assert (day / "lots.toml").read_bytes() == before
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("command", LOOKING)
 def test_looking_commands_look_at_the_rows_that_select_learns_from(day, held_by_select, command):
     extra = ("--trees", "5") if command == "importance" else ()
@@ -68,6 +69,7 @@ def test_looking_commands_look_at_the_rows_that_select_learns_from(day, held_by_
     assert any("held out" in note for note in found["notes"])
 
 
+@pytest.mark.long
 def test_all_rows_and_another_seed_change_what_is_looked_at(day):
     assert said("screen", "lots.csv", "--plan", "lots.toml", "--all-rows", cwd=day)["rows"] == 400
     assert said("screen", "lots.csv", "--plan", "lots.toml", "--holdout", "0.4", cwd=day)["rows_held_out"] > 100
@@ -75,6 +77,7 @@ def test_all_rows_and_another_seed_change_what_is_looked_at(day):
     assert "--seed 0" in one and "--seed 1" in two
 
 
+@pytest.mark.long
 def test_later_commands_leave_out_what_the_screen_drops_and_all_columns_brings_it_back(day):
     found = said("overlap", "lots.csv", "--plan", "lots.toml", cwd=day)
     assert {"lot_no", "crumb_score", "delivered_on"} <= set(found["left_out"])
@@ -100,6 +103,7 @@ def test_options_win_over_the_plan_and_that_is_said(day):
     assert found["target"]["name"] == "accepted" and found["target"]["task"] == "classification"
 
 
+@pytest.mark.long
 def test_pins_are_written_back_and_comments_are_kept(day):
     text = (day / "lots.toml").read_text()
     mine = day / "mine.toml"
@@ -121,6 +125,7 @@ def test_advice_can_be_pasted_into_the_next_command(day):
     assert "mycotoxin_ppb_missing" in again
 
 
+@pytest.mark.long
 def test_every_command_prints_one_object_for_scripts_and_errors_too(day, tmp_path):
     for command in (*LOOKING, "select"):
         extra = (*QUICK, "--out", tmp_path / "out") if command == "select" else ()
@@ -153,6 +158,7 @@ def test_importance_has_a_command(day):
     assert "crumb_score" not in out.split("left out")[1].split("\n", 2)[2]
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("columns", [80, 132])
 @pytest.mark.parametrize(
     "command",
@@ -177,6 +183,7 @@ def test_no_line_is_wider_than_the_terminal_and_what_was_asked_for_is_shown(day,
         assert "spearman" in heads  # the column that was asked for is in the head of the first table
 
 
+@pytest.mark.long
 def test_names_that_look_like_markup_are_printed_whole(tmp_path):
     frame = chaff.demo.lots(rows=120)[["protein_pct", "ash_pct", "loaf_volume"]]
     frame = frame.rename(columns={"protein_pct": "[#1] ratio", "ash_pct": "[bold]ash"})
@@ -194,6 +201,7 @@ def test_help_lists_the_commands_in_the_order_of_a_working_day():
     assert places == sorted(places)
 
 
+@pytest.mark.long
 def test_missing_codes_a_column_go_through_plan_select_and_apply(tmp_path):
     frame = chaff.demo.lots(rows=300)[["protein_pct", "ash_pct", "water_absorption_pct", "loaf_volume"]]
     frame.loc[::11, "ash_pct"] = 0.0  # in ash a zero was never measured; elsewhere it would be
@@ -216,6 +224,7 @@ def test_a_full_disk_or_a_closed_input_shows_no_traceback(day, tail):
     assert "Traceback" not in done.stderr and done.returncode == (3 if "full" in tail else 0), done.stderr
 
 
+@pytest.mark.long
 def test_a_reader_that_leaves_early_stops_neither_the_work_nor_its_files(day, tmp_path):
     quick = "--set 'importance.model={name=\"forest\",trees=5}'"
     line = f"{CHAFF} select lots.csv --plan lots.toml {quick} --out {tmp_path / 'out'} | head -1; exit ${{PIPESTATUS[0]}}"

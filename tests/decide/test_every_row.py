@@ -97,6 +97,7 @@ def test_memory_is_asked_for_by_the_row_and_not_by_the_column(both, monkeypatch)
         desk_of(table, every, every[:0], "all", Work(), in_passes=True)
 
 
+@pytest.mark.long
 def test_on_the_command_line(tmp_path):
     mill_like(1500).to_parquet(tmp_path / "lots.parquet")
     common = ["lots.parquet", "--target", "loaf_volume", "--rows", "all"]

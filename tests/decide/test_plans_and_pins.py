@@ -114,6 +114,7 @@ def test_older_and_broken_memories_of_holdouts_are_read_as_far_as_they_go(tmp_pa
     assert count_read("d", "r", pins={"a": "keep"}).reads == 1 and count_read("d", "r", pins={"a": "drop"}).after == ("a",)
 
 
+@pytest.mark.long
 def test_plans_and_pins_on_the_command_line(tmp_path):
     make_mixed(160).to_csv(tmp_path / "t.csv", index=False)
     (tmp_path / "pins.toml").write_text('[[pin]]\nfeature = "gap_b"\nverdict = "drop"\nbecause = "the oven is sold"\n')

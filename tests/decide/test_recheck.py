@@ -34,6 +34,7 @@ def selection():
     return found
 
 
+@pytest.mark.long
 def test_nothing_changed_says_stay(selection):
     with ThreadPoolExecutor(2) as pool:
         said = list(pool.map(lambda s: chaff.recheck(selection, lots(s), workers=1).verdict, range(1, 41)))
@@ -113,6 +114,7 @@ def test_what_cannot_be_rechecked_is_said(selection):
         chaff.recheck(selection, lots(), old=lots().drop(columns="assay_1"))
 
 
+@pytest.mark.long
 def test_a_scheduler_acts_on_the_exit_code(selection, tmp_path):
     selection.save(tmp_path / "s.json")
     lots(7).to_csv(tmp_path / "new.csv", index=False)

@@ -200,6 +200,7 @@ def test_pins_beat_stages_and_keep_their_reason(mill_table):
     assert "protein_pct" not in run.closing.full and "crumb_score" in run.closing.full
 
 
+@pytest.mark.long
 def test_whatever_the_screen_drops_can_be_pinned_in(mill_table):
     dropped = ["lot_no", "delivered_on", "farm_code", "line_id", "organic", "line_voltage_v", "crumb_score"]
     pins = [chaff.pin_keep(f, "to see what happens") for f in dropped]

@@ -16,6 +16,7 @@ def wide():
     return frame.assign(mill=rng.integers(0, 9, 120), y=y)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("by", ["effect_size", "mutual_information", "spearman_rho", "p"])
 def test_blocks_change_nothing(wide, tmp_path, by):
     wide.to_parquet(tmp_path / "w.parquet", row_group_size=50)

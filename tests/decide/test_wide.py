@@ -29,6 +29,7 @@ def test_relevance_cuts_first_where_there_are_very_many(monkeypatch):
     assert seen.ledger.last("assay_00003").by in ("triage", "search")
 
 
+@pytest.mark.long
 def test_the_cut_is_made_anew_inside_the_folds():
     rng = np.random.default_rng(3)  # nothing predicts: a cut that saw the test rows would seem to
     noise = pa.table({**{f"assay_{k:04d}": rng.normal(size=120) for k in range(800)}, "loaf_volume": rng.normal(size=120)})
@@ -54,6 +55,7 @@ def test_it_is_a_plan_by_name(name):
     assert [s.name or s.use for s in chaff.named_plan(name).stages][:2] == ["triage", "screen"]
 
 
+@pytest.mark.long
 def test_what_only_measures_is_not_run_again_inside_the_folds(monkeypatch):
     from chaff.methods.importance.stage import Importance
 

@@ -182,6 +182,7 @@ print([(sorted(m.features), m.values.tolist()) for m in trail.moves], trail.size
 """
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGINT, signal.SIGTERM])
 def test_a_killed_search_goes_on_and_ends_with_the_same_answer(tmp_path, how):
     def start(file):

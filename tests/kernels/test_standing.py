@@ -73,6 +73,7 @@ def targets_of(kind, columns, count, seed):
     return Targets(np.array([y] + [rng.permutation(y) for _ in range(count - 1)]), 1 if classes < 3 else classes, None, kind == "number")
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("category", [False, True])
 @pytest.mark.parametrize("kind", ["two", "three", "number"])
 def test_lanes_and_the_single_target_are_the_plain_search(kind, category):

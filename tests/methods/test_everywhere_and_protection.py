@@ -173,6 +173,7 @@ def test_a_protected_column_is_never_a_feature_whoever_asks():
         chaff.open_table(regions(), "y", protected=["grower_regio"])
 
 
+@pytest.mark.long
 def test_both_on_the_command_line(tmp_path):
     regions().assign(mill=[f"mill {k % 6}" for k in range(500)]).to_csv(tmp_path / "t.csv", index=False)
     asked = ("select", "t.csv", "--target", "y", "--groups", "mill", "--protected", "grower_region", "--model", "ridge", "--repeats", "1")

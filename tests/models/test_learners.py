@@ -33,6 +33,7 @@ EVERY = [
 ]  # fmt: skip
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("model", EVERY, ids=lambda m: m.label)
 def test_every_learner_learns_numbers_and_classes_and_is_the_same_with_any_workers(model):
     for classes in (0, 2, 3):

@@ -189,6 +189,7 @@ def test_what_has_another_purpose_is_never_a_feature():
         chaff.open_table(frame, "y", order="y")
 
 
+@pytest.mark.long
 def test_a_selection_from_arrays_with_roles_applies_to_the_same_x():
     rng = np.random.default_rng(1)
     X = rng.normal(size=(120, 4))

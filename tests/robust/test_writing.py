@@ -58,6 +58,7 @@ def test_what_is_no_plain_file_is_left_alone(place: Path):
     assert (place / "pipe.csv").is_fifo()
 
 
+@pytest.mark.long
 def test_results_of_another_run_need_force_and_the_same_run_does_not(place: Path):
     select = ("select", "lots.csv", "--target", "y", "--out", "out", "--quick", "--no-state")
     before = (place / "out" / "selection.json").read_bytes()

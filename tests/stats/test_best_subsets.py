@@ -30,6 +30,7 @@ def error_of(A, starts, members, targets):
     return whole - (B * np.linalg.solve(A[np.ix_(columns, columns)], B)).sum()
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("seed", range(24))
 def test_the_best_of_each_size_are_those_of_brute_force(seed):
     """One target or several, single columns or blocks, plain or ridge, some features in every set."""
@@ -98,6 +99,7 @@ def table_with_levels(n=240):
     return chaff.open_table(frame, "y")
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("target", ["number", "classes"])
 def test_errors_of_every_set_are_those_of_each_by_itself(target):
     t = table_with_levels()

@@ -62,6 +62,7 @@ def test_bounds_of_r_are_the_same_by_leaving_out_and_by_fourth_moments_where_row
     np.testing.assert_allclose(by_moments, by_rows, atol=1e-5)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("shape", SHAPES)
 def test_bounds_cover_what_is_true(shape: str):
     rng = np.random.default_rng(3)

@@ -104,6 +104,7 @@ TESTS = {
 }
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("name", list(TESTS))
 def test_p_is_uniform_without_an_effect_and_small_with_one(name):
     rng = np.random.default_rng(sum(map(ord, name)))

@@ -87,6 +87,7 @@ def test_a_folder_without_a_table(tmp_path):
         chaff.open_table([tmp_path / "gone.parquet"], "y")
 
 
+@pytest.mark.long
 def test_selecting_from_a_folder_is_selecting_from_its_table(frame, tmp_path):
     cut(frame, tmp_path / "lots", 7)
     frame.to_parquet(tmp_path / "lots.parquet")

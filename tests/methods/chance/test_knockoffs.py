@@ -98,6 +98,7 @@ def designed(seed, C, n=300, effect=0.35, signals=12):
     return chaff.open_arrays(X, X @ b + rng.normal(size=n), names=names), {names[j] for j in on}
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("C", [alike(30, 0.4), np.kron(np.eye(6), alike(5, 0.5))], ids=["alike", "blocks"])
 def test_false_picks_stay_below_q_and_signals_are_found(C):
     wrong, right = [], []
@@ -110,6 +111,7 @@ def test_false_picks_stay_below_q_and_signals_are_found(C):
     assert np.mean(wrong) <= 0.2 + 2 * np.std(wrong) / np.sqrt(20) and np.mean(right) > 0.8
 
 
+@pytest.mark.long
 def test_several_runs_agree_more_with_each_other_than_single_ones():
     table, truth = designed(1, alike(30, 0.4), effect=0.3)
     several = [set(f.index[f["verdict"] == "keep"]) for f in (chaff.knockoffs(table, 0.3, runs=8, seed=s).frame for s in range(3))]

@@ -77,6 +77,7 @@ def test_any_model_and_way(model, by):
     assert found.frame.loc[["noise0", "noise1", "noise2"], "hit_share"].mean() < 0.5
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("kind", ["numbers", "levels", "groups", "in time"])
 def test_noise_is_hardly_ever_kept(kind):
     tables, wrong = 25, 0

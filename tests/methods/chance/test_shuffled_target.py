@@ -112,6 +112,7 @@ def noise(kind, rng, n=80, p=10):
     return chaff.open_table(frame.assign(y=y), "y", kinds={f"c{j}": "category" for j in range(p)} if kind == "levels" else None, **roles)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("kind", KINDS)
 def test_nothing_is_beyond_the_maximum_of_chance_too_often(kind):
     tables, wrong, beyond, said = 60, 0, 0, 0.0

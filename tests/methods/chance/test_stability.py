@@ -46,6 +46,7 @@ def test_columns_chosen_in_turn_are_found():
     assert picks_at(z.mean(0), 0.9) == 1
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("size", [2, 4])
 def test_accidental_picks_on_noise_stay_below_the_bound(size):
     picks, bound = [], 0.0

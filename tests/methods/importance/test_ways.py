@@ -38,6 +38,7 @@ FITTING = {
 }  # fmt: skip
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("by", sorted(WAYS.choices))
 @pytest.mark.parametrize("classes", [0, 2, 3])
 def test_every_way_finds_the_signal_and_gives_a_row_a_feature_with_its_spread(by, classes):

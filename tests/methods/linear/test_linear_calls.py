@@ -212,6 +212,7 @@ def test_stepping_pins_vif_and_both_in_turn():
             chaff.prune_linear(table, **{"features": names, **bad})
 
 
+@pytest.mark.long
 def test_split_p_holds_on_noise_where_the_plain_p_does_not():
     rng = np.random.default_rng(2)
     plain_hits = split_hits = 0

@@ -139,6 +139,7 @@ def test_patience_stops_a_floating_search():
     assert len(short.moves) < len(full.moves)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("name", sorted(STRATEGIES.choices))
 def test_every_strategy_searches_with_any_model_and_decides_honestly(name):
     t = table(p=5, n=60)
