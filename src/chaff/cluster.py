@@ -197,9 +197,11 @@ def _interrupt_not_lost() -> Iterator[None]:
 
 def _reached(address: str) -> bool:
     """Whether something listens at an address such as ``tcp://10.0.0.7:40123``."""
-    where = urlsplit(address)
     try:
-        with socket.create_connection((where.hostname or "", where.port or 0), REACHED):
+        where = urlsplit(address)
+        if not where.hostname or not where.port:
+            return False  # workers inside a process, for instance
+        with socket.create_connection((where.hostname, where.port), REACHED):
             return True
     except (OSError, ValueError):
         return False
