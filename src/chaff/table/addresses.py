@@ -32,7 +32,7 @@ def system_of(address: str) -> tuple[Any, str]:
     if not is_address(address):
         return fs.LocalFileSystem(), address
     parts = urlsplit(address)
-    below = unquote(parts.path).strip("/")
+    inside = unquote(parts.path).strip("/")
     key = (os.getpid(), urlunsplit(parts._replace(path="")))
     with _lock:
         if key not in _systems:
@@ -41,11 +41,11 @@ def system_of(address: str) -> tuple[Any, str]:
             except (pa.ArrowInvalid, pa.ArrowNotImplementedError, OSError, ImportError) as error:
                 raise DataError(f"{shown(address)} cannot be reached: {_without_keys(first_line(error))}") from error
             path = path.rstrip("/")
-            if not path.endswith(below):  # a store that names its files otherwise: asked each time
+            if not path.endswith(inside):  # a store that names its files otherwise: asked each time
                 return system, path
-            _systems[key] = system, path[: len(path) - len(below)] if below else f"{path}/"
+            _systems[key] = system, path[: len(path) - len(inside)] if inside else f"{path}/"
         system, before = _systems[key]
-    return system, (before + below).rstrip("/") or before
+    return system, (before + inside).rstrip("/") or before
 
 
 def below(address: str, path: str, file: str) -> str:

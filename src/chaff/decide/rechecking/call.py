@@ -89,7 +89,11 @@ def recheck(
         reasons += more
     fresh = run_anew(selection, plan, table, work) if anew else None
     verdict, told = _verdict_of(reasons)
-    notes = (*table.notes, words, "" if old is not None else "without the old rows (old=…, --old) coefficients from then are not tried")
+    notes = (
+        *table.notes,
+        f"for the scores {words}" if words else "",
+        "" if old is not None else "without the old rows (old=…, --old) coefficients from then are not tried",
+    )
     then = score_then(selection)
     metric = found.metric if found is not None else metric_then(selection)
     return Recheck(
