@@ -23,7 +23,7 @@ def median_gap(view, features, wanted):
         y = view.classes if present is None else view.classes[present]
         low, high = np.percentile(x, [25, 75])
         out.append((np.median(x[y == 1]) - np.median(x[y == 0])) / (high - low))
-    return {"rows": np.full(len(out), len(view.table)), "median_gap": np.array(out)}
+    return {"rows": np.full(len(out), 7), "median_gap": np.array(out)}
 
 
 STATISTICS = (
@@ -176,3 +176,19 @@ print(len(found.choose("best").features), chaff.Search(model="halves").model)
 def test_a_file_that_declares_nothing_is_passed_over(tmp_path, rooms):
     (tmp_path / "notes.py").write_text('"""Nothing here yet."""\n')
     said([tmp_path, tmp_path, tmp_path], 'chaff.relevance(chaff.demo.table(rows=100)); chaff.Search(model="ridge")')
+
+
+def test_a_statistic_whose_file_comes_first_leaves_the_rows_of_all_alone(tmp_path):
+    (tmp_path / "aaa_gap.py").write_text(STATISTIC)
+    said(
+        [tmp_path, tmp_path, tmp_path],
+        """
+from chaff.methods.relevance.catalogue import FAMILIES
+assert FAMILIES[0].statistics == ("median_gap",), FAMILIES[0]
+table = chaff.demo.table(rows=300, target="accepted")
+rows = chaff.relevance(table, ["f", "median_gap"]).frame["rows"]
+frame = chaff.demo.lots(rows=300)
+numbers = [f for f in table.features if table.kind(f) == "number"]
+assert (rows[numbers] == frame[numbers].notna().sum()).all() and rows.max() == 300, rows
+""",
+    )

@@ -6,8 +6,10 @@ import filecmp
 import json
 import os
 import shutil
+import signal
 import stat
 import tempfile
+import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -110,6 +112,8 @@ def _mode(wanted: Path) -> int:
 def together(folder: str | Path) -> Iterator[Path]:
     """A fresh folder whose files take their places in `folder` all at the end, or none of them.
 
+    A signal that arrives while they do so waits until the last one stands.
+
     Raises
     ------
     DataError
@@ -125,26 +129,87 @@ def together(folder: str | Path) -> Iterator[Path]:
             check_place(place / file.name, made=file)
         for file in made:
             os.chmod(file, _mode(place / file.name))
-            os.replace(file, place / file.name)
+        with signals_held():
+            _move_all(made, place)
     except OSError as error:
         raise DataError(f"results not written to {folder}: {_why(error)}. Nothing was changed.") from error
     finally:
         shutil.rmtree(fresh, ignore_errors=True)
 
 
+def _move_all(made: list[Path], place: Path) -> None:
+    """Each file to its place; where one cannot be moved, those before it are put back as they were.
+
+    Raises
+    ------
+    OSError
+        Nothing was changed.
+    DataError
+        Something was: it says which files are new.
+    """
+    before = Path(tempfile.mkdtemp(prefix=f"{PART}{os.getpid()}-", dir=place))
+    kept, moved = [], []
+    try:
+        for file in made:
+            if (place / file.name).exists():
+                os.replace(place / file.name, before / file.name)
+                kept.append(file.name)
+            os.replace(file, place / file.name)
+            moved.append(file.name)
+    except OSError as error:
+        left = _put_back(before, place, kept, moved)
+        if left:
+            raise DataError(f"results only partly written to {place}: {_why(error)}. New there: {', '.join(left)}") from error
+        raise
+    finally:
+        shutil.rmtree(before, ignore_errors=True)
+
+
+def _put_back(before: Path, place: Path, kept: list[str], moved: list[str]) -> list[str]:
+    """Undo moves; the names of the files that could not be undone."""
+    left = []
+    for name in dict.fromkeys([*kept, *moved]):
+        try:
+            if name in kept:
+                os.replace(before / name, place / name)
+            else:
+                (place / name).unlink()
+        except OSError:
+            left.append(name)
+    return left
+
+
+@contextmanager
+def signals_held() -> Iterator[None]:
+    """Within it, an interrupt or a request to end waits; it takes effect at the end. Only the main thread can hold signals."""
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    arrived: list[int] = []
+    before = {number: signal.signal(number, lambda n, _: arrived.append(n)) for number in (signal.SIGINT, signal.SIGTERM)}
+    try:
+        yield
+    finally:
+        for held, handler in before.items():
+            signal.signal(held, handler)
+        for number in dict.fromkeys(arrived):
+            signal.raise_signal(number)
+
+
 def _sweep(folder: Path) -> None:
-    """Remove what runs that were killed left here: their process is gone, or it was long ago."""
+    """Remove what runs that were killed left here: their process is gone, or it was long ago. Links are left alone."""
     for left in folder.glob(f"{PART}*"):
         try:
             process = int(left.name[len(PART) :].split("-")[0])
-            running = alive(process) and time.time() - left.stat().st_mtime < STALE
+            state = os.lstat(left)
+            running = alive(process) and time.time() - state.st_mtime < STALE
         except (ValueError, OSError):
             continue
         if process == os.getpid() or running:
             continue
-        if left.is_dir():
+        if stat.S_ISDIR(state.st_mode):
             shutil.rmtree(left, ignore_errors=True)
-        else:
+        elif stat.S_ISREG(state.st_mode):
             left.unlink(missing_ok=True)
 
 

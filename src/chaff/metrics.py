@@ -59,6 +59,9 @@ class Metric:
     """From predictions as a whole, where rows have no loss of their own."""
     two_classes_only: bool = False
     unit_of_target: bool = False
+    least: float = -np.inf
+    """The worst or best that it can be."""
+    most: float = np.inf
 
     def losses(self, truth: Truth, predicted: Floats) -> RowLosses:
         """The loss of every row.
@@ -118,6 +121,10 @@ def _mean(loss: float, none: float, weight: float) -> float:
     return loss / weight
 
 
+def _share_hit(lost: float, none: float, weight: float) -> float:
+    return 1.0 - lost / weight
+
+
 def full_probabilities(predicted: Floats) -> Floats:
     """(n, classes) from (n, 1) of the positive class, or as it is."""
     p = np.clip(predicted, CLIP, 1 - CLIP)
@@ -146,12 +153,22 @@ def _auc(truth: Truth, predicted: Floats) -> float:
 METRICS = {
     m.name: m
     for m in (
-        Metric("r2", "R²", True, "values", "both", squared_loss, r2_of_errors, r2_of_errors),
-        Metric("rmse", "RMSE", False, "values", "regression", squared_loss, _root_mean, _root_mean, unit_of_target=True),
-        Metric("mae", "MAE", False, "values", "regression", absolute_loss, _mean, unit_of_target=True),
-        Metric("log_loss", "log loss", False, "probabilities", "classification", log_loss, _mean),
-        Metric("auc", "ROC AUC", True, "scores", "classification", None, None, of_whole=_auc, two_classes_only=True),
-        Metric("accuracy", "accuracy", True, "labels", "classification", miss, lambda lost, none, weight: 1.0 - lost / weight),
+        Metric("r2", "R²", True, "values", "both", squared_loss, r2_of_errors, r2_of_errors, most=1.0),
+        Metric("rmse", "RMSE", False, "values", "regression", squared_loss, _root_mean, _root_mean, unit_of_target=True, least=0.0),
+        Metric("mae", "MAE", False, "values", "regression", absolute_loss, _mean, unit_of_target=True, least=0.0),
+        Metric("log_loss", "log loss", False, "probabilities", "classification", log_loss, _mean, least=0.0),
+        Metric("auc", "ROC AUC", True, "scores", "classification", None, None, of_whole=_auc, two_classes_only=True, least=0.0, most=1.0),
+        Metric(
+            "accuracy",
+            "accuracy",
+            True,
+            "labels",
+            "classification",
+            miss,
+            lambda lost, none, weight: 1.0 - lost / weight,
+            least=0.0,
+            most=1.0,
+        ),
     )
 }
 

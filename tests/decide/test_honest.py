@@ -1,6 +1,7 @@
 """The honest score, the keep-up call, the empty set to the end, and how reads of a holdout are counted."""
 
-import json
+import subprocess
+import sys
 
 import numpy as np
 import pandas as pd
@@ -113,12 +114,40 @@ def test_reads_of_a_holdout_are_counted_across_runs(monkeypatch, tmp_path):
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
     assert [quick_noise().ledger.holdout_reads for _ in range(2)] == [1, 2]
     assert quick_noise(state=False).ledger.holdout_reads == 1
-    assert [e["reads"] for e in json.loads(state.state_file().read_text()).values()] == [2]
-    state.state_file().write_text("not json")
-    assert state.count_read("data", "rows").reads == 1
+    state.state_file().write_text("not a database")
+    assert quick_noise().selection.holdout.reads == 1 and quick_noise().selection.holdout.counted
     (tmp_path / "file").write_text("")
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "file"))  # no folder can be made there
-    assert state.count_read("data", "rows").reads == 1
+    alone = quick_noise()
+    assert alone.selection.holdout.reads == 1 and "earlier runs are not counted" in str(alone)
+
+
+def test_a_holdout_is_known_by_its_rows_whatever_takes_part(monkeypatch, tmp_path):
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
+    rng = np.random.default_rng(3)
+    frame = pd.DataFrame(rng.normal(size=(90, 4)), columns=list("abcd")).assign(k=rng.choice(["red", "blue"], 90), y=rng.normal(size=90))
+    held, other = frame.iloc[60:], frame.assign(y=frame["y"] + 1).iloc[60:]
+
+    def reads(train, rows, **roles):
+        run = chaff.select(chaff.open_table(train, "y", holdout=rows, **roles), chaff.Plan((chaff.Screen(),)), honest="quick")
+        assert run.selection.holdout.reads == run.ledger.holdout_reads
+        return run.ledger.holdout_reads
+
+    assert reads(frame.iloc[:60], held) == 1
+    assert reads(frame.iloc[:60], held, ignore=["a", "k"]) == 2  # other columns, the same rows
+    assert reads(frame.iloc[:40].assign(k="green"), held) == 3  # trained on others
+    assert reads(frame.iloc[:60], other) == 1 and reads(frame.iloc[:60], frame.iloc[59:]) == 1
+    assert reads(frame.iloc[:60], held.assign(a=0.0)) == 4  # one column was corrected
+
+
+def test_two_runs_at_once_count_each(monkeypatch, tmp_path):
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
+    counting = (
+        "from chaff.decide.state import HoldoutKey, count_read\nfor _ in range(20): count_read(HoldoutKey(9, 'y', 'h', {'a': '1'}))\n"
+    )
+    both = [subprocess.Popen([sys.executable, "-c", counting]) for _ in range(2)]
+    assert [p.wait() for p in both] == [0, 0]
+    assert state.count_read(state.HoldoutKey(9, "y", "h", {"a": "1"})).reads == 41
 
 
 def test_a_holdout_that_repeats_training_rows_is_said():

@@ -2,6 +2,7 @@
 
 import dataclasses
 import json
+import sqlite3
 import tomllib
 from pathlib import Path
 
@@ -12,7 +13,7 @@ import pytest
 import chaff
 from chaff.decide.named_plans import NAMED, plan_schema
 from chaff.decide.selection import json_schema
-from chaff.decide.state import count_read
+from chaff.decide.state import HoldoutKey, count_read, state_file
 from chaff.table.opening import open_on
 from tests.cli.test_commands import run
 from tests.conftest import make_mixed
@@ -103,15 +104,17 @@ def test_pins_made_after_the_holdout_was_read_are_marked(tmp_path, monkeypatch):
     assert chaff.select(table, plan, pins=[*before, late.plan.pins[-1]], state=False).selection.holdout.pinned_after == []
 
 
-def test_older_and_broken_memories_of_holdouts_are_read_as_far_as_they_go(tmp_path, monkeypatch):
+def test_a_memory_of_holdouts_with_broken_entries_is_read_as_far_as_it_goes(tmp_path, monkeypatch):
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
-    (tmp_path / "chaff").mkdir()
-    file = tmp_path / "chaff" / "holdouts.json"
-    file.write_text('{"d/r": 4, "d/odd": {"reads": "x"}}')
-    assert count_read("d", "r", pins={"a": "keep"}) == type(count_read("d", "r"))(5, ())  # what was pinned then is not known
-    assert count_read("d", "odd").reads == 1
-    file.write_text("[]")
-    assert count_read("d", "r", pins={"a": "keep"}).reads == 1 and count_read("d", "r", pins={"a": "drop"}).after == ("a",)
+    key = HoldoutKey(30, "y", "h", {"a": "1"})
+    assert count_read(key, {"a": "keep"}).reads == 1 and count_read(key, {"a": "drop"}).after == ("a",)
+    with sqlite3.connect(state_file()) as db:
+        db.execute("INSERT INTO holdouts (rows, target, target_hash, columns, pins, reads) VALUES (30, 'y', 'h', 'x', '[]', -4)")
+    assert count_read(key).reads == 3
+    state_file().unlink()
+    (tmp_path / "elsewhere").write_text("mine")
+    state_file().symlink_to(tmp_path / "elsewhere")
+    assert not count_read(key).counted and (tmp_path / "elsewhere").read_text() == "mine"
 
 
 @pytest.mark.long

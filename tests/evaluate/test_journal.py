@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 import chaff
-from chaff.evaluate.fingerprint import DataKey, digest, model_words
+from chaff.evaluate.fingerprint import DataKey, Ground, digest, model_words
 from chaff.evaluate.journal import Journal, read_journal
 from tests.methods.search.test_strategies import table
 
@@ -203,3 +203,56 @@ def test_a_killed_search_goes_on_and_ends_with_the_same_answer(tmp_path, how):
         process.communicate()
     assert start(file).communicate()[0] == whole and kills
     assert sum(e.sets for e in read_journal(file)[1]) > 0
+
+
+def crafted(file, *statements):
+    with sqlite3.connect(file) as db:
+        for statement in statements:
+            db.execute(*statement) if isinstance(statement, tuple) else db.execute(statement)
+
+
+DAMAGE = {
+    "a view": (["ALTER TABLE scores RENAME TO kept", "CREATE VIEW scores AS SELECT * FROM kept"], "table kept|table 'kept'"),
+    "a trigger": (["CREATE TRIGGER t AFTER INSERT ON scores BEGIN DELETE FROM scores; END"], "trigger"),
+    "another table": (["CREATE TABLE more (x)"], "more"),
+    "other columns": (["DROP TABLE data", "CREATE TABLE data (what TEXT, is_ TEXT)"], "table 'data'"),
+    "a cut score": ([("UPDATE scores SET scores = ?", (b"1234567",))], "cut off"),
+    "fewer splits": ([("UPDATE scores SET scores = ?", (np.zeros(2).tobytes(),))], "scores of 1 splits where there are 5"),
+    "no splits": ([("UPDATE scores SET scores = ?", (b"",))], "scores of 0 splits"),
+    "text": (["UPDATE scores SET scores = 'much'"], "cut off"),
+    "an unknown column": ([("INSERT INTO scores VALUES (1, ?, ?)", (b"\x09\0\0\0", np.zeros(10).tobytes()))], "unknown columns"),
+    "a column twice": ([("INSERT INTO scores VALUES (1, ?, ?)", (b"\1\0\0\0" * 2, np.zeros(10).tobytes()))], "unknown columns"),
+    "not a number": ([("UPDATE scores SET scores = ?", (np.full(10, np.nan).tobytes(),))], "cannot be"),
+    "endless": ([("UPDATE scores SET scores = ?", (np.full(10, np.inf).tobytes(),))], "cannot be"),
+    "too good": ([("UPDATE scores SET scores = ?", (np.full(10, 1.5).tobytes(),))], "cannot be"),
+    "rows in words": (["UPDATE data SET is_ = 'many' WHERE what = 'rows'"], "what data it belongs to"),
+    "a column of bytes": (["UPDATE columns SET hash = x'00'"], "no name or number"),
+}
+
+
+@pytest.mark.parametrize("kind", DAMAGE)
+def test_what_is_damaged_or_crafted_is_refused_before_it_is_used(kind, tmp_path):
+    t, file = table(p=3), tmp_path / "a"
+    chaff.search(t, TREE, "exhaustive", journal=file, honest=False)
+    statements, words = DAMAGE[kind]
+    crafted(file, *statements)
+    with pytest.raises(chaff.DataError, match=words):
+        chaff.search(t, TREE, "exhaustive", journal=file, honest=False)
+    if kind not in ("rows in words", "fewer splits"):  # neither is looked at there
+        with pytest.raises(chaff.DataError, match="is damaged"):
+            read_journal(file)
+
+
+def test_scores_that_do_not_exist_are_not_kept(tmp_path):
+    file = tmp_path / "a"
+    t = table(p=3)
+    with Journal(file, DataKey.of(t)) as journal:
+        page = journal.of(ground(t), 5)
+        page.add([frozenset({"c0"}), frozenset({"c1"})], np.array([np.full(10, np.nan), np.full(10, 0.5)]))
+        journal.flush()
+        assert list(journal.of(ground(t), 5).known) == [frozenset({"c1"})]
+
+
+def ground(t):
+    scorer = chaff.SubsetScorer(t, TREE)
+    return Ground.of(TREE, scorer.engine.metrics, scorer.folds, 0)

@@ -83,7 +83,8 @@ BAD = {
     "ZeroDivisionError": {"predict": lambda self, X: 1 / 0},
     "predict changed the rows": {"predict": lambda self, X: X.__setitem__((0, 0), 7) or X[:, 0]},
     "fit changed the rows": {"fit": lambda self, X, y: y.__setitem__(0, 1e9)},
-    "something else than numbers": {"predict": lambda self, X: ["one"] * len(X)},
+    "predict gave words, not numbers": {"predict": lambda self, X: ["one"] * len(X)},
+    "something else than numbers": {"predict": lambda self, X: [object()] * len(X)},
 }
 
 
@@ -137,3 +138,54 @@ def test_weights_reach_a_model_that_takes_them():
     frame = pd.DataFrame({"a": rng.normal(size=60), "w": rng.random(60) + 0.1, "y": rng.normal(size=60)})
     chaff.SubsetScorer(chaff.open_table(frame, target="y", weights="w"), chaff.models.adapt(Weighs))(["a"])
     assert len(given) == 5 and all(g is not None and len(g) == 48 for g in given)
+
+
+def classes(n=90):
+    rng = np.random.default_rng(1)
+    return chaff.open_arrays(rng.normal(size=(n, 2)), rng.choice(["a", "b", "c"], n), names=["c0", "c1"])
+
+
+@pytest.mark.parametrize(
+    ("shares", "words"),
+    [
+        (lambda p: p * 1.001, "row 1 of the test rows, which add up to 1.001, not to 1"),
+        (lambda p: p + [0.5, 0, -0.5], "must be from 0 to 1"),
+        (lambda p: p + 1j, "complex numbers, not numbers"),
+        (lambda p: p.astype("datetime64[D]") if p.dtype == int else np.full(p.shape, np.datetime64("2026-01-01")), "dates, not numbers"),
+        (lambda p: p.astype(str), "words, not numbers"),
+    ],
+)
+def test_shares_that_are_none_are_refused_with_model_and_fold(shares, words):
+    class Off(Shares):
+        def predict_proba(self, X):
+            return shares(super().predict_proba(X))
+
+    with pytest.raises(chaff.ModelError, match=rf"(?s)model Off failed on fold 1 .*predict_proba gave .*{words}"):
+        chaff.SubsetScorer(classes(), chaff.models.adapt(Off))(["c0"])
+
+
+def test_shares_within_rounding_pass_and_a_class_named_twice_does_not():
+    class Nearly(Shares):
+        def predict_proba(self, X):
+            return super().predict_proba(X) * (1 + 5e-7)
+
+    class Twice(Shares):
+        def fit(self, X, y):
+            super().fit(X, y)
+            self.classes_ = np.array(["a", "b", "b"])
+
+    assert np.isfinite(chaff.SubsetScorer(classes(), chaff.models.adapt(Nearly))(["c0"]).values).all()
+    with pytest.raises(chaff.ModelError, match="model Twice failed on fold 1 .*name 'b' twice"):
+        chaff.SubsetScorer(classes(), chaff.models.adapt(Twice))(["c0"])
+
+
+@pytest.mark.parametrize(
+    ("dtype", "words"), [(complex, "complex numbers"), ("datetime64[s]", "dates"), ("timedelta64[s]", "spans of time")]
+)
+def test_predictions_that_are_no_numbers_are_refused(dtype, words):
+    class Odd(Line):
+        def predict(self, X):
+            return np.zeros(len(X)).astype(dtype)
+
+    with pytest.raises(chaff.ModelError, match=f"model Odd failed on fold 1 .*predict gave {words}, not numbers"):
+        chaff.SubsetScorer(lots(), chaff.models.adapt(Odd))(["a"])

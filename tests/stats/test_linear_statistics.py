@@ -244,3 +244,28 @@ def test_shapley_shares_equal_the_average_over_all_orders():
     np.testing.assert_allclose(exact_shares(C, r, starts), expected, atol=1e-10)
     drawn, error = sampled_shares(C, r, starts, 400, np.random.default_rng(1))
     assert drawn.sum() == pytest.approx(expected.sum(), abs=1e-6) and (np.abs(drawn - expected) < 5 * error + 1e-6).all()
+
+
+@pytest.mark.parametrize("weighted", [False, True])
+def test_logistic_errors_z_and_p_are_those_of_the_solution_to_nine_digits(weighted):
+    mpmath = pytest.importorskip("mpmath")
+    rng = np.random.default_rng(5)
+    X = rng.normal(size=(60, 2)) * [1, 30] + [0, 200]
+    y = (rng.random(60) < 1 / (1 + np.exp(-(1.5 * X[:, 0] - 0.05 * (X[:, 1] - 200))))).astype(float)
+    w = rng.random(60) + 0.5 if weighted else np.ones(60)
+    w *= 60 / w.sum()
+    fit = logistic(X, y, w if weighted else None)
+    with mpmath.workdps(40):
+        D = mpmath.matrix(np.column_stack([np.ones(60), X]).tolist())
+        b = mpmath.matrix([[mpmath.mpf(v)] for v in fit.coefficients])
+        for _ in range(6):  # Newton's method in forty digits, from where ours ended
+            m = [1 / (1 + mpmath.exp(-z)) for z in D * b]
+            H = D.T * mpmath.diag([mpmath.mpf(wi) * p * (1 - p) for wi, p in zip(w.tolist(), m, strict=True)]) * D
+            b += mpmath.inverse(H) * (D.T * mpmath.matrix([[wi * (t - p)] for wi, t, p in zip(w.tolist(), y.tolist(), m, strict=True)]))
+        cov = mpmath.inverse(H)
+        errors = [float(mpmath.sqrt(cov[k, k])) for k in range(3)]
+        z = [float(b[k] / mpmath.sqrt(cov[k, k])) for k in range(3)]
+        p = [float(mpmath.erfc(abs(b[k] / mpmath.sqrt(cov[k, k])) / mpmath.sqrt(2))) for k in range(3)]
+    np.testing.assert_allclose(fit.errors, errors, rtol=1e-9)
+    np.testing.assert_allclose(fit.z, z, rtol=1e-9)
+    np.testing.assert_allclose(fit.p, p, rtol=1e-9)

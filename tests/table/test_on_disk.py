@@ -1,6 +1,7 @@
 """A table that stays on disk is the table: the same cells, kinds, levels and target, whatever it is cut into; nothing else is noticed."""
 
 import errno
+import json
 import os
 import pickle
 import time
@@ -258,27 +259,50 @@ class TestFaults:
             chaff.open_table(tmp_path / "lots.csv", "y", scratch=tmp_path / "s")
         assert not list((tmp_path / "s").rglob("*.parquet*"))
 
-    def test_scratch_that_is_damaged_or_cannot_be_made_is_said(self, frame, tmp_path):
+    def test_scratch_that_is_damaged_is_made_anew_and_what_cannot_be_made_is_said(self, frame, tmp_path):
         folder = cut(frame, tmp_path / "many", 2)
         table = chaff.open_table(folder, "y", scratch=tmp_path / "s")
-        assert table.column("assay_0").values.size == 210
-        for file in (tmp_path / "s").rglob("*.f8"):
-            file.write_bytes(b"12345678")
-        with pytest.raises(chaff.DataError, match="is damaged"):
-            chaff.open_table(folder, "y", scratch=tmp_path / "s")
+        expected = {f: table.column(f).values.copy() for f in table.features}
+
+        def crafted(file):
+            about = json.loads(file.read_text())
+            about["about"]["kind"] = "number"
+            if "levels" in about["about"]:
+                about["about"]["levels"] = [1, 2]
+            file.write_text(json.dumps(about))
+
+        damages = {
+            "*.f8": lambda file: file.write_bytes(b"12345678"),
+            "*.json": lambda file: None if file.name == scratch.MARK else crafted(file),
+            "?*.json": lambda file: None if file.name == scratch.MARK else file.write_text("[" * 9999),
+        }
+        for pattern, damage in damages.items():
+            for file in (tmp_path / "s").rglob(pattern):
+                damage(file)
+            again = chaff.open_table(folder, "y", scratch=tmp_path / "s")
+            for f, values in expected.items():
+                np.testing.assert_array_equal(again.column(f).values, values)
+                assert again.levels(f) == table.levels(f)
         (tmp_path / "taken").write_text("a file")
         with pytest.raises(chaff.DataError, match="scratch in .* cannot be written"):
             chaff.open_table(folder, "y", scratch=tmp_path / "taken")
 
-    def test_folders_that_nobody_used_for_long_go_and_nothing_else_does(self, frame, tmp_path):
-        root = tmp_path / "s"
-        old, other = root / "0123", root / "mine"
-        for folder in (old, other):
-            folder.mkdir(parents=True)
-        (old / scratch.MARK).touch()
-        os.utime(old / scratch.MARK, (0, time.time() - 2 * scratch.UNUSED))
+    def test_only_folders_of_ours_that_nobody_used_for_long_go(self, frame, tmp_path):
+        root, ours = tmp_path / "s", f"chaff-{'0' * 24}"
+        mark = json.dumps({"format": scratch.SIGNATURE, "version": scratch.VERSION})
+        theirs = {"0123": mark, "used": "", f"chaff-{'1' * 24}": "{}", f"chaff-{'2' * 24}": "[]", f"chaff-{'3' * 23}": mark}
+        for name, text in {ours: mark, **theirs}.items():
+            (root / name).mkdir(parents=True)
+            for file in (scratch.MARK, "used"):
+                (root / name / file).write_text(text)
+                os.utime(root / name / file, (0, time.time() - 2 * scratch.UNUSED))
+        (root / f"chaff-{'4' * 24}").symlink_to(root / "0123", target_is_directory=True)
+        linked = root / f"chaff-{'5' * 24}"
+        linked.mkdir()
+        (linked / scratch.MARK).symlink_to(root / "0123" / scratch.MARK)
         chaff.open_table(cut(frame, tmp_path / "many", 2), "y", scratch=root)
-        assert not old.exists() and other.exists()
+        assert not (root / ours).exists() and linked.exists()
+        assert all((root / name / "used").exists() for name in theirs)
 
 
 class TestLimits:
@@ -416,13 +440,12 @@ class TestShortColumnsOfAWideTable:
         with pytest.raises(chaff.DataError, match="'sieve_15' has 1 infinite value"):
             there.source.column("sieve_15")
 
-    def test_a_file_that_changed_or_scratch_that_is_damaged_is_named(self, wide, tmp_path):
+    def test_a_file_that_changed_is_named_and_damaged_scratch_made_anew(self, wide, tmp_path):
         there = chaff.open_table(wide, "y", scratch=tmp_path / "s")
-        there.kind("sieve_1")
+        values = there.column("sieve_1").values.copy()
         for about in (tmp_path / "s").rglob("*.json"):
             about.write_text("{}")
-        with pytest.raises(chaff.DataError, match="scratch in .* remove that folder"):
-            chaff.open_table(wide, "y", scratch=tmp_path / "s").kind("sieve_1")
+        np.testing.assert_array_equal(chaff.open_table(wide, "y", scratch=tmp_path / "s").column("sieve_1").values, values)
         file = sorted(wide.iterdir())[1]
         again = chaff.open_table(wide, "y", scratch=tmp_path / "t")
         pd.read_parquet(file).iloc[:5].to_parquet(file)

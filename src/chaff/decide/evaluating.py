@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from chaff.decide.record import fingerprint
-from chaff.decide.state import count_read
+from chaff.decide.state import HoldoutKey, count_read
 from chaff.errors import UsageError
 from chaff.evaluate.fitted import FitAndPredict, Prepare
 from chaff.folds import one_split
@@ -26,7 +25,7 @@ def evaluation_of(run: Run, model: Any = None, workers: Workers = None, state: b
     used = run.closing.deciding if model is None else as_model(model)
     reads = run.ledger.holdout_reads
     if model is not None and used != run.closing.deciding:  # another look at rows that the closing table has read once
-        reads = count_read(fingerprint(run.table), run.selection.holdout.rows, state).reads
+        reads = count_read(HoldoutKey.of(run.table, run.holdout) if state else None).reads
     sets = {FULL: run.closing.full, KEPT: run.closing.kept, NOTHING: ()}
     desk = run.desk
     both = set(sets[FULL]) | set(sets[KEPT])

@@ -21,7 +21,7 @@ from chaff.decide.plan import Plan, plan_for, read_plan
 from chaff.decide.record import fingerprint, selection_of
 from chaff.decide.selection import Selection
 from chaff.decide.selection_parts import HoldoutPart
-from chaff.decide.state import count_read
+from chaff.decide.state import HoldoutKey, count_read
 from chaff.decide.telling import answer_line, closing_rows, closing_warnings, closing_words
 from chaff.decide.walk import AfterStage, Walked, walk_stages
 from chaff.errors import UsageError, nearest
@@ -292,7 +292,7 @@ def select(
     work.tell("closing")
     closing = close(table, desk, held, plan, walked, honest)
     told = replace(plan, table=table.terms, pins=tuple(pinned.values()))
-    part = _counted(table, pinned, holdout_part(table, held, how, 0), state, work)
+    part = _counted(table, pinned, held, holdout_part(table, held, how, 0), state, work)
     ledger = replace(walked.ledger, holdout_reads=part.reads, kept_shares=_kept_shares(walked))
     selection = selection_of(table, walked, all_rows, told, closing, ledger, part, seed)
     return Run(table, desk, walked.reports, closing, ledger, selection, held, told)
@@ -333,13 +333,13 @@ def _setting_of(plan: Plan, desk: Desk, all_rows: Table, pinned: Mapping[str, Pi
     return Setting(folds, named, metric=score.metric, pins=pinned, work=work, whole=all_rows if desk.sampled else None)
 
 
-def _counted(table: Table, pinned: Mapping[str, Pin], part: HoldoutPart, state: bool, work: Work) -> HoldoutPart:
+def _counted(table: Table, pinned: Mapping[str, Pin], held: Ints, part: HoldoutPart, state: bool, work: Work) -> HoldoutPart:
     """The holdout with this read counted, and what was pinned after an earlier one."""
-    cells = fingerprint(table, work)  # by whoever works; the selection asks for it again
+    fingerprint(table, work)  # by whoever works; the selection asks for it again
     if not part.count:
         return part
-    read = count_read(cells, part.rows, state, {f: p.verdict for f, p in pinned.items()})
-    return part.model_copy(update={"reads": read.reads, "pinned_after": list(read.after)})
+    read = count_read(HoldoutKey.of(table, held) if state else None, {f: p.verdict for f, p in pinned.items()})
+    return part.model_copy(update={"reads": read.reads, "counted": read.counted, "pinned_after": list(read.after)})
 
 
 def _plan_of(said: Plan | str | Path, models: Mapping[str, Any] | None) -> Plan:

@@ -116,6 +116,9 @@ class HoldoutPart(Part):
     share: float = 0.0
     how: str = "none"
     reads: int = 0
+    """How often these rows have been read, that run included."""
+    counted: bool = True
+    """Whether reads were counted across runs; otherwise `reads` knows of that run alone."""
     pinned_after: list[str] = Field(default_factory=list)
     """Features that were pinned after these rows had been read: their score is no evidence for the pin."""
 

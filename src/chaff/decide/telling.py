@@ -173,6 +173,7 @@ def holdout_words(run: Run) -> list[str]:
     out = [
         f"the holdout has been read {'once' if reads == 1 else f'{reads} times'}"
         + (": each look makes its score worth less" if reads >= OFTEN_READ else "")
+        + ("" if run.selection.holdout.counted else " by this run; earlier runs are not counted")
     ]
     after = run.selection.holdout.pinned_after
     if after:

@@ -11,8 +11,11 @@ from typing import Any
 import numpy as np
 
 from chaff import __version__
+from chaff.errors import ModelError
 from chaff.folds import Folds
 from chaff.metrics import Metric
+from chaff.models.identity import NotToldApart, identity_of
+from chaff.models.own import OwnModel
 from chaff.models.protocols import Model
 from chaff.table.table import Table
 
@@ -64,8 +67,23 @@ class Ground:
 
 
 def model_words(model: Any) -> str:
-    """A model with its settings; where in memory a person's own lies is no part of it."""
-    return ADDRESS.sub("", f"{model.label}: {model!r}" if getattr(model, "own", False) else repr(model))
+    """A model with its settings, and a person's own with its code.
+
+    Raises
+    ------
+    ModelError
+        When one of a person's own cannot be told from others.
+    """
+    try:
+        if isinstance(model, OwnModel):
+            return model.identity()
+        ours = type(model).__module__.partition(".")[0] == "chaff"
+        return repr(model) if ours else f"{model.label}: {ADDRESS.sub('', repr(model))} {identity_of(model)}"
+    except NotToldApart as error:
+        raise ModelError(
+            f"journal: model {model.label} cannot be told from others of that name: {error}. Name it, "
+            "chaff.models.adapt(…, name='mine 1'), and change the name whenever you change the model"
+        ) from error
 
 
 def digest(*parts: Any) -> str:

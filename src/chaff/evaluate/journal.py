@@ -12,20 +12,23 @@ import stat
 import threading
 import time
 from array import array
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from chaff.arrays import Floats
 from chaff.errors import DataError
 from chaff.evaluate.fingerprint import DataKey, Ground
+from chaff.metrics import METRICS
 
 APPLICATION = 0x43484146  # the mark that SQLite files may carry of whom they belong to
 VERSION = 1
 EVERY = 0.25  # seconds after which what is known is written at the latest, before the next set is scored
+ROUNDING = 1e-9  # by which a score may miss its bounds
 PATIENCE = 30.0  # seconds that another process may take to write
 
 TABLES = """
@@ -62,8 +65,10 @@ class Journal:
         self._db = _open(self.path, write=True)
         with self._told():
             self._begin()
+            _column_names(self._db, self.path)
             self._check(data)
-            self._numbers: dict[str, int] = dict(self._db.execute("SELECT name, number FROM columns"))
+            self._names = _column_names(self._db, self.path)
+        self._numbers = {name: k for k, name in self._names.items()}
 
     @contextmanager
     def _told(self) -> Iterator[None]:
@@ -71,6 +76,7 @@ class Journal:
             yield
 
     def _begin(self) -> None:
+        self._db.execute("PRAGMA trusted_schema = OFF")
         self._db.execute("PRAGMA synchronous = OFF")  # a killed process loses nothing by it
         self._db.execute("BEGIN IMMEDIATE")
         if not self._db.execute("SELECT count(*) FROM sqlite_master").fetchone()[0]:
@@ -86,6 +92,9 @@ class Journal:
         here = {"rows": str(data.rows), "target": data.target, "target_hash": data.target_hash}
         there = dict(self._db.execute("SELECT what, is_ FROM data"))
         known = dict(self._db.execute("SELECT name, hash FROM columns"))
+        if there and (there.keys() != here.keys() or not all(isinstance(v, str) for v in there.values()) or not there["rows"].isdecimal()):
+            self._db.execute("ROLLBACK")
+            raise damaged(self.path, "what data it belongs to cannot be read")
         differs = _differences(here, there, dict(data.columns), known) if there else ""
         if differs:
             self._db.execute("ROLLBACK")
@@ -94,23 +103,30 @@ class Journal:
         self._db.executemany("INSERT OR IGNORE INTO columns (name, hash) VALUES (?, ?)", data.columns)
         self._db.execute("COMMIT")
 
-    def of(self, ground: Ground) -> JournalPage:
-        """The page of one model, metric and folds."""
+    def of(self, ground: Ground, splits: int) -> JournalPage:
+        """The page of one model, metric and folds, which have so many splits.
+
+        Raises
+        ------
+        DataError
+            When what stands there cannot be scores of these.
+        """
         g = (ground.model, ground.metrics, ground.folds, ground.how, ground.version)
         with self._lock, self._told():
             self._db.execute("INSERT OR IGNORE INTO grounds (model, metrics, folds, how, version) VALUES (?, ?, ?, ?, ?)", g)
             found = "SELECT number FROM grounds WHERE model = ? AND metrics = ? AND folds = ? AND version = ?"
             number = self._db.execute(found, (g[0], g[1], g[2], g[4])).fetchone()[0]
             rows = self._db.execute("SELECT members, scores FROM scores WHERE ground = ?", (number,)).fetchall()
-        names = {k: n for n, k in self._numbers.items()}
-        known = {frozenset(names[k] for k in np.frombuffer(m, np.uint32)): np.frombuffer(s, float) for m, s in rows}
-        return JournalPage(self, number, known)
+        known = checked_scores(self.path, rows, self._names, ground.metrics, splits)
+        return JournalPage(self, number, {frozenset(names): scores for names, scores in known})
 
     def add(self, ground: int, sets: Sequence[frozenset[str]], scores: Floats) -> None:
         """Note some scores; written together with what comes in the next quarter of a second."""
         with self._lock:
             number_of = self._numbers.__getitem__
             for s, values in zip(sets, np.asarray(scores, float), strict=True):
+                if not np.isfinite(values).all():  # such as the area of a fold with one class: computed again each time
+                    continue
                 members = array("I", sorted(map(number_of, s))).tobytes()
                 self._waiting.append((ground, members, values.tobytes()))
             if time.monotonic() - self._written >= EVERY:
@@ -197,13 +213,67 @@ def told(path: Path) -> Iterator[None]:
         raise DataError(f"{path.name} {why}: name another file, or delete this one") from error
 
 
+def damaged(path: Path, why: str) -> DataError:
+    return DataError(f"{path.name} is damaged ({why}): name another file, or delete this one")
+
+
 def check_ours(db: sqlite3.Connection, path: Path) -> None:
-    """Raises `DataError` for another program's database, and for a journal of a later version."""
+    """Raises `DataError` for another program's database, a journal of a later version, and one that holds anything but our tables."""
     if db.execute("PRAGMA application_id").fetchone()[0] != APPLICATION:
         raise DataError(f"{path.name} is no journal of Chaff's but some other database: name another file")
     version = db.execute("PRAGMA user_version").fetchone()[0]
     if version != VERSION:
         raise DataError(f"{path.name} has version {version} of the journal, this Chaff reads {VERSION}: update Chaff, or name another file")
+    there = {(kind, name): sql for kind, name, sql in db.execute("SELECT type, name, sql FROM sqlite_master") if sql is not None}
+    ours = {("table", sql.split()[2]): sql for t in TABLES.split(";") if (sql := t.strip())}
+    for key in sorted({*there, *ours}):
+        if there.get(key) != ours.get(key):
+            raise damaged(path, f"its {key[0]} {_short(key[1])} is not as Chaff makes it")
+
+
+def _column_names(db: sqlite3.Connection, path: Path) -> dict[int, str]:
+    """Number → name of each column."""
+    out = {}
+    for number, name, cells in db.execute("SELECT number, name, hash FROM columns"):
+        if not isinstance(name, str) or not isinstance(cells, str) or not 0 < number < 2**32:
+            raise damaged(path, "a column in it has no name or number")
+        out[number] = name
+    return out
+
+
+def checked_scores(
+    path: Path, rows: Iterable[tuple[Any, Any]], names: Mapping[int, str], metrics: str, splits: int | None
+) -> list[tuple[tuple[str, ...], Floats]]:
+    """(names of the set, float64 (splits x metrics)) of each row of the table of scores.
+
+    splits : None where they are not known, then the same in every row.
+
+    Raises
+    ------
+    DataError
+    """
+    kinds = [METRICS.get(m) for m in metrics.split(" ")]
+    if any(m is None for m in kinds):
+        raise damaged(path, f"metric {_short(metrics)}")
+    least, most = (np.array([getattr(m, end) for m in kinds]) for end in ("least", "most"))
+    out = []
+    for members, scores in rows:
+        if not isinstance(members, bytes) or not isinstance(scores, bytes) or len(members) % 4 or len(scores) % (8 * len(kinds)):
+            raise damaged(path, "a set or score in it is cut off")
+        numbers, values = np.frombuffer(members, np.uint32), np.frombuffer(scores, float).reshape(-1, len(kinds))
+        splits = len(values) if splits is None else splits
+        if len(values) != splits or not len(values):
+            raise damaged(path, f"scores of {len(values)} splits where there are {splits}")
+        if (np.diff(numbers.astype(np.int64)) <= 0).any() or not all(k in names for k in numbers.tolist()):
+            raise damaged(path, "a set of unknown columns")
+        if not np.isfinite(values).all() or (values < least - ROUNDING).any() or (values > most + ROUNDING).any():
+            raise damaged(path, f"a score that {metrics.replace(' ', ' or ')} cannot be")
+        out.append((tuple(names[k] for k in numbers.tolist()), values.reshape(-1)))
+    return out
+
+
+def _short(text: Any) -> str:
+    return repr(text)[:60]
 
 
 def _differences(here: dict[str, str], there: dict[str, str], columns: dict[str, str], known: dict[str, str]) -> str:
@@ -245,23 +315,25 @@ def read_journal(path: str | Path) -> tuple[dict[str, str], list[JournalEntry]]:
     DataError
         As `Journal`.
     """
-    from chaff.metrics import METRICS
-
     file = Path(path)
     db = _open(file, write=False)
     try:
         with told(file):
             check_ours(db, file)
-            data = dict(db.execute("SELECT what, is_ FROM data"))
-            names = dict(db.execute("SELECT number, name FROM columns"))
+            data = {str(k): str(v) for k, v in db.execute("SELECT what, is_ FROM data")}
+            names = _column_names(db, file)
             out = []
-            for number, model, metrics, how, version in db.execute("SELECT number, model, metrics, how, version FROM grounds").fetchall():
-                first = metrics.split(" ")
+            for number, *words in db.execute("SELECT number, model, metrics, how, version FROM grounds").fetchall():
+                if not all(isinstance(w, str) for w in words):
+                    raise damaged(file, "what its scores belong to is no text")
+                model, metrics, how, version = words
                 rows = db.execute("SELECT members, scores FROM scores WHERE ground = ?", (number,)).fetchall()
-                sign = 1.0 if first[0] not in METRICS or METRICS[first[0]].higher_is_better else -1.0
-                means = [float(np.frombuffer(s, float).reshape(-1, len(first))[:, 0].mean()) for _, s in rows]
-                best = max(range(len(rows)), key=lambda k: (sign * means[k], -len(rows[k][0])), default=None)
-                held = () if best is None else tuple(sorted(names[k] for k in np.frombuffer(rows[best][0], np.uint32)))
+                known = checked_scores(file, rows, names, metrics, None)
+                first = metrics.split(" ")
+                sign = 1.0 if METRICS[first[0]].higher_is_better else -1.0
+                means = [float(s.reshape(-1, len(first))[:, 0].mean()) for _, s in known]
+                best = max(range(len(known)), key=lambda k: (sign * means[k], -len(known[k][0])), default=None)
+                held = () if best is None else tuple(sorted(known[best][0]))
                 entry = JournalEntry(
                     model, metrics, how, version, len(rows), float("nan") if best is None else means[best], len(held), held
                 )

@@ -99,7 +99,7 @@ class SubsetScorer:
         """Itself, reading what a journal knows and writing there what it scores."""
         self._journal = journal
         seed = 0 if self.closed else self.work.seed  # a closed form draws nothing
-        self._page = None if journal is None else journal.of(Ground.of(self.model, self.engine.metrics, self.folds, seed))
+        self._page = None if journal is None else journal.of(Ground.of(self.model, self.engine.metrics, self.folds, seed), self.folds.count)
         for inner in self._inside.values():
             if inner is not None:
                 inner.kept_in(journal)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Literal
@@ -12,10 +13,13 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.errors import ModelError, UsageError
 from chaff.metrics import Need
+from chaff.models.identity import NotToldApart, identity_of
 from chaff.models.protocols import Fitted, Form, Sample
 from chaff.work import Work
 
 Columns = Literal["matrix", "frame"]
+NEARLY = 1e-6  # by how much shares may miss their bounds and their sum
+KINDS = {"c": "complex numbers", "M": "dates", "m": "spans of time", "U": "words", "S": "bytes", "V": "records"}
 
 
 class OwnModelError(Exception):
@@ -51,6 +55,7 @@ class FittedOwn:
                 said = np.concatenate([1 - said, said], axis=1)
             if said.shape[1] != len(self.known):
                 raise OwnModelError(f"predict_proba gave {said.shape[1]} columns for {len(self.known)} classes in its training rows")
+            _check_probabilities(said)
             out = np.zeros((n, len(self.classes)))
             out[:, [self.classes.index(str(k)) for k in self.known]] = said
         else:
@@ -89,7 +94,10 @@ def _called(method: Callable[..., Any], *given: Any) -> Any:
 
 def _numbers(said: Any, n: int, what: str, many: bool = False) -> Floats:
     try:
-        out = np.asarray(said, float)
+        given = np.asarray(said)
+        if given.dtype.kind not in "biufO":
+            raise OwnModelError(f"{what} gave {KINDS.get(given.dtype.kind, given.dtype.name)}, not numbers")
+        out = given.astype(float)
     except (TypeError, ValueError):
         raise OwnModelError(f"{what} gave something else than numbers") from None
     out = out.reshape(len(out), -1) if out.ndim and many else out.reshape(-1)
@@ -98,6 +106,25 @@ def _numbers(said: Any, n: int, what: str, many: bool = False) -> Floats:
     if not np.isfinite(out).all():
         raise OwnModelError(f"{what} gave {int((~np.isfinite(out)).sum())} values that are missing or infinite")
     return out
+
+
+def _check_probabilities(shares: Floats) -> None:
+    """Each share from 0 to 1, and those of a row 1 in all."""
+    outside = np.flatnonzero(((shares < -NEARLY) | (shares > 1 + NEARLY)).any(1))
+    if outside.size:
+        k = int(outside[0])
+        raise OwnModelError(f"predict_proba gave {_shown(shares[k])} for row {k + 1} of the test rows: shares must be from 0 to 1")
+    sums = shares.sum(1)
+    off = np.flatnonzero(np.abs(sums - 1.0) > NEARLY)
+    if off.size:
+        k = int(off[0])
+        raise OwnModelError(
+            f"predict_proba gave {_shown(shares[k])} for row {k + 1} of the test rows, which add up to {sums[k]:.6g}, not to 1"
+        )
+
+
+def _shown(shares: Floats) -> str:
+    return ", ".join(f"{v:.4g}" for v in shares[:4]) + (", …" if shares.size > 4 else "")
 
 
 def _food(rows: Sample, fills: Floats, columns: Columns) -> tuple[Any, Any]:
@@ -123,7 +150,24 @@ class OwnModel:
     weigh: Callable[[Any], Any] | None
     label: str
     gives: frozenset[Need]
+    name: str = ""
+    """What the person called it, who then changes the name with the model."""
     own: ClassVar[bool] = True
+
+    def identity(self) -> str:
+        """What tells it from other models of the same name, the same in every process.
+
+        Raises
+        ------
+        NotToldApart
+        """
+        try:
+            parts = identity_of([self.make, self.make(), self.weigh])
+        except NotToldApart:
+            if not self.name:
+                raise
+            parts = "by its name"
+        return f"{self.label}: {self.columns} {parts}"
 
     @property
     def learns(self) -> Form:
@@ -159,6 +203,9 @@ class OwnModel:
         fitted = done if callable(getattr(done, "predict", None)) else thing
         if train.classes and getattr(fitted, "classes_", None) is not None:
             known = tuple(np.asarray(fitted.classes_).tolist())
+            twice = [k for k, times in Counter(map(str, known)).items() if times > 1]
+            if twice:
+                raise OwnModelError(f"its classes_ name {twice[0]!r} twice")
             strange = [k for k in known if str(k) not in train.classes]
             if strange:
                 raise OwnModelError(f"its classes_ hold {strange[0]!r}, which is none of the classes {', '.join(train.classes)}")
@@ -195,7 +242,8 @@ def adapt(
     importance : callable, optional
         Fitted model → a number for each column that it was given; makes ``by="impurity"`` and the like of its own possible.
     name : str
-        What it goes by in results and plans; its class's name otherwise.
+        What it goes by in results and plans; its class's name otherwise. A journal knows a model by its settings and code; of one
+        that holds what cannot be looked into it asks for a name, which you then change whenever you change the model.
 
     Returns
     -------
@@ -239,7 +287,7 @@ def adapt(
     gives: set[Need] = {"values", "labels", "scores"}
     if callable(getattr(made, "predict_proba", None)):
         gives.add("probabilities")
-    return OwnModel(make, columns, importance, title, frozenset(gives))
+    return OwnModel(make, columns, importance, title, frozenset(gives), name)
 
 
 @dataclass(frozen=True)

@@ -274,7 +274,8 @@ def _asked(run: Run) -> Section:
     said = [f"{len(run.table):,} rows of {run.table.label}, {len(run.table.features)} columns offered for {run.table.target.name}."]
     held = run.selection.holdout
     if held.count:
-        said.append(f"{held.count:,} rows were held out ({held.how}) before anything was looked at, and have been read {held.reads} times.")
+        times = "once" if held.reads == 1 else f"{held.reads} times"
+        said.append(f"{held.count:,} rows were held out ({held.how}) before anything was looked at, and have been read {times}.")
     from chaff.decide.plan import plan_from
 
     text = plan_from(plan).to_toml()

@@ -195,12 +195,8 @@ def logistic(X: Floats, y: Floats, weights: Floats | None = None, steps: int = 6
     deviance = _deviance(Z @ beta, y, w)
     null = deviance
     separated, k = False, 0
-    H = np.eye(q + 1)
     for k in range(1, steps + 1):  # noqa: B007  the count is told
-        mu = _logistic(Z @ beta)
-        load = w * mu * (1 - mu)
-        H = (Z * load[:, None]).T @ Z
-        step = np.linalg.lstsq(H, Z.T @ (w * (y - mu)), rcond=1e-12)[0]
+        step = np.linalg.lstsq(_curvature(Z, beta, w), Z.T @ (w * (y - _logistic(Z @ beta))), rcond=1e-12)[0]
         size = 1.0
         while size > 1e-4 and _deviance(Z @ (beta + size * step), y, w) > deviance + 1e-12:
             size /= 2
@@ -213,6 +209,10 @@ def logistic(X: Floats, y: Floats, weights: Floats | None = None, steps: int = 6
             break
         if done:
             break
+    if not separated:  # a last step, and the curvature where it ends: errors are those of the estimates themselves
+        beta = beta + np.linalg.lstsq(_curvature(Z, beta, w), Z.T @ (w * (y - _logistic(Z @ beta))), rcond=1e-12)[0]
+        deviance = _deviance(Z @ beta, y, w)
+    H = _curvature(Z, beta, w)
     cov = np.linalg.pinv(H, hermitian=True)
     wild = np.sqrt(np.maximum(np.diagonal(cov), 0.0))[1:] > HUGE_ERROR
     complete = bool(separated and ((Z @ beta > 0) == (y > 0.5))[w > 0].all())
@@ -242,6 +242,11 @@ def logistic(X: Floats, y: Floats, weights: Floats | None = None, steps: int = 6
 
 SURE = 25.0  # log odds nobody needs
 HUGE_ERROR = 50.0  # standard error, on standardised columns
+
+
+def _curvature(Z: Floats, beta: Floats, w: Floats) -> Floats:
+    mu = _logistic(Z @ beta)
+    return np.asarray((Z * (w * mu * (1 - mu))[:, None]).T @ Z)
 
 
 def _logistic(eta: Floats) -> Floats:

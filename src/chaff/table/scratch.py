@@ -4,20 +4,30 @@ from __future__ import annotations
 
 import errno
 import hashlib
+import json
 import os
+import re
 import shutil
+import stat
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from chaff.errors import DataError
 from chaff.files import PART, alive
 from chaff.memory import size_in_words
 
 UNUSED = 14 * 86_400.0  # seconds after which a folder that nobody has used is removed
-MARK = "used"  # its time says when a folder was last used; what has none is not ours
+VERSION = 1  # of what lies in a scratch folder; another one is made anew
+FOLDER = re.compile(r"chaff-[0-9a-f]{24}")
+MARK = "chaff-scratch.json"  # its time says when a folder was last used; a folder without it is not ours
+SIGNATURE = "chaff scratch"
+MOST_DESCRIPTIONS = 200_000  # held in memory at a time
+
+_descriptions: dict[tuple[str, int, int], dict[str, Any] | None] = {}
 
 
 def scratch_root(said: str | Path | None = None) -> Path:
@@ -46,11 +56,13 @@ class Scratch:
         DataError
             When no folder can be made there.
         """
-        digest = hashlib.sha256("\x1f".join(map(str, marks)).encode()).hexdigest()[:24]
-        folder = root / digest
+        digest = hashlib.sha256("\x1f".join(map(str, (VERSION, *marks))).encode("utf-8", "surrogatepass")).hexdigest()[:24]
+        folder = root / f"chaff-{digest}"
         try:
             folder.mkdir(parents=True, exist_ok=True, mode=0o700)  # what lies there is the person's data
-            (folder / MARK).touch()
+            if folder.is_symlink():
+                raise DataError(f"scratch: {folder} is a link, which is not followed; name another folder with scratch=… (--scratch)")
+            _sign(folder)
         except OSError as error:
             raise no_place(root, error) from error
         _sweep(root, folder)
@@ -77,6 +89,34 @@ class Scratch:
     def place(self, key: str, ending: str) -> Path:
         """A file of this folder, by what it holds."""
         return self.folder / (hashlib.sha256(key.encode("utf-8", "surrogatepass")).hexdigest()[:32] + ending)
+
+    def describe(self, place: Path, about: dict[str, Any]) -> None:
+        """Write beside a data file what it holds, its size and a checksum of both: the entry is there from then on.
+
+        Raises
+        ------
+        DataError
+        """
+        about = {"version": VERSION, "bytes": place.stat().st_size if place.exists() else 0, "about": about}
+        with self.writing(place.with_suffix(".json")) as part:
+            part.write_text(json.dumps(about | {"sha256": _checksum(about)}), encoding="utf-8")
+
+    def described(self, place: Path) -> Any:
+        """What was written of a data file; None when it is not there, or file and description do not fit each other."""
+        description = place.with_suffix(".json")
+        try:
+            state = description.stat()
+            key = (str(description), state.st_mtime_ns, state.st_size)
+            if key not in _descriptions:  # read once, for a table may have more columns than are mapped at a time
+                if len(_descriptions) >= MOST_DESCRIPTIONS:
+                    _descriptions.clear()
+                _descriptions[key] = _read_description(description)
+            about = _descriptions[key]
+            if about is None or about["bytes"] != (place.stat().st_size if about["bytes"] else 0):
+                return None
+            return about["about"]
+        except OSError:
+            return None
 
     @contextmanager
     def writing(self, place: Path) -> Iterator[Path]:
@@ -111,17 +151,54 @@ def no_place(folder: Path, error: OSError) -> DataError:
     return DataError(f"scratch in {folder} cannot be written: {error.strerror or error}; name another folder with scratch=… (--scratch)")
 
 
-def _sweep(root: Path, mine: Path) -> None:
-    """Remove folders that nobody has used for long, and what killed runs left behind in this one."""
+def _checksum(about: dict[str, Any]) -> str:
+    return hashlib.sha256(json.dumps(about, sort_keys=True).encode()).hexdigest()
+
+
+def _read_description(file: Path) -> dict[str, Any] | None:
+    """A description that is whole and of this version, else None."""
+    try:
+        about = json.loads(file.read_text(encoding="utf-8"))
+        whole = about.pop("sha256") == _checksum(about) and about["version"] == VERSION
+    except (OSError, ValueError, AttributeError, KeyError, TypeError, RecursionError):
+        return None
+    return about if whole else None
+
+
+def _sign(folder: Path) -> None:
+    """Put our mark into a folder, or renew its time."""
+    mark = folder / MARK
+    if _is_ours(folder):
+        mark.touch()
+        return
+    flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | getattr(os, "O_NOFOLLOW", 0)
+    with open(os.open(mark, flags, 0o600), "w", encoding="utf-8") as file:
+        json.dump({"format": SIGNATURE, "version": VERSION}, file)
+
+
+def _is_ours(folder: Path) -> bool:
+    """Whether Chaff made this folder: a name of our form, and a mark with our signature in it. No link is followed."""
+    if not FOLDER.fullmatch(folder.name):
+        return False
+    try:
+        if not stat.S_ISDIR(os.lstat(folder).st_mode) or not stat.S_ISREG(os.lstat(folder / MARK).st_mode):
+            return False
+        mark = json.loads((folder / MARK).read_text(encoding="utf-8"))
+    except (OSError, ValueError, RecursionError):
+        return False
+    return isinstance(mark, dict) and mark.get("format") == SIGNATURE and isinstance(mark.get("version"), int)
+
+
+def _sweep(root: Path, current: Path) -> None:
+    """Remove folders of ours that nobody has used for long, and what killed runs left behind in the current one."""
     now = time.time()
     try:
         for folder in root.iterdir():
-            mark = folder / MARK
-            if folder != mine and mark.is_file() and now - mark.stat().st_mtime > UNUSED:
+            if folder != current and _is_ours(folder) and now - os.lstat(folder / MARK).st_mtime > UNUSED:
                 shutil.rmtree(folder, ignore_errors=True)
-        for part in mine.glob(f"*{PART}*"):
+        for part in current.glob(f"*{PART}*"):
             number = part.name.rpartition(PART)[2].partition("-")[0]
-            if number.isdigit() and not alive(int(number)):
+            if number.isdigit() and stat.S_ISREG(os.lstat(part).st_mode) and not alive(int(number)):
                 part.unlink(missing_ok=True)
     except OSError:
         return

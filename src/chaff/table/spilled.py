@@ -6,7 +6,6 @@ A mapped column is an array like any other, and nothing above knows. Pages that 
 
 from __future__ import annotations
 
-import json
 import os
 import threading
 import time
@@ -24,13 +23,9 @@ from chaff.table.file_map import FileMap
 from chaff.table.kinds import Column
 from chaff.table.scratch import Scratch, scratch_root
 
-FORM = 1  # of what lies in scratch; another one is not read
 LOOK_EVERY = 0.02  # seconds between two looks at the pages that are held
 SOON = 0.003  # between two by those who walk over columns: 30 MB at the most are read in it
-MOST_SAID = 200_000
 LEAST_PAGES = 32e6  # bytes of pages that may be held, whatever the limit
-
-_said: dict[tuple[str, int, int], Any] = {}
 
 
 @dataclass(frozen=True)
@@ -76,17 +71,12 @@ class Spill:
         numbers : callable or None
             Its values block by block, for a column that need not be in memory to be decoded; ``of(values)`` is the column then.
         """
-        place, about = self.scratch.place(key, ".f8"), self.scratch.place(key, ".json")
-        if not about.exists():
-            self._write(place, about, make, numbers, of)
-        try:
-            said = _said_in(about)
-            if said.get("form") != FORM:
-                raise DataError(f"scratch in {self.scratch.folder} was written by another version: remove that folder")
-            values = mapped(place, int(said["rows"]), self.pages)
-        except (OSError, ValueError, KeyError) as error:
-            raise DataError(f"scratch in {self.scratch.folder} is damaged ({error}): remove that folder") from error
-        return Column(said["name"], said["kind"], values, tuple(said["levels"]), said["whole"])
+        place = self.scratch.place(key, ".f8")
+        about = self.scratch.described(place)
+        if about is None:
+            about = self._write(place, make, numbers, of)
+        values = mapped(place, about["rows"], self.pages)
+        return Column(about["name"], about["kind"], values, tuple(about["levels"]), about["whole"])
 
     def block(self, key: str, names: Sequence[str], make: Callable[[], Floats], of: Callable[[str, Floats], Column]) -> Block:
         """Several short columns in one file: mapped where it lies in scratch already, else made and written.
@@ -98,31 +88,26 @@ class Spill:
         of : callable
             ``of(name, values)`` is the column. One for which that fails takes no part: whoever asks for it hears why.
         """
-        place, about = self.scratch.place(key, ".f8"), self.scratch.place(key, ".json")
-        if not about.exists():
+        place = self.scratch.place(key, ".f8")
+        about = self.scratch.described(place)
+        if about is None:
             values = make()
-            said: list[dict[str, Any] | None] = []
+            columns: list[dict[str, Any] | None] = []
             for k, name in enumerate(names):
                 try:
                     column = of(name, values[k])
                 except DataError:
-                    said.append(None)
+                    columns.append(None)
                     continue
                 values[k] = column.values
-                said.append({"name": name, "kind": column.kind, "levels": list(column.levels), "whole": column.whole})
+                columns.append(_about(column))
             self._replace(place, values.reshape(-1))
-            with self.scratch.writing(about) as part:
-                part.write_text(json.dumps({"form": FORM, "rows": int(values.shape[1]), "columns": said}))
-        try:
-            found = json.loads(about.read_text())
-            if found.get("form") != FORM:
-                raise DataError(f"scratch in {self.scratch.folder} was written by another version: remove that folder")
-            values = mapped(place, len(names) * int(found["rows"]), self.pages).reshape(len(names), -1)
-            return Block({c["name"]: (k, c) for k, c in enumerate(found["columns"]) if c is not None}, values)
-        except (OSError, ValueError, KeyError, TypeError) as error:
-            raise DataError(f"scratch in {self.scratch.folder} is damaged ({error}): remove that folder") from error
+            about = {"rows": int(values.shape[1]), "columns": columns}
+            self.scratch.describe(place, about)
+        values = mapped(place, len(names) * about["rows"], self.pages).reshape(len(names), -1)
+        return Block({c["name"]: (k, c) for k, c in enumerate(about["columns"]) if c is not None}, values)
 
-    def _write(self, place: Path, about: Path, make: Callable[[], Column], numbers: Any, of: Callable[..., Column]) -> None:
+    def _write(self, place: Path, make: Callable[[], Column], numbers: Any, of: Callable[..., Column]) -> dict[str, Any]:
         if numbers is not None:
             with self.scratch.writing(place) as part:
                 rows = _write_blocks(part, numbers())
@@ -133,27 +118,20 @@ class Spill:
         else:
             column = make()
             self._replace(place, column.values)
-        said = {
-            "form": FORM, "name": column.name, "kind": column.kind, "levels": list(column.levels), "whole": column.whole,
-            "rows": int(column.values.size),
-        }  # fmt: skip
-        with self.scratch.writing(about) as part:
-            part.write_text(json.dumps(said))
+        about = _about(column)
+        self.scratch.describe(place, about)
+        return about
 
     def _replace(self, place: Path, values: Floats) -> None:
         with self.scratch.writing(place) as part:
             _write_blocks(part, [values])
 
 
-def _said_in(about: Path) -> Any:
-    """What a file says of a column; read once, for a table may have more columns than are mapped at a time."""
-    state = about.stat()
-    key = (str(about), state.st_mtime_ns, state.st_size)
-    if key not in _said:
-        if len(_said) >= MOST_SAID:
-            _said.clear()
-        _said[key] = json.loads(about.read_text())
-    return _said[key]
+def _about(column: Column) -> dict[str, Any]:
+    """What is written of a column beside its values."""
+    return {
+        "name": column.name, "kind": column.kind, "levels": list(column.levels), "whole": column.whole, "rows": int(column.values.size),
+    }  # fmt: skip
 
 
 def _write_blocks(part: Path, blocks: Iterable[Floats]) -> int:
@@ -172,15 +150,18 @@ def mapped(place: Path, rows: int, pages: float) -> Floats:
 
     Raises
     ------
-    ValueError
-        When the file holds fewer.
+    DataError
+        When the file is gone, or holds fewer.
     """
     if rows == 0:
         return np.empty(0)
-    with open(place, "rb") as file:
-        if os.fstat(file.fileno()).st_size != 8 * rows:
-            raise ValueError(f"{place.name} is cut off")
-        held = FileMap(file.fileno(), 8 * rows)
+    try:
+        with open(place, "rb") as file:
+            if os.fstat(file.fileno()).st_size != 8 * rows:
+                raise DataError(f"scratch in {place.parent} was changed while it was in use ({place.name} is cut off): run again")
+            held = FileMap(file.fileno(), 8 * rows)
+    except OSError as error:
+        raise DataError(f"scratch in {place.parent} cannot be read ({error.strerror or error}): run again") from error
     watch(held, pages)
     return held.array("<f8")
 

@@ -18,7 +18,6 @@ from chaff.table.stored import unified
 from chaff.table.text_files import csv_stream, ending
 
 GROUP = 131_072  # rows of a row group
-FORM = 1
 WHOLE_SHARE = 0.25  # of the memory, that a file which can only be read whole may take
 
 
@@ -34,14 +33,15 @@ def parquet_of(path: Path, reading: Reading, root: Path, limit: float) -> Path:
     reads(path)
     path = plain_file(path)
     stat = path.stat()
-    scratch = Scratch.of(root, FORM, path.resolve(), stat.st_size, stat.st_mtime_ns, reading)
+    scratch = Scratch.of(root, path.resolve(), stat.st_size, stat.st_mtime_ns, reading)
     place = scratch.folder / "text.parquet"
-    if not place.exists():
+    if scratch.described(place) is None:
         kind = ending(path)
         if kind in (".csv", ".tsv", ".txt"):
             _of_csv(path, reading, scratch, place)
         else:
             _of_whole(path, reading, scratch, place, limit)
+        scratch.describe(place, {"text": path.name})
     return place
 
 

@@ -186,6 +186,7 @@ class Relevance:
 
         frame = pd.DataFrame(index=pd.Index(view.table.features, name="feature"))
         frame["kind"] = [view.table.kind(f) for f in frame.index]
+        frame["rows"] = view.rows
         more: dict[str, Any] = {}
         for family in FAMILIES:
             asked = names & set(family.statistics)
@@ -264,17 +265,15 @@ class Relevance:
 def _put(frame: pd.DataFrame, features: list[str], columns: Mapping[str, Any]) -> None:
     places = frame.index.get_indexer(features)
     for name, values in columns.items():
+        if name in ("kind", "rows"):  # the stage's own: no family may say otherwise
+            continue
         if name not in frame.columns:
             frame[name] = "" if name == "auc_class" else np.nan
-        at = frame.columns.get_loc(name)
-        if name == "rows":  # the same whichever family counts them
-            values = np.where(frame["rows"].iloc[places].notna(), frame["rows"].iloc[places], values)
-        frame.iloc[places, at] = values
+        frame.iloc[places, frame.columns.get_loc(name)] = values
 
 
 def _asked_for(frame: pd.DataFrame, names: Sequence[str]) -> pd.DataFrame:
     """What only served the leading test is left out."""
-    frame["rows"] = frame["rows"].fillna(0).astype(np.int64) if "rows" in frame else 0
     asked = {c for c in frame.columns for n in names if c == n or belongs(str(c), n)}
     first = ["kind", "rows", "statistic", *COLUMNS]
     return frame[[*first, *(c for c in frame.columns if c in asked and c not in first)]]

@@ -14,9 +14,10 @@ from chaff.methods.relevance.statistic import kind_of
 from chaff.stats.pooled import Units
 from chaff.table.kinds import Column
 from chaff.table.table import Table
-from chaff.work import Work
+from chaff.work import Work, task
 
 FEWEST_A_LEVEL = 5
+BLOCK = 1_000_000  # cells looked at together
 
 
 @dataclass(frozen=True)
@@ -102,6 +103,13 @@ class View:
             return count if t.order is None else f"{count}, and frequencies of the series where those say less"
         return "frequencies of the series" if t.order is not None else "rows by their weight"
 
+    @property
+    def rows(self) -> Ints:
+        """Rows that count of every feature: those with a value, or with a level where missing is one."""
+        if "rows" not in self.memo:
+            self.memo["rows"] = np.array(self.work.each(task(_rows_of, self), list(self.kinds)), np.int64)
+        return np.asarray(self.memo["rows"])
+
     def of_kind(self, *kinds: str) -> list[str]:
         return [f for f, kind in self.kinds.items() if kind in kinds]
 
@@ -128,6 +136,13 @@ class View:
         """(which rows are present, their values); None for the rows when none is missing."""
         missing = np.isnan(values)
         return (None, values) if not missing.any() else (~missing, values[~missing])
+
+
+def _rows_of(view: View, name: str) -> int:
+    if view.kinds[name] == "category":
+        return int(np.count_nonzero(view.levels_of(name)[0] >= 0))
+    values = view.table.column(name).values
+    return values.size - sum(int(np.count_nonzero(np.isnan(values[k : k + BLOCK]))) for k in range(0, values.size, BLOCK))
 
 
 def too_many_levels(table: Table, feature: str) -> bool:

@@ -40,11 +40,11 @@ def _of_levels(view: View, wanted: set[str], name: str) -> dict[str, float]:
     some = levels >= 0
     w = None if view.weights is None else view.weights[some]
     flat = np.bincount(levels[some] * view.count + view.classes[some], w, count * view.count)
-    return _tests(flat.reshape(count, view.count).astype(float), int(some.sum()), wanted, view, name)
+    return _tests(flat.reshape(count, view.count).astype(float), wanted, view, name)
 
 
-def _tests(table: Floats, rows: int, wanted: set[str], view: View, name: str) -> dict[str, float]:
-    out: dict[str, float] = {"rows": rows}
+def _tests(table: Floats, wanted: set[str], view: View, name: str) -> dict[str, float]:
+    out: dict[str, float] = {}
     if view.pool_below > 0:
         table = pool_rare(table, view.pool_below)
     if "chi_square" in wanted:

@@ -31,7 +31,7 @@ def pearson(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]
         vx, vy = np.where(vx > ROUNDING * qx, vx, np.nan), np.where(vy > ROUNDING * qy, vy, np.nan)
         r = np.clip((xy - sx * sy / n) / np.sqrt(vx) / np.sqrt(vy), -1.0, 1.0)
     p = correlation_p(r, rows)
-    out: dict[str, Any] = {"rows": rows.astype(np.int64)}
+    out: dict[str, Any] = {}
     if "pearson_r" in wanted:
         out |= {"pearson_r": r, "pearson_r_low": low, "pearson_r_high": high, "pearson_r_p": p}
     if "f" in wanted:
@@ -116,7 +116,7 @@ def _of_levels(view: View, wanted: set[str], shift: float, name: str) -> dict[st
 def _one_way_columns(table: Floats, wanted: set[str], level: float | None) -> dict[str, Any]:
     """Columns from class tables (m, K, 4)."""
     counts, weights, sums, squares = (table[:, :, k] for k in range(4))
-    out: dict[str, Any] = {"rows": counts.sum(1).astype(np.int64)}
+    out: dict[str, Any] = {}
     result = one_way(counts, sums, weights, squares.sum(1))
     if "f" in wanted:
         out |= _f_columns(result, level)

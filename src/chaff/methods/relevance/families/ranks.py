@@ -41,7 +41,7 @@ def _tau(x: Ranked, y: Ranked) -> float:
 
 def _pair(x: Floats, y: Ranked, spread: Spread | None, wanted: set[str], level: float | None, units: Units | None) -> dict[str, float]:
     nan = float("nan")
-    out: dict[str, float] = {"rows": x.size}
+    out: dict[str, float] = {}
     mine = ranked(x)
     if "spearman_rho" in wanted:
         rho = spearman(mine, y)
@@ -75,7 +75,7 @@ def _of_class_column(view: View, wanted: set[str], name: str) -> dict[str, Any]:
 
 
 def _class_columns(view: View, x: Floats, classes: Ints, weights: Floats | None, wanted: set[str], present: Flags | None) -> dict[str, Any]:
-    out: dict[str, Any] = {"rows": x.size}
+    out: dict[str, Any] = {}
     if not x.size:
         return out
     test = rank_test(x, classes, view.count, weights, view.level)
@@ -128,12 +128,7 @@ def _of_levels(view: View, name: str) -> dict[str, float]:
     some = levels >= 0
     test = rank_test(view.y[some], levels[some], count) if some.any() else None
     nan = float("nan")
-    return {
-        "rows": int(some.sum()),
-        "kruskal_h": test.h if test else nan,
-        "kruskal_h_df": test.df if test else nan,
-        "kruskal_h_p": test.p if test else nan,
-    }
+    return {"kruskal_h": test.h if test else nan, "kruskal_h_df": test.df if test else nan, "kruskal_h_p": test.p if test else nan}
 
 
 def _columns(rows: list[dict[str, Any]]) -> dict[str, Any]:
