@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from chaff.decide.named_plans import plan_schema
+from chaff.decide.selection import json_schema
 from chaff.methods.relevance.catalogue import page_rows
 
-PAGE = Path(__file__).parent / "statistics.md"
+HERE = Path(__file__).parent
+PAGE = HERE / "statistics.md"
 
 
 def with_rows(text: str) -> str:
@@ -19,3 +22,5 @@ def with_rows(text: str) -> str:
 
 if __name__ == "__main__":
     PAGE.write_text(with_rows(PAGE.read_text(encoding="utf-8")), encoding="utf-8")
+    (HERE / "plan.schema.json").write_text(plan_schema(), encoding="utf-8")
+    (HERE / "selection.schema.json").write_text(json_schema(), encoding="utf-8")

@@ -53,3 +53,9 @@ def plain_ridge_error(train: pd.DataFrame, test: pd.DataFrame, features, y: str,
         predicted = np.full(len(test), centre)
     s = test[y].to_numpy(float)
     return float(v @ (s - predicted) ** 2), float(v @ (s - centre) ** 2)
+
+
+def parts_of_r2(error, around, weight):
+    """R² of each split as its part in that of all test rows, from sums of squares and the weight of the test rows."""
+    error, around, weight = (np.asarray(x, float) for x in (error, around, weight))
+    return (around - error) / weight / np.mean(around / weight)

@@ -113,6 +113,26 @@ def r2_of_errors(error: float, around: float, weight: float) -> float:
     return 1.0 - error / around if around > 0 else 0.0
 
 
+def parts_of_r2(lost: Floats, none: Floats, whole: float | None = None) -> Floats:
+    """R² of every split as its part in that of all test rows, of which it is the mean over the splits.
+
+    Each split's gain over knowing nothing is held against the mean loss of knowing nothing over all splits: of three test rows that
+    happen to lie close together a ratio of their own would be anything. Knowing nothing is 0 in every split, so that the spread of
+    the parts is that of the gain.
+
+    Parameters
+    ----------
+    lost : float64 (…, splits)
+        Mean loss of each split's test rows.
+    none : float64 (splits,)
+        The same of knowing nothing.
+    whole : float, optional
+        Mean of `none` over all splits, where these are only some.
+    """
+    whole = float(none.mean()) if whole is None else whole
+    return np.asarray((none - lost) / whole) if whole > 0 else np.zeros(np.shape(lost))
+
+
 def _root_mean(error: float, around: float, weight: float) -> float:
     return float(np.sqrt(max(error, 0.0) / weight))
 

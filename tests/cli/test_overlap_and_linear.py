@@ -1,5 +1,6 @@
 """`chaff overlap` and `chaff linear` in a process of their own."""
 
+import json
 import subprocess
 
 import pandas as pd
@@ -88,6 +89,21 @@ def test_linear_says_it_all(lots, tmp_path):
         assert words in out, words
     assert (pd.read_csv(tmp_path / "coefficients.csv")["column"] == "(intercept)").any()
     assert {p.name for p in (tmp_path / "f").iterdir()} == {"residuals.png", "residuals_by_feature.png", "predicted_true.png"}
+
+
+def test_after_pruning_everything_describes_the_model_that_is_left(lots, tmp_path):
+    some = "protein_pct,protein_nir_pct,ash_pct,test_weight_kg_hl,test_weight_lb_bu"
+    asked = ("linear", lots, *ROLES, "--features", some, "--prune", "vif", "--splits", "0", "--worth", "--checks")
+    told = json.loads(run(*asked, "--out", tmp_path / "c.csv", "--figures", tmp_path / "f", "--format", "json"))
+    left = [r["feature"] for r in told["pruned"]["records"] if r["stays"]]
+    assert len(left) == 3
+    named = [r["column"] for r in told["summary"]["coefficients"]]
+    assert named == ["(intercept)", *left] == pd.read_csv(tmp_path / "c.csv")["column"].tolist()
+    assert [r["feature"] for r in told["worth"]["records"]] == left
+    text = run(*asked)
+    assert "before pruning: 5 features" in text and text.index("5 features stay by vif") < text.index("3 features · R²")
+    largest = run(*asked[:-2], "--vif-order", "largest")
+    assert "features stay by vif" in largest
 
 
 @pytest.mark.long

@@ -14,7 +14,7 @@ from chaff.folds import make_folds
 from chaff.metrics import METRICS
 from chaff.results.score import Score
 from tests.conftest import make_mixed
-from tests.oracles import plain_ridge_error
+from tests.oracles import parts_of_r2, plain_ridge_error
 
 FEATURES = ["assay_0", "assay_1", "assay_2", "gap_a", "gap_b", "organic", "variety"]
 SETS = [[], ["assay_0"], ["variety"], ["gap_b", "variety"], ["assay_0", "assay_2", "gap_a", "organic"], FEATURES]
@@ -26,8 +26,8 @@ def refit(frame, table, folds, features, penalty, y="y"):
     for split in folds.splits:
         train, test = folds.rows(split)
         error, around = plain_ridge_error(frame.iloc[train], frame.iloc[test], features, y, penalty)
-        out.append(1 - error / around)
-    return np.array(out)
+        out.append((error, around, frame["_w"].iloc[test].sum()))
+    return parts_of_r2(*np.array(out).T)
 
 
 @pytest.mark.parametrize("penalty", [0.0, 0.01, 1.0])
@@ -112,15 +112,15 @@ def test_classes_are_scored_on_their_indicators(classes):
     assert scorer.metric.name == "r2"
     names = table.target.classes[1:] if classes == 2 else table.target.classes
     got = scorer(["assay_0", "variety", "gap_b"]).values
-    work = frame.assign(_w=1.0)
-    for k, split in enumerate(scorer.folds.splits):
+    work, sums = frame.assign(_w=1.0), []
+    for split in scorer.folds.splits:
         train, test = scorer.folds.rows(split)
         parts = []
         for name in names:
             work["_t"] = (frame["y"] == name).astype(float)
             parts.append(plain_ridge_error(work.iloc[train], work.iloc[test], ["assay_0", "variety", "gap_b"], "_t", 0.01))
-        error, around = np.sum(parts, axis=0)
-        assert got[k] == pytest.approx(1 - error / around, abs=1e-9)
+        sums.append((*np.sum(parts, axis=0), len(test)))
+    np.testing.assert_allclose(got, parts_of_r2(*np.array(sums).T), atol=1e-9)
 
 
 def test_closed_form_equals_fit_and_predict(mixed):
@@ -227,3 +227,22 @@ def test_losses_of_a_set_that_is_named_twice_are_learned_once(mixed):
     one, two, again = scorer.losses([["assay_0"], ["assay_0", "gap_a"], ["assay_0"]])
     assert len(fitted) == 6 and [r.loss.tolist() for r in one] == [r.loss.tolist() for r in again]
     assert one[0].loss.tolist() != two[0].loss.tolist()
+
+
+def test_r2_is_that_of_all_test_rows_whatever_three_of_them_say():
+    """Few rows: a fold whose targets happen to lie close together has a ratio of its own of nearly anything."""
+    rng = np.random.default_rng(2)
+    x = rng.normal(size=30)
+    table = chaff.open_arrays(x[:, None], x + rng.normal(size=30), names=["x"])
+    folds = make_folds(table, 10)
+    for model in (chaff.Ridge(), chaff.Forest(trees=10)):
+        scorer = SubsetScorer(table, model, folds=folds)
+        rows = scorer.losses([["x"]])[0]
+        lost, none = (sum(float(getattr(r, k).sum()) for r in rows) for k in ("loss", "none"))
+        own = [1 - r.loss.sum() / r.none.sum() for r in rows]
+        score = scorer(["x"])
+        assert score.mean == pytest.approx(1 - lost / none) and abs(np.mean(own) - score.mean) > 0.02
+        # The stage of a run and a search by itself say the same of the same sets.
+        trail = chaff.search(table, model, "forward", folds=folds, honest=False)
+        assert trail.moves[-1].values.mean() == pytest.approx(score.mean)
+        assert scorer(()).values.tolist() == [0.0] * 10

@@ -10,9 +10,9 @@ from chaff.cli.options import all_option, columns_option, file_ending, pin_optio
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
+    from chaff.cli.ground import Ground
     from chaff.methods.linear.summary import LinearSummary
     from chaff.results.findings import Findings
-    from chaff.results.pin import Pin
     from chaff.table.table import Table
 
 LABELS = {"f": "F", "f_p": "p of F", "aic": "AIC", "bic": "BIC", "residual_sd": "residual sd", "condition": "condition number"}
@@ -34,6 +34,14 @@ LABELS = {"f": "F", "f_p": "p of F", "aic": "AIC", "bic": "BIC", "residual_sd": 
 )
 @click.option("--p-limit", type=float, default=0.05, show_default=True, help="With --prune: largest p that stays.")
 @click.option("--vif-limit", type=float, default=10.0, show_default=True, help="With --prune: largest VIF that stays.")
+@click.option(
+    "--vif-order",
+    "order_of_vif",
+    type=click.Choice(["loss", "largest"]),
+    default="loss",
+    show_default=True,
+    help="With --prune vif or both: of columns that explain one another, drop the one that costs adjusted R² least, or the largest VIF.",
+)
 @click.option("--splits", type=click.IntRange(0), default=50, show_default=True, help="With --prune: half-splits for honest p-values.")
 @click.option("--worth", is_flag=True, help="What each column is worth: R² lost, cross-validated, Shapley share.")
 @click.option("--sizes", is_flag=True, help="Models of the top 5, 10, 15, … features side by side.")
@@ -50,7 +58,7 @@ def command(data: str, **said: Any) -> None:
     """Fit a linear model of the features of DATA and say all of it; two classes get logistic regression."""
     import chaff
     from chaff.cli.by_hand import by_hand_loop
-    from chaff.cli.console import Show, tell_of_compiling
+    from chaff.cli.console import QUIET, Show, tell_of_compiling
     from chaff.cli.ground import stand
 
     file_ending(said["out"], (".csv",), "--out")
@@ -68,11 +76,20 @@ def command(data: str, **said: Any) -> None:
     if said["by_hand"]:
         by_hand_loop(chaff.by_hand(table, start=features, seed=said["seed"]), show)
         return
-    summary = chaff.linear_summary(table, features, intercept=not said["no_intercept"], errors=said["errors"])
+    found: dict[str, Any] = {}
+    whole = {"intercept": not said["no_intercept"], "errors": said["errors"]}
+    if said["prune"]:
+        before = chaff.linear_summary(table, features, **whole)
+        features = _left_by_pruning(show, ground, table, features, said, found)
+        show.say()
+        show.say(f" before pruning: {_figures_line(before)}", QUIET)
+        if not features:
+            show.finish("linear", {"table": ground, **found})
+            return
+    summary = chaff.linear_summary(table, features, **whole)
     _summary(show, summary, said["everything"])
-    pins = [p for p in ground.pins if p.verdict == "keep" and p.feature in table.features]
-    found: dict[str, Any] = {"summary": {"coefficients": summary.frame, "figures": summary.figures, "notes": summary.notes}}
-    names = _asked(show, table, features, pins, said, found)
+    found = {"summary": {"coefficients": summary.frame, "figures": summary.figures, "notes": summary.notes}, **found}
+    names = _asked(show, table, features, said, found)
     if said["out"]:
         from chaff.files import harmless, write_with
 
@@ -81,16 +98,25 @@ def command(data: str, **said: Any) -> None:
     show.finish("linear", {"table": ground, **found}, names)
 
 
-def _asked(show: Show, table: Table, features: list[str] | None, pins: list[Pin], said: dict[str, Any], found: dict[str, Any]) -> list[str]:
+def _left_by_pruning(
+    show: Show, ground: Ground, table: Table, features: list[str] | None, said: dict[str, Any], found: dict[str, Any]
+) -> list[str]:
+    """The features that pruning leaves, of which everything after it is said."""
+    import chaff
+
+    pins = [p for p in ground.pins if p.verdict == "keep" and p.feature in table.features]
+    limits = {k: said[k] for k in ("direction", "p_limit", "vif_limit", "splits", "seed", "workers")} | {"order": said["order_of_vif"]}
+    pruned = found["pruned"] = chaff.prune_linear(table, said["prune"], pins=pins, features=features, **limits)
+    _pruned(show, pruned)
+    return [str(f) for f in pruned.frame.index[pruned.frame["stays"]]]
+
+
+def _asked(show: Show, table: Table, features: list[str] | None, said: dict[str, Any], found: dict[str, Any]) -> list[str]:
     """What was asked for beyond the summary; names of the files that were written."""
     import chaff
     from chaff.cli.grids import frame_grid, notes
 
     draws = {"seed": said["seed"], "workers": said["workers"]}
-    if said["prune"]:
-        limits = {k: said[k] for k in ("direction", "p_limit", "vif_limit", "splits")}
-        found["pruned"] = chaff.prune_linear(table, said["prune"], pins=pins, features=features, **limits, **draws)
-        _pruned(show, found["pruned"])
     if said["worth"]:
         found["worth"] = chaff.column_worth(table, features, **draws)
         _worth(show, found["worth"], said["everything"])
@@ -134,11 +160,17 @@ def _summary(show: Show, summary: LinearSummary, everything: bool) -> None:
     grid(show, heads, rows, asked=("coefficient", "95 %", "p"))
     rest(show, len(some), len(frame))
     show.say()
-    figures = [f"{_label(k)} {figure(v, 4) if not k.endswith('_p') else cell('p', v)}" for k, v in summary.figures.items() if v == v]
-    show.say(" " + " · ".join(figures), "bold")
+    show.say(f" {_figures_line(summary)}", "bold")
     if len(frame) <= 12:
         show.say(f" {summary.equation}", QUIET)
     notes(show, summary.notes)
+
+
+def _figures_line(summary: LinearSummary) -> str:
+    from chaff.results.digits import cell, figure
+
+    said = [f"{_label(k)} {figure(v, 4) if not k.endswith('_p') else cell('p', v)}" for k, v in summary.figures.items() if v == v]
+    return " · ".join([f"{len(summary.form.features)} features", *said])
 
 
 def _label(name: str) -> str:

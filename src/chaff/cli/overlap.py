@@ -37,6 +37,11 @@ USES = ("overlap", "correlation", "inflation")
 @click.option("--method", type=click.Choice(["pearson", "spearman", "kendall"]), default="pearson", show_default=True, help="Correlation.")
 @click.option("--pair-limit", type=float, help="|r| over which a pair says the same (0.95).")
 @click.option("--vif-limit", type=float, help="Variance inflation over which a feature goes (10).")
+@click.option(
+    "--vif-order",
+    type=click.Choice(["claim", "largest"]),
+    help="Of the features over it, drop the one with the weakest claim to stay first (claim), or the largest VIF.",
+)
 @click.option("--try", "limits", metavar="A,B,…", help="Pairs and groups there would be at these limits.")
 @click.option(
     "--complete", is_flag=True, help="Only rows where every number column is present, for VIF too (each pair's own rows otherwise)."
@@ -61,7 +66,7 @@ def command(data: str, **said: Any) -> None:
     limits = numbers(said["limits"], "--try") if said["limits"] else (0.7, 0.8, 0.9, 0.95, 0.99)
     show = Show(said["form"])
     ground = stand(data, said, show, before=USES, sees="matrix")
-    stage = ground.stage(Overlap, pair_limit=said["pair_limit"], vif_limit=said["vif_limit"])
+    stage = ground.stage(Overlap, pair_limit=said["pair_limit"], vif_limit=said["vif_limit"], vif_order=said["vif_order"])
     rows = "complete" if said["complete"] else "pairwise"
     how = Correlating(said["method"], stage.pair_limit, limits, rows, said["with_target"], said["partial"])
     ground.tell(show)
@@ -74,6 +79,7 @@ def command(data: str, **said: Any) -> None:
             every_kind=said["every_kind"] or _few_numbers(ground.table),
             pair_limit=stage.pair_limit,
             vif_limit=stage.vif_limit,
+            vif_order=stage.vif_order,
             clusters=said["clusters"],
             pins=[p for p in ground.pins if p.feature in ground.table.features],
             seed=said["seed"],
@@ -178,15 +184,20 @@ def _inflation(show: Show, vif: Findings, limit: float, everything: bool) -> Non
     title(show, f"{len(over)} of {len(frame)} features have a variance inflation factor over {limit:g}")
     some = frame if everything else over.head(HEAD)
     if len(some):
-        rows = [[str(f), figure(r["vif"]), f"{r['r_squared']:.4f}", r["explained_by"]] for f, r in some.iterrows()]
-        grid(show, ["feature", "VIF", "R²", "explained by"], rows, asked=("VIF",))
+        beside = ["vif_complete"] if "vif_complete" in frame.columns else []
+        rows = [
+            [str(f), figure(r["vif"]), *(figure(r[c]) for c in beside), f"{r['r_squared']:.4f}", r["explained_by"]]
+            for f, r in some.iterrows()
+        ]
+        heads = ["feature", "VIF", *("VIF, complete rows" for _ in beside), "R²", "explained by"]
+        grid(show, heads, rows, asked=("VIF",))
         if not everything:
             rest(show, len(some), len(over))
     notes(show, vif.notes[1:])
 
 
 def _elimination(show: Show, went: Findings, limit: float) -> None:
-    from chaff.cli.grids import grid, title
+    from chaff.cli.grids import grid, notes, title
     from chaff.results.digits import figure
 
     trail = went.more["trail"]
@@ -195,10 +206,12 @@ def _elimination(show: Show, went: Findings, limit: float) -> None:
     clean = not (went.frame["vif_left"].dropna() > limit).any()
     title(show, f"One at a time: {len(trail)} would go" + (f", and none is left over {limit:g}" if clean else ""))
     rows = [
-        [str(move), r["feature"], figure(r["vif"]), figure(r["largest_left"]), r["whose"], r["explained_by"]]
+        [str(move), r["feature"], figure(r["vif"]), f"{r['r_squared_after']:.4f}", figure(r["largest_left"]), r["whose"], r["explained_by"]]
         for move, r in trail.iterrows()
     ]
-    grid(show, ["", "goes", "VIF then", "largest left", "whose", "explained by"], rows, asked=("", "VIF then"), names=2)
+    heads = ["", "goes", "VIF then", "R² left", "largest left", "whose", "explained by"]
+    grid(show, heads, rows, asked=("", "VIF then", "R² left"), names=2)
+    notes(show, [f"R² of the target on all of them: {trail['r_squared_before'].iloc[0]:.4f} before the first went"])
 
 
 def _relations(show: Show, found: Findings | str) -> None:

@@ -16,7 +16,7 @@ from chaff.evaluate.growing_walk import GrowingWalk, can_grow
 from chaff.evaluate.walk import ClosedWalk, Walk
 from chaff.folds import Folds, Split
 from chaff.kernels.set_errors import set_errors
-from chaff.metrics import Metric, RowLosses
+from chaff.metrics import Metric, RowLosses, parts_of_r2
 from chaff.models.protocols import ClosedForm, Model
 from chaff.results.score import Score
 from chaff.stats.least_squares import pivoted_solve
@@ -210,8 +210,7 @@ class ClosedEngine:
 
     def scores(self, sets: Sequence[Set], splits: Sequence[int], near: Set | None = None) -> Floats:
         errors = self.errors(sets, splits)
-        around, weight = (x[list(splits)] for x in self.around)
-        return np.stack([over_splits(m, errors, around, weight) for m in self.metrics], axis=-1)
+        return np.stack([self._of_splits(m, errors, list(splits)) for m in self.metrics], axis=-1)
 
     def errors(self, sets: Sequence[Set], splits: Sequence[int] | None = None) -> Floats:
         """Test squared errors, float64 (sets, splits); over all splits when left out."""
@@ -262,17 +261,17 @@ class ClosedEngine:
 
     def values(self, errors: Floats) -> Floats:
         """(sets, splits) of the first metric from squared errors of the same shape."""
-        return over_splits(self.metrics[0], errors, *self.around)
+        return self._of_splits(self.metrics[0], errors, list(range(self.folds.count)))
+
+    def _of_splits(self, metric: Metric, errors: Floats, splits: list[int]) -> Floats:
+        """A metric that is a function of squared errors, for many sets at once: (sets, splits)."""
+        around, weight = self.around
+        weight = np.where(weight > 0, weight, 1.0)
+        lost, none = np.maximum(errors, 0.0) / weight[splits], around / weight
+        return parts_of_r2(lost, none[splits], float(none.mean())) if metric.name == "r2" else np.sqrt(lost)
 
     def inside(self, split: int) -> ClosedEngine | None:
         """Moments of the parts are shared, not learned again."""
         inner = self.folds.inside(self.folds.splits[split])
         parts = self.parts if self.fits_whole else None
         return ClosedEngine(self.table, self.model, self.metrics, inner, self.work, parts) if inner.splits else None
-
-
-def over_splits(metric: Metric, errors: Floats, around: Floats, weight: Floats) -> Floats:
-    """A metric that is a function of squared errors, for many sets at once: (sets, splits)."""
-    if metric.name == "r2":
-        return np.where(around > 0, 1.0 - errors / np.where(around > 0, around, 1.0), 0.0)
-    return np.sqrt(np.maximum(errors, 0.0) / np.where(weight > 0, weight, 1.0))

@@ -15,7 +15,7 @@ from chaff.arrays import Floats
 from chaff.errors import ChaffError, ModelError
 from chaff.evaluate.engine import Set
 from chaff.folds import Folds
-from chaff.metrics import Metric, RowLosses, Truth
+from chaff.metrics import Metric, RowLosses, Truth, parts_of_r2
 from chaff.models.forms import learn_form
 from chaff.models.protocols import Fitted, Model, Prepared, Sample, StartsNear
 from chaff.table.table import Table
@@ -99,14 +99,15 @@ class FitAndPredict:
 
 @dataclass(frozen=True)
 class FitAndScore:
-    """(features, prepared split) → every metric."""
+    """(features, prepared split) → every metric; in place of R² the mean loss, for that is a ratio over all splits."""
 
     fit: FitAndPredict
     metrics: tuple[Metric, ...]
 
     def __call__(self, unit: tuple[tuple[str, ...], PreparedSplit]) -> list[float]:
         predicted = self.fit(unit)
-        return [m.of_predictions(unit[1].truth, predicted) for m in self.metrics]
+        truth = unit[1].truth
+        return [mean_loss(m.losses(truth, predicted)) if m.name == "r2" else m.of_predictions(truth, predicted) for m in self.metrics]
 
 
 class FittedEngine:
@@ -131,7 +132,17 @@ class FittedEngine:
     def scores(self, sets: Sequence[Set], splits: Sequence[int], near: Set | None = None) -> Floats:
         fit = FitAndPredict(self.model, self._started(near, splits) if near and len(sets) > NEAR_PAYS else {})
         done = self.work.each(FitAndScore(fit, self.metrics), self._units(sets, splits))
-        return np.array(done).reshape(len(sets), len(splits), len(self.metrics))
+        values = np.array(done).reshape(len(sets), len(splits), len(self.metrics))
+        for k, m in enumerate(self.metrics):
+            if m.name == "r2":
+                none = self._nothing(m)
+                values[:, :, k] = parts_of_r2(values[:, :, k], none[list(splits)], float(none.mean()))
+        return values
+
+    def _nothing(self, metric: Metric) -> Floats:
+        """Mean loss of knowing nothing in each split."""
+        losses = (metric.losses(s.truth, np.broadcast_to(s.truth.train_means, s.truth.targets.shape)) for s in self.splits)
+        return np.array([mean_loss(rows) for rows in losses])
 
     def _started(self, near: Set, splits: Sequence[int]) -> dict[int, Fitted]:
         """A fit on the near set for each split, always begun from scratch, so that nothing depends on what was fitted before."""
@@ -157,6 +168,11 @@ class FittedEngine:
     def inside(self, split: int) -> FittedEngine | None:
         inner = self.folds.inside(self.folds.splits[split])
         return FittedEngine(self.table, self.model, self.metrics, inner, self.work) if inner.splits else None
+
+
+def mean_loss(rows: RowLosses) -> float:
+    """Weighted mean over the test rows; plain where they weigh nothing."""
+    return float(np.average(rows.loss, weights=rows.weights if rows.weights.sum() > 0 else None))
 
 
 def _fit_whole(model: Model, names: tuple[str, ...], split: PreparedSplit) -> Fitted:

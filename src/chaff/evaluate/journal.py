@@ -266,7 +266,8 @@ def checked_scores(
             raise damaged(path, f"scores of {len(values)} splits where there are {splits}")
         if (np.diff(numbers.astype(np.int64)) <= 0).any() or not all(k in names for k in numbers.tolist()):
             raise damaged(path, "a set of unknown columns")
-        if not np.isfinite(values).all() or (values < least - ROUNDING).any() or (values > most + ROUNDING).any():
+        means = values.mean(0)
+        if not np.isfinite(values).all() or (values < least - ROUNDING).any() or (means > most + ROUNDING).any():
             raise damaged(path, f"a score that {metrics.replace(' ', ' or ')} cannot be")
         out.append((tuple(names[k] for k in numbers.tolist()), values.reshape(-1)))
     return out

@@ -33,7 +33,7 @@ class Score:
     features: frozenset[str]
     metric: str
     values: Floats
-    """One value per fold and repeat, in the metric's own units."""
+    """One value per fold and repeat, in the metric's own units; of R² each fold's part in that of all test rows."""
     test_share: float
     """Test rows over training rows."""
     also: Mapping[str, Floats] = field(default_factory=dict)

@@ -58,10 +58,11 @@ def test_permutation_is_exactly_what_predicting_anew_loses():
     setting = Setting.of(table, 3, work=WORK)
     for model in (chaff.Forest(trees=10), chaff.Boosting(rounds=15), chaff.Ridge(), chaff.models.adapt(Mean, name="mean")):
         found = chaff.Permutation(shuffles=2).measure(table, model, setting)
-        for k, fit in enumerate(fits(table, model, setting)):
+        made_fits = fits(table, model, setting)
+        around = np.mean([((f.split.test.targets[:, 0] - f.split.truth.train_means[0]) ** 2).mean() for f in made_fits])
+        for k, fit in enumerate(made_fits):
             held = fit.split.test
             truth = held.targets[:, 0]
-            around = ((truth - fit.split.truth.train_means[0]) ** 2).mean()
             base = (truth - fit.fitted.predict(held)[:, 0]) ** 2
             for f in table.features:
                 rises = []

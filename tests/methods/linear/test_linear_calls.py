@@ -353,3 +353,47 @@ def test_by_hand_suggests_the_twin_with_the_weaker_claim():
     hand = chaff.by_hand(table)
     assert hand.frame["vif"].max() > 10 and hand.suggestion.startswith("drop weak: VIF")
     assert chaff.by_hand(table, start=["strong"]).add("z").features == ("strong", "z")
+
+
+def twins(seed=1):
+    """`best` carries the target; `twin`, a noisier copy of the same, has the larger variance inflation by a hair."""
+    rng = np.random.default_rng(seed)
+    n = 150
+    best, other = rng.normal(size=(2, n))
+    twin = best + 0.2 * rng.normal(size=n)
+    mixed = twin + 0.05 * other
+    return chaff.open_arrays(
+        np.column_stack([best, mixed, other]), 2 * best + 0.5 * other + rng.normal(size=n), names=["best", "twin", "other"]
+    )
+
+
+@pytest.mark.parametrize("by", ["vif", "both"])
+def test_of_columns_that_explain_one_another_the_one_that_costs_least_goes_by_rule_and_by_hand(by):
+    for seed in range(6):
+        table = twins(seed)
+        pruned = chaff.prune_linear(table, by, splits=0)
+        assert pruned.more["trail"]["feature"].tolist()[1] == "twin"
+        assert chaff.by_hand(table).suggestion.startswith("drop twin: VIF")
+    largest = chaff.prune_linear(table, by, order="largest", splits=0)
+    vif = chaff.linear_summary(table).frame["vif"]
+    assert largest.more["trail"]["feature"].tolist()[1] == vif.idxmax()
+    with pytest.raises(chaff.UsageError, match="order must be 'loss' or 'largest'"):
+        chaff.prune_linear(table, by, order="smallest")
+
+
+def test_a_column_under_the_limit_goes_where_that_costs_less_than_the_one_that_it_explains():
+    rng = np.random.default_rng(0)
+    a, b, c = rng.normal(size=(3, 300))
+    total = a + b + c + 0.5 * rng.normal(size=300)
+    X = np.column_stack([a, b, c, total])
+    table = chaff.open_arrays(X, total + 0.3 * rng.normal(size=300), names=["a", "b", "c", "total"])
+    vif = chaff.linear_summary(table).frame["vif"].drop("(intercept)")
+    assert vif["total"] > 10 > vif[["a", "b", "c"]].max()
+    trail = chaff.prune_linear(table, "vif", splits=0).more["trail"]
+    assert trail["feature"].iloc[1] in ("a", "b", "c") and trail["why"].iloc[1] == "explains total" and len(trail) == 2
+
+
+def test_the_worth_of_a_single_column_is_all_that_there_is():
+    table = twins().with_features(["best"])
+    row = chaff.column_worth(table).frame.loc["best"]
+    assert row["cv_lost"] == pytest.approx(chaff.SubsetScorer(table, chaff.LeastSquares())(["best"]).mean) and row["cv_lost_se"] > 0

@@ -116,6 +116,7 @@ def prune_linear(
     direction: Literal["backward", "forward", "both"] = "backward",
     p_limit: float = 0.05,
     vif_limit: float = 10.0,
+    order: Literal["loss", "largest"] = "loss",
     splits: int = 50,
     pins: Iterable[Pin] = (),
     features: Sequence[str] | None = None,
@@ -130,10 +131,13 @@ def prune_linear(
     table : Table
         With a number target.
     by : "p", "vif", "both", "aic" or "bic"
-        Largest p over `p_limit`; largest VIF over `vif_limit`; VIF first and then p, in turn; or the move that lowers AIC or
-        BIC most.
+        Largest p over `p_limit`; a VIF over `vif_limit` (see `order`); VIF first and then p, in turn; or the move that lowers
+        AIC or BIC most.
     direction : "backward", "forward" or "both"
         "both" may take back what an earlier move did. VIF goes backward only.
+    order : "loss" or "largest"
+        Of the columns that explain one another beyond `vif_limit` the one goes whose loss costs the adjusted R² least, or the
+        one with the largest VIF, which may be the best of them.
     splits : int
         Half-splits for `p_split`; 0 leaves it out.
     pins : iterable of Pin
@@ -159,5 +163,6 @@ def prune_linear(
     >>> list(found.frame.index[found.frame["stays"]])
     ['protein_pct', 'ash_pct']
     """
-    settings = {"by": by, "direction": direction, "p_limit": p_limit, "vif_limit": vif_limit, "splits": splits, "folds": folds}
+    settings = {"by": by, "direction": direction, "p_limit": p_limit, "vif_limit": vif_limit, "order": order, "splits": splits}
+    settings |= {"folds": folds}
     return findings_of(judge(stage_of(Pruning, settings), able(table, features), pins=pins, seed=seed, workers=workers))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from typing import Literal
 
 from chaff.decide.calls.judged import with_verdicts
 from chaff.decide.calls.repeats import ground_of, with_cluster_verdicts
@@ -52,6 +53,7 @@ def overlaps(
     every_kind: bool = False,
     pair_limit: float = 0.95,
     vif_limit: float = 10.0,
+    vif_order: Literal["claim", "largest"] = "claim",
     clusters: bool = False,
     pins: Iterable[Pin] = (),
     seed: int = 0,
@@ -69,6 +71,8 @@ def overlaps(
     every_kind : bool
         Associations of columns of every kind in place of correlations of numbers.
     pair_limit, vif_limit : float
+    vif_order : "claim" or "largest"
+        As `order` of `chaff.prune_inflation`.
     clusters : bool
         Also clusters of columns of every kind.
     pins : iterable of Pin
@@ -89,7 +93,7 @@ def overlaps(
         table = complete_only(table)
     pinned = checked_pins(list(pins), table)
     ground = ground_of(able(table, None), pinned.values(), seed, workers)
-    pair, vif = Correlation(pair_limit), Inflation(vif_limit)
+    pair, vif = Correlation(pair_limit), Inflation(vif_limit, vif_order)
     cut = pair.cut(ground, ground.table.features)
     went = vif.eliminate(ground, ground.table.features, ground.setting)
     said = judge_pins(pair.verdicts(cut, ground.setting), pinned, table.features)

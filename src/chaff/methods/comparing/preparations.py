@@ -10,10 +10,10 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.errors import UsageError
-from chaff.evaluate.fitted import truth_of
+from chaff.evaluate.fitted import mean_loss, truth_of
 from chaff.folds import Folds
 from chaff.methods.comparing.scales import on_scale
-from chaff.metrics import METRICS, Metric
+from chaff.metrics import METRICS, Metric, parts_of_r2
 from chaff.models.forms import learn_form
 from chaff.models.protocols import Model
 from chaff.results.plain import records
@@ -77,7 +77,8 @@ class Prepared:
     work: Work
 
     def __call__(self, unit: tuple[Model, str, int]) -> list[float]:
-        """Every metric on the split's test rows, predictions back on the target's own scale."""
+        """Every metric on the split's test rows, predictions back on the target's own scale, and mean losses for R² (of predictions, of
+        nothing), which is a ratio over all splits."""
         model, transform, number = unit
         split = self.folds.splits[number]
         train, test = (self.table.take(rows) for rows in self.folds.rows(split))
@@ -92,7 +93,9 @@ class Prepared:
             off = bent.targets - fitted.predict(reads.apply(bent))
             predicted = back(predicted, off, transform)
         truth = truth_of(train, test)
-        return [m.of_predictions(truth, predicted) for m in self.metrics]
+        nothing = np.broadcast_to(truth.train_means, truth.targets.shape)
+        r2 = [mean_loss(METRICS["r2"].losses(truth, p)) for p in (predicted, nothing)]
+        return [*(m.of_predictions(truth, predicted) for m in self.metrics), *r2]
 
 
 def back(predicted: Floats, off: Floats, transform: str) -> Floats:
@@ -123,7 +126,9 @@ def preparations_of(
     asked = [(s, t) for s in models for t in transforms]
     units = [(models[s], t, k) for s, t in asked for k in range(folds.count)]
     done = np.array(work.each(Prepared(table, folds, metrics, work), units, "scales and transforms"))
-    values = done.reshape(len(asked), folds.count, len(metrics))
+    values = done.reshape(len(asked), folds.count, len(metrics) + 2)
+    for j in (j for j, m in enumerate(metrics) if m.name == "r2"):
+        values[:, :, j] = parts_of_r2(values[:, :, -2], values[0, :, -1])
     rows = []
     for k, (scale, transform) in enumerate(asked):
         row: dict[str, Any] = {"scale": scale, "transform": transform}

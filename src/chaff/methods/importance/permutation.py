@@ -39,7 +39,8 @@ class Changes:
 
     @property
     def importance(self) -> Floats:
-        return np.asarray(np.average(self.free, axis=1, weights=self.weights) / self.scale)
+        """Mean rise of the loss, float64 (features,)."""
+        return np.asarray(np.average(self.free, axis=1, weights=self.weights))
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,7 @@ from chaff.errors import DataError, UsageError, nearest
 from chaff.evaluate.setting import Setting
 from chaff.files import read_json, write_text
 from chaff.methods.linear.rows import linear_form
-from chaff.methods.linear.swept import State, Swept
+from chaff.methods.linear.swept import State, Swept, repeat_to_drop
 from chaff.models.least_squares import LeastSquares
 from chaff.results.trail import trail_frame
 from chaff.stats.tolerances import BETTER
@@ -142,13 +142,11 @@ class ByHand:
 
     @property
     def suggestion(self) -> str:
-        """The next move that the usual rules would make, and why: VIF first, then p, then AIC."""
+        """The next move that the usual rules would make, and why: VIF first, as `chaff.prune_linear` does, then p, then AIC."""
         s = self.state
-        over = [f for f in s.vif if s.vif[f] > HIGH_VIF]
-        if over:  # of those that say the same, the one with the weaker claim: not whichever is a hair larger
-            worst = max(over, key=lambda f: (np.nan_to_num(s.p[f], nan=1.0), s.vif[f]))
-            p = f", p {s.p[worst]:.2g}" if s.p[worst] == s.p[worst] else ""
-            return f"drop {worst}: VIF {s.vif[worst]:.3g}{p}"
+        repeat = repeat_to_drop(self._swept, HIGH_VIF, s.features)
+        if repeat is not None:
+            return f"drop {repeat[0]}: {repeat[1]}"
         weak = max(s.p, key=lambda f: s.p[f], default="")
         if weak and s.p[weak] > WEAK_P:
             return f"drop {weak}: p {s.p[weak]:.2g}"

@@ -13,7 +13,7 @@ from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.walk import Walk
 from chaff.methods.linear.rows import LinearForm, linear_form
-from chaff.methods.linear.swept import State, Swept
+from chaff.methods.linear.swept import State, Swept, repeat_to_drop
 from chaff.models.least_squares import LeastSquares
 from chaff.results.findings import Findings, Way
 from chaff.results.trail import trail_frame
@@ -36,11 +36,14 @@ class Pruning:
     Parameters
     ----------
     by : "p", "vif", "both", "aic" or "bic"
-        Largest p over `p_limit`; largest VIF over `vif_limit`; VIF first and then p, in turn; or the move that lowers AIC or
-        BIC most.
+        Largest p over `p_limit`; a VIF over `vif_limit` (see `order`); VIF first and then p, in turn; or the move that lowers
+        AIC or BIC most.
     direction : "backward", "forward" or "both"
         "both" may take back what an earlier move did. VIF goes backward only.
     p_limit, vif_limit : float
+    order : "loss" or "largest"
+        Of the columns that explain one another beyond `vif_limit` the one goes whose loss costs the adjusted R² least, or the
+        one with the largest VIF, which may be the best of them.
     splits : int
         Half-splits for `p_split`; 0 leaves it out.
     folds : int
@@ -51,6 +54,7 @@ class Pruning:
     direction: Literal["backward", "forward", "both"] = "backward"
     p_limit: float = 0.05
     vif_limit: float = 10.0
+    order: Literal["loss", "largest"] = "loss"
     splits: int = 50
     folds: int = 5
     name: str = ""
@@ -159,10 +163,9 @@ def _next(swept: Swept, rule: Pruning, pinned: set[str]) -> tuple[str, str] | No
     by, direction = rule.by, rule.direction
     s = swept.state()
     free = [f for f in s.features if f not in pinned]
-    if by in ("vif", "both") and free:
-        worst = max(free, key=lambda f: s.vif[f])
-        if s.vif[worst] > rule.vif_limit:
-            return worst, f"VIF {s.vif[worst]:.3g}"
+    repeat = repeat_to_drop(swept, rule.vif_limit, free, rule.order == "largest") if by in ("vif", "both") else None
+    if repeat is not None:
+        return repeat
     if by == "vif":
         return None
     if by in ("aic", "bic"):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -181,6 +181,18 @@ class Swept:
             rank,
         )
 
+    def brings_below(self, feature: str, others: Sequence[str], limit: float) -> bool:
+        """Whether one of the others, all in the model, has no VIF over the limit any more when this feature leaves."""
+        mine = [k for k in self.columns(feature) if k in self.held]
+        block = -self.A[np.ix_(mine, mine)]
+        for g in others:
+            rest = [k for k in self.columns(g) if k in self.held and k not in mine]
+            cross = self.A[np.ix_(rest, mine)]
+            part = cross / block[0, 0] if len(mine) == 1 else np.linalg.lstsq(block, cross.T, rcond=None)[0].T
+            if rest and (-np.diagonal(self.A)[rest] - (cross * part).sum(1) <= limit).all():
+                return True
+        return False
+
     def after(self, feature: str) -> tuple[float, int]:
         """(residual share, rank) if this feature came or went."""
         losses = self.losses() if feature in self.features else {}
@@ -189,6 +201,28 @@ class Swept:
             return self.rss + rise, len(self.held) - c
         fall, c = self.gains().get(feature, (0.0, 0))
         return max(self.rss - fall, 0.0), len(self.held) + c
+
+
+def repeat_to_drop(swept: Swept, limit: float, free: Sequence[str], largest: bool = False) -> tuple[str, str] | None:
+    """Of the columns that explain one another beyond the limit, the one to drop and why; None where there is none.
+
+    The one without which the adjusted R² is highest, among those over the limit and those whose leaving brings one of these below it;
+    with `largest` the one with the largest VIF, which may be the best of them.
+    """
+    s = swept.state()
+    over = [f for f in s.features if s.vif[f] > limit]
+    if not over or not free:
+        return None
+    if largest:
+        worst = max((f for f in over if f in free), key=lambda f: (s.vif[f], f), default=None)
+        return None if worst is None else (worst, f"VIF {s.vif[worst]:.3g}")
+    able = [f for f in free if f in over or swept.brings_below(f, over, limit)]
+    losses = swept.losses()
+    adjusted = {f: swept.criteria(swept.rss + losses[f][0], s.rank - losses[f][1])[0] for f in able}
+    if not able:
+        return None
+    weakest = max(able, key=lambda f: (np.nan_to_num(round(adjusted[f], 12), nan=-np.inf), s.vif[f], f))
+    return weakest, f"VIF {s.vif[weakest]:.3g}" if weakest in over else f"explains {max(over, key=lambda f: s.vif[f])}"
 
 
 def standardised_blocks(form: LinearForm) -> tuple[Floats, Floats, Ints]:

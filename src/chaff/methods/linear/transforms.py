@@ -11,6 +11,7 @@ from chaff.arrays import Flags, Floats
 from chaff.errors import UsageError, nearest
 from chaff.folds import Folds, make_folds
 from chaff.methods.linear.rows import LinearForm, linear_form
+from chaff.metrics import parts_of_r2
 from chaff.results.score import corrected_error
 from chaff.stats.tolerances import FLAT, ROUNDING
 from chaff.table.table import Table
@@ -87,12 +88,13 @@ def try_forms(
 
 def _tried(form: LinearForm, folds: Folds, numbers: Flags, penalty: float, pair: tuple[str, str]) -> tuple[Any, ...]:
     """One scaler and one target transform over all folds."""
-    rows = [_score(form.X, form.y, numbers, *folds.rows(part), *pair, penalty) for part in folds.splits]
-    r2, rmse, mae = np.array(rows).T
-    return (*pair, r2.mean(), corrected_error(r2, folds.test_share), np.sqrt((rmse**2).mean()), mae.mean())
+    rows = [_losses(form.X, form.y, numbers, *folds.rows(part), *pair, penalty) for part in folds.splits]
+    lost, none, mae = np.array(rows).T
+    r2 = parts_of_r2(lost, none)
+    return (*pair, r2.mean(), corrected_error(r2, folds.test_share), np.sqrt(lost.mean()), mae.mean())
 
 
-def _score(X: Floats, y: Floats, numbers: Any, train: Any, test: Any, scaler: str, target: str, penalty: float) -> tuple[float, ...]:
+def _losses(X: Floats, y: Floats, numbers: Any, train: Any, test: Any, scaler: str, target: str, penalty: float) -> tuple[float, ...]:
     A, B = X[train].copy(), X[test].copy()
     for k in np.flatnonzero(numbers):
         there, _ = learned(scaler, X[train, k])
@@ -107,8 +109,7 @@ def _score(X: Floats, y: Floats, numbers: Any, train: Any, test: Any, scaler: st
     beta = np.linalg.lstsq(G, Z.T @ (v - middle), rcond=ROUNDING)[0]
     predicted = back(middle + (B - means) @ beta)
     e = y[test] - predicted
-    around = float(((y[test] - y[train].mean()) ** 2).sum())
-    return 1 - float((e**2).sum()) / around if around > 0 else np.nan, float(np.sqrt((e**2).mean())), float(np.abs(e).mean())
+    return float((e**2).mean()), float(((y[test] - y[train].mean()) ** 2).mean()), float(np.abs(e).mean())
 
 
 def learned(name: str, train: Floats) -> tuple[Any, Any]:

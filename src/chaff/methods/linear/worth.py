@@ -67,7 +67,8 @@ def column_worth(
     frame["p"] = [s.p.get(f, np.nan) for f in form.features]
     walk = Setting.of(form.table, folds, work=work).scorer(form.table, LeastSquares(), "r2").walk(list(s.features))
     whole = walk.score
-    if len(s.features) > 1:
+    frame["cv_lost"], frame["cv_lost_se"] = np.nan, np.nan
+    if s.features:
         changes = walk.changes(list(s.features))
         for f, values in zip(s.features, changes.by_fold, strict=True):
             d = paired_difference(whole.values, values, whole.test_share)

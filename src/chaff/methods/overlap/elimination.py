@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
+from functools import partial
 from typing import Any, ClassVar, Literal
 
 import numpy as np
@@ -70,7 +71,9 @@ class Inflation:
         able = [f for f in features if f in there]
         moments = ground.moments.select(able)
         place = ground.columns_of(able)
-        cols = inflation_columns(moments, ground.correlations[np.ix_(place, place)], ground.asked)
+        correlations = ground.correlations[np.ix_(place, place)]
+        with_gaps = partial(_placed, ground, place)
+        cols = inflation_columns(moments, correlations, ground.asked, with_gaps)
         C, starts, columns = cols.C, cols.starts, cols.columns
         last = sorted(able, key=lambda f: ground.claims[f].going())
         order = {f: k for k, f in enumerate(last)}
@@ -84,7 +87,7 @@ class Inflation:
         frame["move"] = pd.Series(np.arange(1.0, done.went.size + 1), index=names[done.went]).reindex(features)
         rows = [
             {"action": "drop", "feature": str(names[f]), "size": len(able) - k, "vif": float(vif)}
-            | {"explained_by": ", ".join(_witnesses(C, starts, columns, int(f), names))}
+            | {"explained_by": ", ".join(_witnesses(C, starts, columns, int(f), names, done.went[: k - 1]))}
             for k, (f, vif) in enumerate(zip(done.went, done.vif, strict=True), 1)
         ]
         trail = trail_frame(rows, ("vif", "explained_by"))
@@ -108,6 +111,10 @@ class Inflation:
             else:
                 out.append(keep(str(f), self.use, _left(row), f"{self.limit:g}"))
         return tuple(out)
+
+
+def _placed(ground: Ground, place: Ints, used: Ints, start: Floats) -> Floats:
+    return ground.correlations_with_gaps(place[used], start)
 
 
 def _judged(vif: Floats, cols: InflationColumns, complete: bool) -> Floats:
@@ -144,11 +151,10 @@ def _prune_some(found: InflationColumns, some: Ints, limit: float, key: Ints, pr
     return Elimination(some[done.went], done.vif, some[done.kept], done.kept_vif)
 
 
-def _witnesses(C: Floats, starts: Ints, columns: Ints, f: int, names: Any) -> list[str]:
-    """The features most correlated with f: a hint at who explains it."""
+def _witnesses(C: Floats, starts: Ints, columns: Ints, f: int, names: Any, gone: Ints) -> list[str]:
+    """The features most correlated with f of those that were still there: a hint at who explains it."""
     own = columns[starts[f] : starts[f + 1]]
-    strength = [
-        (float(np.abs(C[np.ix_(own, columns[starts[g] : starts[g + 1]])]).max(initial=0.0)), g) for g in range(starts.size - 1) if g != f
-    ]
+    left = [g for g in range(starts.size - 1) if g != f and g not in set(gone.tolist())]
+    strength = [(float(np.abs(C[np.ix_(own, columns[starts[g] : starts[g + 1]])]).max(initial=0.0)), g) for g in left]
     strength.sort(key=lambda s: (-s[0], s[1]))
     return [str(names[g]) for s, g in strength[:WITNESSES] if s >= 0.3]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -12,9 +12,14 @@ from chaff.arrays import Floats, Ints
 from chaff.errors import DataError, UsageError
 from chaff.evaluate.setting import Setting
 from chaff.methods.overlap.priority import Priority, priorities
+from chaff.stats.gaps import correlations_with_gaps
+from chaff.table.design import Design
 from chaff.table.moments import Moments, table_moments
 from chaff.table.table import Table
 from chaff.work import Work
+
+GAP_ROWS = 20_000
+NARROW = 300  # columns
 
 
 @dataclass(frozen=True, eq=False)
@@ -25,6 +30,7 @@ class Ground:
     setting: Setting
     asked: bool = False
     """Whether its features were named: then categories with very many levels take part too."""
+    _with_gaps: dict[bytes, Floats] = field(default_factory=dict, repr=False)
 
     @classmethod
     def of(cls, table: Table, setting: Setting | None = None) -> Ground:
@@ -39,6 +45,21 @@ class Ground:
         if not left:
             raise DataError(f"{table.label} has no column that a linear form could take")
         return cls(table.with_features(left), setting or Setting.unfolded(table))
+
+    def correlations_with_gaps(self, columns: Ints, start: Floats | None = None) -> Floats:
+        """Correlations of these design columns by maximum likelihood over all rows, or of a long table over a draw of them.
+
+        columns : may go on past the design columns to those of the target.  start : to begin with.
+        """
+        key = columns.tobytes()
+        if key not in self._with_gaps:
+            table = self.setting.all_rows(self.table)
+            most = rows_for(columns.size)
+            if len(table) > most:
+                table = table.take(np.sort(self.work.stream("rows with gaps").choice(len(table), most, replace=False)))
+            X = np.column_stack([Design.of(table, table.features).X, table.targets])[:, columns]
+            self._with_gaps[key] = correlations_with_gaps(X, table.weights, start)
+        return self._with_gaps[key]
 
     @property
     def work(self) -> Work:
@@ -78,6 +99,11 @@ class Ground:
     def numbers(self) -> list[str]:
         """Number and binary features."""
         return [f for f in self.table.features if self.table.kind(f) in ("number", "binary")]
+
+
+def rows_for(columns: int) -> int:
+    """Rows from which correlations of columns with gaps are taken at most."""
+    return GAP_ROWS if columns <= NARROW else max(GAP_ROWS // 4, 10 * columns)
 
 
 def complete_only(table: Table) -> Table:

@@ -7,12 +7,16 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from chaff.methods.overlap.ground import Ground
-from chaff.methods.overlap.inflation_columns import infinite, inflation_columns
-from chaff.methods.overlap.matrix import TELL, bytes_for, check_memory
+from chaff.arrays import Floats
+from chaff.errors import DataError
+from chaff.evaluate.setting import Setting
+from chaff.methods.overlap.ground import Ground, complete_only
+from chaff.methods.overlap.inflation_columns import MOST_WITH_GAPS, infinite, inflation_columns
+from chaff.methods.overlap.matrix import ENOUGH, TELL, bytes_for, check_memory
 from chaff.results.findings import Findings, Way
-from chaff.stats.inflation import dependent_columns, inverse_of
+from chaff.stats.inflation import dependent_columns, inverse_of, nearest_positive
 from chaff.stats.inflation import inflation as inflation_of_matrix
+from chaff.stats.tolerances import SINGULAR
 from chaff.table.layout import Layout
 from chaff.table.moments import Moments
 from chaff.table.table import Table
@@ -24,7 +28,7 @@ FOREMOST = 3
 STEADY = 1e-3
 MANY_GAPS = 0.5
 MANY_COLUMNS = 0.5  # a row, from which VIFs are mostly chance
-WAYS: dict[str, Way] = {"vif": "lower", "r_squared": "lower", "tolerance": "higher"}
+WAYS: dict[str, Way] = {"vif": "lower", "vif_complete": "lower", "r_squared": "lower", "tolerance": "higher"}
 NOTE = ("with the intercept handled: figures from regressions through the origin are much larger and say little",)
 
 
@@ -33,7 +37,7 @@ def inflation(ground: Ground) -> Findings:
     import pandas as pd
 
     table, moments = ground.table, _checked_moments(ground)
-    cols = inflation_columns(moments, ground.correlations, ground.asked)
+    cols = inflation_columns(moments, ground.correlations, ground.asked, ground.correlations_with_gaps)
     C, starts = cols.C, cols.starts
     vif = inflation_of_matrix(C, starts, cols.columns)
     vif[infinite(cols, moments.complete)] = np.inf
@@ -48,10 +52,24 @@ def inflation(ground: Ground) -> Findings:
         columns_of = {"vif": vif, "tolerance": 1.0 / vif, "r_squared": 1.0 - 1.0 / vif, "df": np.diff(starts)}
     frame = pd.DataFrame(columns_of, index=pd.Index(table.features, name="feature"))
     frame["explained_by"] = explained_by(C, starts, list(table.features))
+    if not moments.complete:
+        said = (*said, *_put_complete(frame, ground))
     need = bytes_for(moments.layout.width, len(table))
     big = (f"needs about {need / 1e9:.1f} GB",) if need > TELL else ()
     notes = (f"{len(table):,} rows", *NOTE, *big, *said)
     return Findings("inflation", frame, "vif", WAYS, {}, notes, {}, "worst")
+
+
+def _put_complete(frame: pd.DataFrame, ground: Ground) -> tuple[str, ...]:
+    """VIFs of complete rows beside those of all rows, where enough of them are left."""
+    try:
+        complete = complete_only(ground.table)
+    except DataError:
+        return ()
+    if len(complete) < ENOUGH * ground.moments.layout.width or len(complete) == len(ground.table):
+        return ()
+    frame["vif_complete"] = inflation(Ground(complete, Setting.unfolded(complete, ground.work), ground.asked)).frame["vif"]
+    return (f"vif_complete: of the {len(complete):,} rows without a gap in a number",)
 
 
 def _checked_moments(ground: Ground) -> Moments:
@@ -92,13 +110,43 @@ def explained_by(C: Any, starts: Any, names: list[str]) -> list[str]:
 
 
 def with_path(found: Findings, ground: Ground) -> Findings:
-    """The findings of an elimination with the VIF of every feature after every move, and the largest one left."""
-    path = vif_path(ground, found.more["trail"]["feature"].tolist())
+    """The findings of an elimination with the VIF of every feature after every move, the largest one left, and R² of all features
+    on the target before and after."""
+    went = found.more["trail"]["feature"].tolist()
+    path = vif_path(ground, went)
     trail = found.more["trail"].copy()
     after = path.iloc[:, 1:]
     trail["largest_left"] = [float(after[c].max()) if after[c].notna().any() else np.nan for c in after.columns]
     trail["whose"] = [str(after[c].idxmax()) if after[c].notna().any() else "" for c in after.columns]
+    r2 = r_squared_path(ground, went)
+    trail["r_squared_before"], trail["r_squared_after"] = r2[:-1], r2[1:]
     return replace(found, notes=(*found.notes, *NOTE), more={"trail": trail, "path": path})
+
+
+def r_squared_path(ground: Ground, went: list[str]) -> Floats:
+    """float64 (moves + 1,): R² of the target on all features that are left, at the start and after every move.
+
+    Of several classes that of their indicators together. Read backwards: the features that stay, and one more at a time.
+    """
+    moments, names = ground.moments, list(ground.table.features)
+    cols = inflation_columns(moments, ground.correlations, ground.asked, ground.correlations_with_gaps)
+    width, targets = moments.layout.width, moments.layout.targets
+    used = np.append(cols.used, np.arange(width, width + targets))
+    C = ground.correlations[np.ix_(used, used)]
+    if not moments.complete:
+        C = ground.correlations_with_gaps(used, None) if cols.used.size <= MOST_WITH_GAPS else nearest_positive(np.nan_to_num(C))
+    spread = np.nan_to_num(ground.table.targets.var(0))
+    share = spread / spread.sum() if spread.sum() > 0 else np.full(targets, np.nan)
+    parts = [[f for f in names if f not in went], *[[f] for f in reversed(went)]]
+    A = np.nan_to_num(C.copy())
+    out = []
+    for part in parts:
+        for f in part:
+            for k in range(int(cols.starts[names.index(f)]), int(cols.starts[names.index(f) + 1])):
+                if A[k, k] > SINGULAR:
+                    A -= np.outer(A[:, k], A[k]) / A[k, k]
+        out.append(1.0 - float(share @ np.diagonal(A)[-targets:]))
+    return np.array(out[::-1])
 
 
 def vif_path(ground: Ground, went: list[str]) -> pd.DataFrame:
@@ -106,7 +154,7 @@ def vif_path(ground: Ground, went: list[str]) -> pd.DataFrame:
     import pandas as pd
 
     moments, names = ground.moments, list(ground.table.features)
-    cols = inflation_columns(moments, ground.correlations, ground.asked)
+    cols = inflation_columns(moments, ground.correlations, ground.asked, ground.correlations_with_gaps)
     plain, C, starts, sure = cols.plain, cols.C, cols.starts, cols.whole
     all_owners = np.repeat(np.arange(len(names)), np.diff(starts))
     exact = not moments.complete

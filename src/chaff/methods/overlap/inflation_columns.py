@@ -6,6 +6,7 @@ and the same gap appearing as a level of several categories. None of them is col
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -18,7 +19,9 @@ from chaff.table.layout import LEVELS_IN_LINEAR_FORM
 from chaff.table.levels import TrainedLevels
 from chaff.table.moments import Moments
 
-GAPS = "gaps: correlations over the rows where both columns are present"
+GAPS = "gaps: correlations by maximum likelihood over all rows (EM)"
+GAPS_WIDE = "gaps: correlations over the rows where both columns are present"
+MOST_WITH_GAPS = 1000  # columns, past which maximum likelihood takes too long
 ROWS_A_COLUMN = 3  # shared by every pair, below which its correlation says too little beside all others
 MOST_COLUMNS = 0.8  # a row, past which categories take no part
 ABOVE = 0.5
@@ -32,7 +35,9 @@ class InflationColumns:
     plain: Floats
     """float64 (q, q): correlations as they were found."""
     C: Floats
-    """The same, shrunk until they fit together where gaps made them contradict one another."""
+    """The same; where there are gaps by maximum likelihood, so that they fit together."""
+    used: Ints
+    """int64 (q,): the design columns that they are."""
     starts: Ints
     """int64 (features + 1,)"""
     whole: Flags
@@ -46,16 +51,18 @@ class InflationColumns:
         return np.arange(self.C.shape[0], dtype=np.int64)
 
 
-def inflation_columns(moments: Moments, correlations: Floats | None = None, asked: bool = False) -> InflationColumns:
+def inflation_columns(moments: Moments, correlations: Floats, asked: bool, with_gaps: Callable[[Ints, Floats], Floats]) -> InflationColumns:
     """A category leaves its commonest level and "(missing)" out; a column without spread takes no part, nor does a category of
-    more than fifty levels unless it was `asked` for."""
+    more than fifty levels unless it was `asked` for.
+
+    with_gaps : (design columns, correlations to begin with) → correlations by maximum likelihood.
+    """
     layout = moments.layout
     levels = TrainedLevels.learn(moments)
     owner = np.repeat(np.arange(levels.starts.size - 1), np.diff(levels.starts))
     named = [layout.columns[k] for k in levels.columns]
     is_gap = np.array([layout.category[f] and n.endswith(f" = {MISSING_LEVEL}") for n, f in zip(named, owner, strict=True)], bool)
     used, owner = levels.columns[~is_gap], owner[~is_gap]
-    whole = moments.correlations() if correlations is None else correlations
     many = np.flatnonzero(layout.category & (np.diff(layout.starts) > LEVELS_IN_LINEAR_FORM)) if not asked else np.empty(0, np.int64)
     used, owner = used[~np.isin(owner, many)], owner[~np.isin(owner, many)]
     wide = _too_wide(used, owner, layout.category, moments.rows)
@@ -63,7 +70,7 @@ def inflation_columns(moments: Moments, correlations: Floats | None = None, aske
     few = _sharing_few(moments, used, owner)
     some = ~np.isin(owner, few)
     used, owner = used[some], owner[some]
-    plain = np.nan_to_num(whole[np.ix_(used, used)])
+    plain = np.nan_to_num(correlations[np.ix_(used, used)])
     np.fill_diagonal(plain, 1.0)
     repeated = _repeated_levels(plain, owner, layout.category)
     if repeated.size:
@@ -73,8 +80,10 @@ def inflation_columns(moments: Moments, correlations: Floats | None = None, aske
     notes = (f"left out, a combination of the levels of other categories: {said}",) if repeated.size else ()
     C, shrunk = _fitting(plain, moments.complete)
     starts = np.searchsorted(owner, np.arange(levels.starts.size)).astype(np.int64)
-    if not moments.complete:
-        notes = (GAPS + (f", shrunk by {_share(shrunk)} so that they fit together" if shrunk else ""), *notes)
+    if not moments.complete and used.size > MOST_WITH_GAPS:
+        notes = (GAPS_WIDE + (f", shrunk by {_share(shrunk)} so that they fit together" if shrunk else ""), *notes)
+    elif not moments.complete and np.isin(used, layout.gaps).any():
+        C, notes = with_gaps(used, C), (GAPS, *notes)
     for some_blank, why in (
         (few, f"not judged, sharing fewer than {ROWS_A_COLUMN} rows a column with another"),
         (wide, "not judged, for with their levels there are about as many columns as rows"),
@@ -82,7 +91,7 @@ def inflation_columns(moments: Moments, correlations: Floats | None = None, aske
     ):
         if some_blank.size:
             notes = (*notes, f"{why}: {', '.join(layout.features[f] for f in some_blank[:5])}")
-    return InflationColumns(plain, C, starts, ~np.isin(used, layout.gaps), np.union1d(np.union1d(few, wide), many), notes)
+    return InflationColumns(plain, C, used, starts, ~np.isin(used, layout.gaps), np.union1d(np.union1d(few, wide), many), notes)
 
 
 def _too_wide(used: Ints, owner: Ints, category: Flags, rows: int) -> Ints:
@@ -166,4 +175,5 @@ def among(found: InflationColumns, features: Ints) -> InflationColumns:
     picks = [np.arange(found.starts[f], found.starts[f + 1]) for f in features]
     flat = np.concatenate([*picks, np.empty(0, np.int64)]).astype(np.int64)
     starts = np.concatenate([[0], np.cumsum([p.size for p in picks])]).astype(np.int64)
-    return replace(found, plain=found.plain[np.ix_(flat, flat)], C=found.C[np.ix_(flat, flat)], starts=starts, whole=found.whole[flat])
+    square = np.ix_(flat, flat)
+    return replace(found, plain=found.plain[square], C=found.C[square], used=found.used[flat], starts=starts, whole=found.whole[flat])

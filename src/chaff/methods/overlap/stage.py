@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 import pandas as pd
@@ -32,6 +32,8 @@ class Overlap:
         |r| over which a pair says the same; see `Correlation`. None (false) looks at copies only.
     vif_limit : float
         Variance inflation over which a feature is one too many; see `Inflation`. None (false) looks at exact combinations only.
+    vif_order : "claim" or "largest"
+        Which of the features over `vif_limit` is proposed first; see `Inflation`.
 
     Notes
     -----
@@ -43,6 +45,7 @@ class Overlap:
 
     pair_limit: float | None = 0.95
     vif_limit: float | None = 10.0
+    vif_order: Literal["claim", "largest"] = "claim"
     name: str = ""
 
     use: ClassVar[str] = "overlap"
@@ -53,7 +56,7 @@ class Overlap:
 
     def _parts(self) -> tuple[Correlation, Inflation]:
         pair = 1.0 - SINGULAR if self.pair_limit is None else self.pair_limit
-        return Correlation(pair), Inflation(float("inf") if self.vif_limit is None else self.vif_limit)
+        return Correlation(pair), Inflation(float("inf") if self.vif_limit is None else self.vif_limit, self.vif_order)
 
     def in_passes(self, table: Table, setting: Setting) -> bool:
         return True

@@ -50,10 +50,8 @@ class Curve:
         return replace(self, sizes=sizes, values=self.values[places], losses=[self.losses[k] for k in places], sets=sets, inside=inside)
 
     def errors(self, ground: Ground) -> Floats:
-        """Standard error of each size's score over the splits, float64 (sizes,); of R², of its gain over nothing, which it is."""
-        gain = ground.metric.name == "r2" and self.sizes[0] == 0
-        v = self.values - self.values[0] if gain else self.values
-        return np.array([corrected_error(x, ground.folds.test_share) for x in v])
+        """Standard error of each size's score over the splits, float64 (sizes,)."""
+        return np.array([corrected_error(x, ground.folds.test_share) for x in self.values])
 
     def frame(self, ground: Ground) -> pd.DataFrame:
         """One row a size: score, score_se (of the mean over splits), which columns come and go against the size before."""

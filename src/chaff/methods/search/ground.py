@@ -15,7 +15,7 @@ from chaff.evaluate.fitted import truth_of
 from chaff.evaluate.limits import Limits
 from chaff.evaluate.setting import Setting
 from chaff.folds import Folds, Split
-from chaff.metrics import Metric, RowLosses, Truth, default_metric, find_metric
+from chaff.metrics import Metric, RowLosses, Truth, default_metric, find_metric, parts_of_r2
 from chaff.models.protocols import Model
 from chaff.stats.pooled import Units
 from chaff.table.moments import Moments
@@ -146,14 +146,13 @@ class Ground:
     def on_rows(self, values: Sequence[Sequence[float]], losses: Sequence[Sequence[Floats] | Floats]) -> OnRows:
         """From what each split gave: values (sets,), and a line of losses (test rows,) for each set.
 
-        R² is held against the mean loss of knowing nothing over all test rows, not over the few of one split: of three test
-        rows that happen to lie close together the ratio would be anything.
+        Of R² each split's part in that of all test rows (`chaff.metrics.parts_of_r2`).
         """
         sets = len(values[0])
         out = self._placed(losses, sets)
         found = np.array(values, float).T.reshape(sets, len(self.splits))
         if self.metric.name == "r2":
-            found = 1.0 - np.array([self._mean_losses(out[k]) for k in range(sets)]).reshape(sets, -1) / self._nothing
+            found = parts_of_r2(np.array([self._mean_losses(out[k]) for k in range(sets)]).reshape(sets, -1), self._nothing)
         return OnRows(found, out)
 
     def _placed(self, losses: Sequence[Sequence[Floats] | Floats], sets: int) -> Floats:
@@ -175,10 +174,10 @@ class Ground:
         )
 
     @cached_property
-    def _nothing(self) -> float:
-        """Mean loss of knowing nothing, over all splits."""
+    def _nothing(self) -> Floats:
+        """Mean loss of knowing nothing, of each split."""
         losses = [[self.losses(t, np.broadcast_to(t.train_means, t.targets.shape)).loss] for t in map(self.truth, self.splits)]
-        return float(self._mean_losses(self._placed(losses, 1)[0]).mean()) or 1.0
+        return self._mean_losses(self._placed(losses, 1)[0])
 
 
 def _left_anew(before: Callable[[Ints], tuple[str, ...]], folds: Folds, pinned: Set, split: Split) -> tuple[str, ...]:

@@ -63,9 +63,9 @@ class GivenOthers:
         folds = setting.folds
         units = [((s.repeat, s.test), p) for s, p in zip(folds.splits, prepared(table, model, setting).splits, strict=True)]
         parts = setting.work.each(ShuffleFold(table, folds, model, self.shuffles, setting.work), units, "importance")
-        by_fold = np.array([part.importance for part in parts])
-        tested = over_rows(parts, table, folds)
         scale = float(np.mean([part.scale for part in parts]))
+        by_fold = np.array([part.importance for part in parts]) / scale
+        tested = over_rows(parts, table, folds)
         rows = tested[0].units if tested else 0
         p = np.array([d.p_above(0.0) for d in tested])
         frame = pd.DataFrame(index=pd.Index(table.features, name="feature"))

@@ -81,7 +81,7 @@ class Permutation:
             units = clusters(learn_form("bins", table, setting.work).apply(table).data, self.together)
         made = fits(table, model, setting)
         rises = setting.work.each(task(_rise_in_fold, self, table, setting.folds, model, units), made, "importance")
-        by_fold = np.array(rises)
+        by_fold = np.array([rise for rise, _ in rises]) / np.mean([scale for _, scale in rises])
         unit = "R² lost" if table.target.task == "regression" else _class_unit(model)
         notes = [f"{unit}, {self.shuffles} shuffles a fold, {setting.folds.how}"]
         extra = {}
@@ -101,8 +101,10 @@ def loss_of(rows: Sample, model: Model) -> Any:
     return log_loss if rows.classes and "probabilities" in model.gives else squared_loss
 
 
-def _rise_in_fold(way: Permutation, table: Table, folds: Folds, model: Model, units: list[tuple[int, ...]], fit: FoldFit) -> Floats:
-    """Mean rise in loss of each feature in one fold, in units of the loss of knowing nothing for numbers."""
+def _rise_in_fold(
+    way: Permutation, table: Table, folds: Folds, model: Model, units: list[tuple[int, ...]], fit: FoldFit
+) -> tuple[Floats, float]:
+    """(mean rise in loss of each feature in one fold, loss of knowing nothing there for numbers and 1 for classes)."""
     which = judged_rows(len(fit.split.truth.targets), fit.work)
     held, w = some_rows(fit.split.test, which), fit.split.truth.weights[which]
     loss = loss_of(held, model)
@@ -117,11 +119,11 @@ def _rise_in_fold(way: Permutation, table: Table, folds: Folds, model: Model, un
     with named_failure(model, fit.split, held.features):
         quick = isinstance(fit.fitted, Shuffles) and isinstance(held.data, Bins) and way.together is None
         rise = (_at_once if quick else _one_by_one)(fit.fitted, held, units, deals, loss, fit.work)
-    per_unit = np.average(rise, axis=1, weights=w) / scale
+    per_unit = np.average(rise, axis=1, weights=w)
     out = np.empty(len(held.features))
     for u, value in zip(units, per_unit, strict=True):
         out[list(u)] = value
-    return out
+    return out, scale
 
 
 def _deal(strata: Strata | None, work: Work, unit: tuple[int, ...], shuffle: int, n: int) -> Ints:
