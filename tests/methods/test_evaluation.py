@@ -6,7 +6,7 @@ import pytest
 from scipy.stats import mannwhitneyu
 
 import chaff
-from chaff.methods.evaluation.influence import interval, moved_by
+from chaff.methods.evaluation.influence import interval, moved_by, score_interval
 from chaff.metrics import METRICS, Truth
 from chaff.stats.binomial import share_bounds
 from chaff.stats.pooled import Units
@@ -181,3 +181,76 @@ def test_one_class_alone_has_no_area_and_says_nothing_of_it():
     moved = moved_by(METRICS["auc"], truth, np.linspace(0, 1, 20)[:, None])
     assert np.isnan(moved.score) and np.isnan(interval(moved, Units())).all()
     assert np.isnan(interval(moved_by(METRICS["rmse"], Truth(np.ones((1, 1)), np.ones(1), np.zeros(1)), np.zeros((1, 1))), Units())[0])
+
+
+@pytest.fixture(scope="module")
+def weighted():
+    frame = make_mixed(400, classes=2)
+    frame["lot_weight"] = np.random.default_rng(0).integers(1, 6, len(frame))
+    table = chaff.open_table(frame, "y", weights="lot_weight", ignore=["day", "mill"])
+    return chaff.select(table, PLAN, state=False).evaluate()
+
+
+def test_with_weights_a_row_counts_as_often_as_its_weight_says(weighted):
+    """The same as rows that stand there so many times, but for the scale that adds up to the rows."""
+    w = weighted.table.weights.astype(int)
+    true, share = np.repeat(weighted.table.y, w).astype(int), np.repeat(weighted.shares()[:, 1], w)
+    scale = w.size / w.sum()
+    for cut in (0.3, 0.5):
+        by_hand = pd.crosstab(true, share >= cut).to_numpy()
+        np.testing.assert_allclose(weighted.confusion(threshold=cut).to_numpy(), by_hand * scale)
+        np.testing.assert_allclose(weighted.confusion(threshold=cut, shares=True), by_hand / by_hand.sum(1, keepdims=True))
+        (tn, fp), (fn, tp) = by_hand
+        row = weighted.thresholds(at=(cut,)).iloc[0]
+        expected = {"said": (tp + fp) * scale, "found": tp / (tp + fn), "false_alarms": fp / (fp + tn), "right": tp / (tp + fp)}
+        assert row.to_dict() == pytest.approx(expected | {"accuracy": (tp + tn) / true.size})
+        assert weighted.by_class(threshold=cut)["found"].tolist() == pytest.approx([tn / (tn + fp), tp / (tp + fn)])
+    assert weighted.frame.loc["accuracy", "kept"] == pytest.approx(weighted.thresholds(at=(0.5,))["accuracy"].iloc[0])
+    bins = weighted.calibration(bins=4)
+    assert (bins["came_low"] <= bins["came"]).all() and bins["rows"].sum() == weighted.rows
+    assert any("rows count by their weight" in n for n in weighted.notes)
+
+
+def a_truth(y, w=None):
+    return Truth(y[:, None].astype(float), np.ones(y.size) if w is None else w, np.array([y.mean()]))
+
+
+@pytest.mark.parametrize("metric", ["auc", "accuracy", "log_loss"])
+@pytest.mark.parametrize("off", [0.0, 0.02, 0.3])
+def test_bounds_never_leave_what_a_score_can_be(metric, off):
+    rng = np.random.default_rng(1)
+    y = (np.arange(40) < 15).astype(float)
+    share = np.clip(np.where(rng.random(40) < off, 1 - y, y) * 0.98 + 0.01 * rng.random(40), 0, 1)[:, None]
+    m, truth = METRICS[metric], a_truth(y)
+    for units in (Units(), Units(groups=np.arange(40) // 4), Units(order=np.arange(40.0))):
+        moved = moved_by(m, truth, share)
+        _, low, high = score_interval(m, truth, moved, units)
+        assert m.least <= low <= moved.score <= high <= m.most
+        assert low < high or metric == "log_loss"
+
+
+def test_a_perfect_score_still_has_a_lower_bound_and_r2_an_upper_one_below_1():
+    y = np.arange(30) % 2.0
+    for metric, least in (("auc", 0.7), ("accuracy", 0.85)):
+        m, truth = METRICS[metric], a_truth(y)
+        _, low, high = score_interval(m, truth, moved_by(m, truth, y[:, None]), Units())
+        assert least < low < 0.98 and high == 1.0
+    rng = np.random.default_rng(2)
+    x = rng.normal(size=25)
+    m, truth = METRICS["r2"], a_truth(x)
+    _, low, high = score_interval(m, truth, moved_by(m, truth, (x + 0.2 * rng.normal(size=25))[:, None]), Units())
+    assert 0.8 < low < high < 1.0
+
+
+def test_shares_in_groups_are_told_by_as_many_rows_as_they_are_worth():
+    """Rows of a group that are right or wrong together are worth about one row a group."""
+    rng = np.random.default_rng(3)
+    groups = np.repeat(np.arange(30), 10)
+    right = np.repeat(rng.random(30) < 0.8, 10)
+    y = rng.integers(0, 2, 300).astype(float)
+    said = np.where(right, y, 1 - y)[:, None]
+    m, truth = METRICS["accuracy"], a_truth(y)
+    moved = moved_by(m, truth, said)
+    wide, narrow = (score_interval(m, truth, moved, u) for u in (Units(groups=groups), Units()))
+    low, high = share_bounds(right[::10].sum(), 30)
+    assert (wide[1], wide[2]) == pytest.approx((low, high), abs=0.02) and narrow[2] - narrow[1] < 0.5 * (high - low)

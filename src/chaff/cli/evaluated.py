@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from chaff.cli.console import Show
 from chaff.cli.grids import HEAD, grid, notes, rest, title
 from chaff.metrics import METRICS
-from chaff.results.digits import figure, p_value, with_error
+from chaff.results.digits import count, figure, p_value, with_error
 from chaff.results.shown import Cell, Styled
 
 if TYPE_CHECKING:
@@ -45,7 +45,7 @@ def _classes(show: Show, found: Evaluation, threshold: float | None) -> None:
     by = found.by_class(threshold=threshold)
     rows: list[list[Cell]] = []
     for c in found.classes:
-        cells = [f"{counts.loc[c, d]:,} ({shares.loc[c, d]:.0%})" for d in found.classes]
+        cells = [f"{count(counts.loc[c, d])} ({shares.loc[c, d]:.0%})" for d in found.classes]
         rows.append([c, *cells, figure(by.loc[c, "found"]), figure(by.loc[c, "right"])])
     grid(show, ["was", *(f"says {c}" for c in found.classes), "found", "right"], rows, asked=("was",), names=0)
     if len(found.classes) == 2:

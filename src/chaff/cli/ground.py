@@ -165,10 +165,11 @@ def stand(
     from chaff.decide.pins import checked_pins
 
     plan = read_said_plan(said)
-    whole, wins = open_said(data, said, plan)
+    share, file = holdout_said(said["holdout"])
+    whole, wins = open_said(data, said, plan, file)
     pins = pins_of(said, plan)
     pinned = checked_pins(pins, whole)
-    table, held, notes = _without_holdout(whole, said, plan)
+    table, held, notes = _without_holdout(whole, said, plan, share)
     table = not_dropped(table, pinned)
     passes = sees == "rows" if in_passes is None else in_passes(Ground(table, whole, pins, plan, (), held, ()))
     looked, note = _looked_at(table, said, sees, passes)
@@ -187,7 +188,7 @@ def stand(
     return Ground(table, whole, pins, plan, left, held, (*wins, *notes))
 
 
-def _without_holdout(table: Table, said: dict[str, Any], plan: Plan | None) -> tuple[Table, int, list[str]]:
+def _without_holdout(table: Table, said: dict[str, Any], plan: Plan | None, share: float | None) -> tuple[Table, int, list[str]]:
     """(the rows to look at, how many are not, what is said of it): the same rows that `chaff select` sets aside."""
     from chaff.decide.holdout import set_aside
     from chaff.errors import DataError
@@ -195,7 +196,6 @@ def _without_holdout(table: Table, said: dict[str, Any], plan: Plan | None) -> t
 
     if said["all_rows"]:
         return table, 0, ["all rows are looked at, those that `chaff select` holds out too"]
-    share = holdout_said(said["holdout"])[0]
     if share is None:
         share = plan.score.holdout if plan else HOLDOUT
     try:
@@ -204,7 +204,8 @@ def _without_holdout(table: Table, said: dict[str, Any], plan: Plan | None) -> t
         return table, 0, ["too few rows to hold any out: all are looked at"]
     if not held.size:
         return table, 0, []
-    words = f"{held.size:,} rows ({how}) are held out as `chaff select --seed {said['seed']}` will, and not looked at (--all-rows does)"
+    asked = f"--holdout {said['holdout']}" if how == "separate rows" else f"--seed {said['seed']}"
+    words = f"{held.size:,} rows ({how}) are held out as `chaff select {asked}` will, and not looked at (--all-rows does)"
     return table.take(rows), int(held.size), [words]
 
 

@@ -139,7 +139,11 @@ work_options = _all_of(
     ),
 )
 rows_options = _all_of(
-    click.option("--holdout", metavar="SHARE", help="Share of the rows that is not looked at, as `chaff select` sets it aside (0.2)."),
+    click.option(
+        "--holdout",
+        metavar="SHARE|FILE",
+        help="Rows that are not looked at, as `chaff select` sets them aside: a share (0.2), or a file with separate rows.",
+    ),
     rows_said_option,
     click.option("--all-rows", is_flag=True, help="Look at the holdout's rows too: what is seen then is not honest any more."),
 )

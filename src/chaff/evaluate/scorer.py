@@ -161,6 +161,11 @@ class SubsetScorer:
             raise Spent(f"stopped after {self.tally.met:,} evaluations: the best so far")
         return [self._memo[s] for s in wanted]
 
+    def claims(self, names: Sequence[str]) -> dict[str, float]:
+        """What speaks for each of some features by itself, higher for more: its score alone."""
+        sign = 1.0 if self.metric.higher_is_better else -1.0
+        return {f: round(sign * s.mean, 12) for f, s in zip(names, self.many([[f] for f in names]), strict=True)}
+
     def _not_known(self, asked: Sequence[frozenset[str]]) -> list[frozenset[str]]:
         """Those that neither this scorer nor its journal knows. In their order, and no further than evaluations are left."""
         new: list[frozenset[str]] = []

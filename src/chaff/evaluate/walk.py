@@ -29,10 +29,14 @@ class Changes(Mapping[str, Score]):
     def means(self) -> Floats:
         return np.asarray(self.by_fold.mean(1))
 
-    def best(self) -> str:
-        """The name whose change scores best; of equals the first by name, so that the order of the columns decides nothing."""
+    def tied(self) -> list[str]:
+        """The names whose change scores best, by name: one, unless several score the same."""
         means = self.means if self._up else -self.means
-        return min(self.names[k] for k in np.flatnonzero(means >= means.max() - TIE))
+        return sorted(self.names[k] for k in np.flatnonzero(means >= means.max() - TIE))
+
+    def best(self) -> str:
+        """The first of these."""
+        return self.tied()[0]
 
     def __getitem__(self, name: str) -> Score:
         return self._score(name, self.by_fold[self._place[name]])

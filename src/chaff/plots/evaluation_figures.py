@@ -8,7 +8,7 @@ import numpy as np
 
 from chaff.errors import UsageError
 from chaff.plots.palette import DROP, INK, KEEP, LOOK, PAPER, QUIET, SECOND, dress, new_axes, new_figure, sequential, subtitle
-from chaff.results.digits import figure
+from chaff.results.digits import count, figure
 
 if TYPE_CHECKING:
     from chaff.methods.evaluation.evaluation import Evaluation
@@ -98,10 +98,10 @@ def residual_spread(found: Evaluation, ax: Any = None) -> Any:
     ax = new_axes() if ax is None else ax
     unit = _unit(found)
     for which, colour, style in (*SETS, ("nothing", DROP, "solid")):
-        off = np.sort(np.abs(found.residuals(which)))
-        share = (np.arange(off.size) + 1) / off.size
+        off, share = _share_within(found, which)
         ax.plot(off, share, color=colour, linestyle=style, linewidth=2 if which == "kept" else 1.6, label=which)
-    half = float(np.median(np.abs(found.residuals())))
+    off, share = _share_within(found, "kept")
+    half = float(off[np.searchsorted(share, 0.5 - 1e-12)])
     ax.plot([half, half, 0], [0, 0.5, 0.5], color=QUIET, linewidth=0.9)
     ax.annotate(
         f"half of the rows within {figure(half)}{unit}", (half, 0.5), xytext=(8, -14), textcoords="offset points", fontsize=10, color=INK
@@ -113,6 +113,14 @@ def residual_spread(found: Evaluation, ax: Any = None) -> Any:
     ax.set_xlim(left=0)
     ax.legend(loc="lower right", frameon=False, fontsize=10, labelcolor=INK)
     return ax
+
+
+def _share_within(found: Evaluation, which: str) -> tuple[Any, Any]:
+    """(absolute errors ascending, share of the rows, by their weight, that are no further off)."""
+    off = np.abs(found.residuals(which))
+    order = np.argsort(off, kind="stable")
+    w = np.ones(off.size) if found.table.weights is None else found.table.weights[order]
+    return off[order], np.cumsum(w) / w.sum()
 
 
 def confusion_table(found: Evaluation, which: str = "kept", threshold: float | None = None, ax: Any = None) -> Any:
@@ -134,7 +142,7 @@ def confusion_table(found: Evaluation, which: str = "kept", threshold: float | N
     for i in range(n):
         for j in range(n):
             share = shares.iat[i, j]
-            ax.text(j, i, f"{counts.iat[i, j]:,}\n{share:.0%}", ha="center", va="center", color=PAPER if share > 0.7 else INK,
+            ax.text(j, i, f"{count(counts.iat[i, j])}\n{share:.0%}", ha="center", va="center", color=PAPER if share > 0.7 else INK,
                     fontsize=14 if n <= 4 else 9)  # fmt: skip
     positive = found.table.target.positive
     names = [f"{c} (positive)" if c == positive else c for c in found.classes]
@@ -143,7 +151,8 @@ def confusion_table(found: Evaluation, which: str = "kept", threshold: float | N
     cut = f" from a share of {threshold:g} on" if threshold is not None else ""
     title = f"What was, and what is said{cut}, {which} set"
     dress(ax, title, "said", "was")
-    subtitle(ax, title, f"counts, and shares of each row; {found.rows:,} held out rows, {found.model.label}")
+    counted = "counts" if found.table.weights is None else "weighted counts"
+    subtitle(ax, title, f"{counted}, and shares of each row; {found.rows:,} held out rows, {found.model.label}")
     ax.grid(False)
     return ax
 

@@ -19,6 +19,7 @@ from chaff.methods.evaluation.protection import Protection
 from chaff.methods.search.stage import SearchTrail
 from chaff.report.figures import picture
 from chaff.report.page import Block, Cell, Code, Grid, Page, Picture, Section, Words, frame_grid, number_cell, text_cell
+from chaff.results.digits import count
 from chaff.results.findings import Findings
 
 FATE_WORDS = {"barred": "look, barred", "look": "look, stays", "drop": "drop", "keep": "keep"}
@@ -186,7 +187,7 @@ def _evaluated_words(found: Evaluation) -> str:
     if not found.classes:
         return "Left: predicted against true, the worst rows ringed. Right: share of rows within a distance, full and kept set."
     counts = found.confusion()
-    said = "; ".join(f"{c}: " + ", ".join(f"{counts.loc[c, d]} said {d}" for d in found.classes) for c in found.classes)
+    said = "; ".join(f"{c}: " + ", ".join(f"{count(counts.loc[c, d])} said {d}" for d in found.classes) for c in found.classes)
     return f"Left: class table ({said}). Right: predicted shares against what came."
 
 

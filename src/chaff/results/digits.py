@@ -97,3 +97,12 @@ def _plain_zero(value: float, places: int, sign: str = "") -> str:
 def named(name: str, value: float, digits: int = 3) -> str:
     """A figure with its name, as verdicts give it: `vif 31.2`; empty when there is none."""
     return "" if value != value else f"{name} {'infinite' if np.isinf(value) else f'{value:.{digits}g}'}"
+
+
+def count(value: float) -> str:
+    """Rows, which weights may have made a fraction: `1,204` or `1,204.3`.
+
+    >>> count(1204), count(1204.26)
+    ('1,204', '1,204.3')
+    """
+    return f"{value:,.0f}" if value == round(value) else f"{value:,.1f}"

@@ -14,6 +14,7 @@ from chaff.errors import UsageError
 from chaff.results.plain import records
 from chaff.results.score import corrected_error
 from chaff.results.shown import frame_html, frame_text
+from chaff.stats.tolerances import TIE
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -47,6 +48,8 @@ class Trail:
     notes: tuple[str, ...] = ()
     stopped: str = ""
     """Why it ended before its end; empty where it came to it."""
+    preferred: Mapping[int, int] = field(default_factory=dict, repr=False)
+    """Size → the move that is taken where several sets of that size score best alike."""
 
     @cached_property
     def means(self) -> Floats:
@@ -97,6 +100,9 @@ class Trail:
             if not allowed(move.features):
                 continue
             if size not in out or sign * self.means[k] > sign * self.means[out[size]]:
+                out[size] = k
+        for size, k in self.preferred.items():
+            if size in out and allowed(self.moves[k].features) and sign * self.means[k] >= sign * self.means[out[size]] - TIE:
                 out[size] = k
         return dict(sorted(out.items()))
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 
-def share_bounds(hits: float, count: int, level: float = 0.95) -> tuple[float, float]:
+def share_bounds(hits: float, count: float, level: float = 0.95) -> tuple[float, float]:
     """The shares that `hits` of `count` rows do not contradict; (0, 1) without rows.
 
     Source: Wilson, 1927.

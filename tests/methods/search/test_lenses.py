@@ -49,13 +49,14 @@ def ground_of(table, *models, **fields):
 def test_a_fifth_goes_and_then_one_at_a_time_and_pins_never():
     names = [f"c{j:02d}" for j in range(20)]
     importance = {n: float(j) for j, n in enumerate(names)}
-    assert without_weakest(names, (), importance) == names[4:]
-    assert without_weakest(names[:9], (), importance) == names[1:9]
+    alike = dict.fromkeys("ab", 0.5).copy
+    assert without_weakest(names, (), importance, dict) == names[4:]
+    assert without_weakest(names[:9], (), importance, dict) == names[1:9]
     many = {f"c{j:03d}": float(j) for j in range(200)}
-    assert without_weakest(list(many), (), many) == list(many)[80:]  # of very many two fifths
-    assert without_weakest(names[:8], {"c00"}, importance) == ["c00", *names[2:8]]
-    assert without_weakest(["b", "a"], (), {"a": 0.0, "b": 0.0}) == ["b"]  # of equals the first by name goes
-    assert without_weakest(["a"], {"a"}, {"a": 0.0}) == ["a"]
+    assert without_weakest(list(many), (), many, dict) == list(many)[80:]  # of very many two fifths
+    assert without_weakest(names[:8], {"c00"}, importance, dict) == ["c00", *names[2:8]]
+    assert without_weakest(["b", "a"], (), {"a": 0.0, "b": 0.0}, lambda _: alike()) == ["b"]  # of equals the first by name goes
+    assert without_weakest(["a"], {"a"}, {"a": 0.0}, dict) == ["a"]
     assert asked_sizes(5) == [0, 1, 2, 3, 4, 5] and asked_sizes(40)[-1] == 40 and len(asked_sizes(40)) < 24
 
 

@@ -11,7 +11,7 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.errors import UsageError
-from chaff.methods.evaluation.influence import Moved, interval, moved_by
+from chaff.methods.evaluation.influence import Moved, interval, moved_by, score_interval
 from chaff.metrics import METRICS, Metric, Truth, absolute_loss, full_probabilities, indicators, log_loss
 from chaff.models.protocols import Model
 from chaff.results.digits import figure, places_for
@@ -67,6 +67,12 @@ class Evaluation:
         return self.table.units or Units()
 
     @cached_property
+    def _counts(self) -> Floats | None:
+        """What each row counts in class tables, so that all add up to the rows; None where all count alike."""
+        w = self.table.weights
+        return None if w is None else np.asarray(w * (w.size / w.sum()))
+
+    @cached_property
     def metrics(self) -> tuple[Metric, ...]:
         """Those that fit the target and the model."""
         task, two = self.table.target.task, len(self.classes) == 2
@@ -84,11 +90,13 @@ class Evaluation:
             found = {s: moved_by(m, self.truth, self.predicted[s]) for s in (FULL, KEPT)}
             row: dict[str, Any] = {}
             for s, one in found.items():
-                _, low, high = interval(one, self.units)
+                _, low, high = score_interval(m, self.truth, one, self.units)
                 row |= {s: one.score, f"{s}_low": low, f"{s}_high": high}
             apart = Moved(found[KEPT].score - found[FULL].score, found[KEPT].influence - found[FULL].influence)
             _, low, high = interval(apart, self.units)
             row |= {NOTHING: m.of_predictions(self.truth, self.predicted[NOTHING])}
+            if m.least == 0.0 and m.most == 1.0:
+                low, high = max(low, -1.0), min(high, 1.0)
             row |= {"difference": apart.score, "difference_low": low, "difference_high": high}
             rows[m.name] = row | {"better": "higher" if m.higher_is_better else "lower"}
         return pd.DataFrame(rows).T.infer_objects().rename_axis("metric")
@@ -130,14 +138,15 @@ class Evaluation:
         threshold : float, optional
             Of two classes: the share from which the positive class is said; 0.5, the likelier one, when left out.
         shares : bool
-            Shares of each true class in place of counts.
+            Shares of each true class in place of counts. With weights rows count by them, adding up to the rows.
         """
         import pandas as pd
 
         said, true = self.said(which, threshold), indicators(self.truth.targets).argmax(1)
         n = len(self.classes)
-        counts = np.bincount(true * n + said, minlength=n * n).reshape(n, n)
-        values = counts / np.maximum(counts.sum(1, keepdims=True), 1) if shares else counts
+        counts = np.bincount(true * n + said, self._counts, n * n).reshape(n, n)
+        whole = counts.sum(1, keepdims=True)
+        values = counts / np.where(whole > 0, whole, 1) if shares else counts
         return pd.DataFrame(values, index=pd.Index(self.classes, name="was"), columns=pd.Index(self.classes, name="said"))
 
     def thresholds(self, which: str = KEPT, at: tuple[float, ...] = tuple(np.round(np.arange(0.1, 0.91, 0.1), 2))) -> pd.DataFrame:
@@ -151,7 +160,7 @@ class Evaluation:
             table = self.confusion(which, t).to_numpy()
             (tn, fp), (fn, tp) = table
             rows[t] = {
-                "said": int(tp + fp), "found": tp / max(tp + fn, 1), "false_alarms": fp / max(fp + tn, 1),
+                "said": tp + fp, "found": tp / (tp + fn) if tp + fn else 0.0, "false_alarms": fp / (fp + tn) if fp + tn else 0.0,
                 "right": tp / (tp + fp) if tp + fp else float("nan"), "accuracy": (tp + tn) / table.sum(),
             }  # fmt: skip
         return pd.DataFrame(rows).T.rename_axis("threshold")
@@ -168,7 +177,8 @@ class Evaluation:
 
     def calibration(self, which: str = KEPT, bins: int = BINS) -> pd.DataFrame:
         """Predicted shares against what came: per class (of two the positive one) and bin of about equal rows: predicted (mean), came
-        (share), came_low, came_high (95 %, Wilson, 1927), rows."""
+        (share), came_low, came_high (95 %, Wilson, 1927), rows. With weights means and shares are weighted, and the bounds are those of
+        the effective count of rows (Kish, 1965)."""
         import pandas as pd
 
         self._of_classes("calibration")
@@ -176,10 +186,14 @@ class Evaluation:
         rows = []
         for k in [1] if len(self.classes) == 2 else range(len(self.classes)):
             for some in _equal_bins(shares[:, k], bins):
-                hits, count = float(true[some, k].sum()), int(some.size)
-                low, high = share_bounds(hits, count)
-                row = {"class": self.classes[k], "predicted": float(shares[some, k].mean()), "came": hits / count}
-                rows.append(row | {"came_low": low, "came_high": high, "rows": count})
+                w = np.ones(some.size) if self._counts is None else self._counts[some]
+                if not w.sum() > 0:
+                    continue
+                predicted, came = (float(np.average(v[some, k], weights=w)) for v in (shares, true))
+                effective = float(w.sum() ** 2 / (w @ w))
+                low, high = share_bounds(came * effective, effective)
+                row = {"class": self.classes[k], "predicted": predicted, "came": came}
+                rows.append(row | {"came_low": low, "came_high": high, "rows": int(some.size)})
         return pd.DataFrame(rows)
 
     # ---- every target
@@ -226,6 +240,8 @@ class Evaluation:
     def notes(self) -> tuple[str, ...]:
         read = "once" if self.reads == 1 else f"{self.reads} times"
         out = [f"fitted on the training rows; these rows have been read {read}; intervals 95 %"]
+        if self.table.weights is not None:
+            out.append("rows count by their weight in every figure" + (", class tables add up to the rows" if self.classes else ""))
         if self.classes and self.table.target.positive is not None:
             out.append(f"positive class '{self.table.target.positive}'")
         if not self.features[KEPT]:

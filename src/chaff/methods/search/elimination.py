@@ -3,18 +3,33 @@ few are left."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 
 DROP_SHARE = 0.2
 MANY, MANY_SHARE = 120, 0.4  # over so many features the weakest are noise by a wide margin, and each size costs most
 SINGLY = 8  # from so many features on one goes at a time
 
 
-def without_weakest(current: Sequence[str], pinned: Collection[str], importance: Mapping[str, float]) -> list[str]:
-    """The features that are left when the weakest have gone, of equals the first by name; all of them where all are pinned."""
+Claims = Callable[[Sequence[str]], Mapping[str, float]]
+
+
+def without_weakest(current: Sequence[str], pinned: Collection[str], importance: Mapping[str, float], claims: Claims) -> list[str]:
+    """The features that are left when the weakest have gone; all of them where all are pinned.
+
+    claims : what speaks for some features by themselves, looked up where equals are parted; then by name.
+    """
     size = len(current)
     share = MANY_SHARE if size > MANY else DROP_SHARE
     go = max(1, min(round(share * size), size - SINGLY)) if size > SINGLY else 1
-    going = sorted((f for f in current if f not in pinned), key=lambda f: (importance[f], f))
-    gone = set(going[:go])
+    gone = set(weakest([f for f in current if f not in pinned], importance, go, claims))
     return [f for f in current if f not in gone]
+
+
+def weakest(names: Sequence[str], importance: Mapping[str, float], count: int, claims: Claims) -> list[str]:
+    """So many of the least important, the least first; see `without_weakest`."""
+    order = sorted(names, key=lambda f: (importance[f], f))
+    if 0 < count < len(order) and importance[order[count - 1]] == importance[order[count]]:
+        equal = [f for f in order if importance[f] == importance[order[count]]]
+        known = claims(equal)
+        order = [f for f in order if importance[f] < importance[order[count]]] + sorted(equal, key=lambda f: (known[f], f))
+    return order[:count]

@@ -6,13 +6,16 @@ which features are needed least.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 
 import numpy as np
 
 from chaff.arrays import Floats, Ints
-from chaff.methods.search.elimination import without_weakest
+from chaff.evaluate.setting import Setting
+from chaff.methods.relevance.stage import effect_sizes
+from chaff.methods.search.elimination import Claims, without_weakest
 from chaff.methods.search.ground import Ground, Set
 from chaff.methods.search.lens import Path, judged
 from chaff.models.forest import Forest
@@ -68,7 +71,7 @@ class ForestLens:
         rows = form.apply(train)
         test = None if split is None else form.apply(ground.rows(split)[1].with_features(train.features))
         units = units_in(train, None if ground.repeated is None else ground.repeated[_positions(ground, where)])
-        found = self._eliminate(form, rows, test, units, ground.pinned & set(offered), work)
+        found = self._eliminate(form, rows, test, units, ground.pinned & set(offered), work, partial(_relevance, train))
         found = {size: some for size, some in found.items() if ground.affordable(some[0]) or size == len(offered)}
         found[0] = (frozenset(), None)
         sets = [found[s][0] for s in sorted(found)]
@@ -78,7 +81,7 @@ class ForestLens:
         return [judged(ground, split, sets, partial(_known, predicted))]
 
     def _eliminate(
-        self, form: BinsForm, rows: Sample, test: Sample | None, units: Ints | None, pinned: Set, work: Work
+        self, form: BinsForm, rows: Sample, test: Sample | None, units: Ints | None, pinned: Set, work: Work, claims: Claims
     ) -> dict[int, tuple[Set, Floats | None]]:
         """Size → (set, its predictions for the test rows)."""
         out: dict[int, tuple[Set, Floats | None]] = {}
@@ -94,8 +97,13 @@ class ForestLens:
             if len(current) == 1 or pinned >= set(current):
                 break
             drops = fitted.out_of_bag_importance(here, chosen, shuffles, Work(work.key("shuffle", len(current)), 1))
-            current = without_weakest(current, pinned, dict(zip(current, drops.tolist(), strict=True)))
+            current = without_weakest(current, pinned, dict(zip(current, drops.tolist(), strict=True)), claims)
         return out
+
+
+def _relevance(train: Table, names: Sequence[str]) -> dict[str, float]:
+    """The effect size of each by itself."""
+    return effect_sizes(train.with_features(names), Setting.unfolded(train, Work(workers=1)), names)
 
 
 def _positions(ground: Ground, where: int | None) -> Ints:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
@@ -82,9 +83,16 @@ def _eliminated(engine: FittedEngine, model: Model, pinned: Set) -> list[Set]:
     splits = engine.splits[:INNER]
     while len(current) > 1 and not pinned >= set(current):
         rise = np.mean([_rise(engine, model, split, tuple(current)) for split in splits], axis=0)
-        current = without_weakest(current, pinned, dict(zip(current, rise.tolist(), strict=True)))
+        current = without_weakest(current, pinned, dict(zip(current, rise.tolist(), strict=True)), partial(_alone, engine))
         out.append(frozenset(current))
     return out
+
+
+def _alone(engine: FittedEngine, names: Sequence[str]) -> dict[str, float]:
+    """The score of each by itself, higher better."""
+    sign = 1.0 if engine.metrics[0].higher_is_better else -1.0
+    scores = engine.scores([frozenset([f]) for f in names], range(min(INNER, engine.folds.count)))[:, :, 0].mean(1)
+    return dict(zip(names, np.round(sign * scores, 12).tolist(), strict=True))
 
 
 def _rise(engine: FittedEngine, model: Model, split: PreparedSplit, names: tuple[str, ...]) -> Floats:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any, ClassVar, Protocol, runtime_checkable
 
 import numpy as np
@@ -68,6 +68,7 @@ def trail_of(
         scorer.test_share,
         (f"{scorer.folds.how}, {metric.label}", *strategy.notes(scorer), *([stopped] if stopped else [])),
         stopped,
+        preferred_of(moves, scorer),
     )
 
 
@@ -111,7 +112,7 @@ def steps(
             return
         changes = walk.changes(open_to)
         names = []
-        for name in leading(changes, min(a_move(step, len(left)), count), sign):
+        for name in leading(changes, min(a_move(step, len(left)), count), scorer, direction == "backward"):
             if direction == "backward" or scorer.affordable(walk.features | {name}):
                 walk.toggle(name)
                 left.remove(name)
@@ -125,12 +126,49 @@ def steps(
             return
 
 
-def leading(changes: Changes, count: int, sign: int) -> list[str]:
-    """The names whose changes score best, each by itself; of equals the first by name."""
+def best_of(changes: Changes, scorer: SubsetScorer, leaving: bool) -> str:
+    """The name whose change scores best. Of equals the one that scores best alone comes, and the one that scores worst alone goes."""
+    tied = changes.tied()
+    return tied[0] if len(tied) == 1 else _by_claim(tied, scorer, leaving)[0]
+
+
+def _by_claim(names: Sequence[str], scorer: SubsetScorer, leaving: bool) -> list[str]:
+    claims = scorer.claims(names)
+    return sorted(names, key=lambda f: (claims[f] if leaving else -claims[f], f))
+
+
+def leading(changes: Changes, count: int, scorer: SubsetScorer, leaving: bool) -> list[str]:
+    """The names whose changes score best, each by itself; of equals as in `best_of`."""
     if count == 1:
-        return [changes.best()]
-    means = np.round(sign * changes.means, 12)  # a hair apart is equal, so that the order of the columns decides nothing
-    return [changes.names[k] for k in np.lexsort((np.array(changes.names), -means))[:count]]
+        return [best_of(changes, scorer, leaving)]
+    sign = 1 if scorer.metric.higher_is_better else -1
+    means = dict(zip(changes.names, np.round(sign * changes.means, 12).tolist(), strict=True))  # a hair apart is equal
+    order = sorted(changes.names, key=lambda f: (-means[f], f))
+    if len(order) > count and means[order[count - 1]] == means[order[count]]:
+        last = means[order[count]]
+        ahead, equal = [f for f in order if means[f] > last], [f for f in order if means[f] == last]
+        order = ahead + _by_claim(equal, scorer, leaving)
+    return order[:count]
+
+
+def preferred_of(moves: Sequence[Move], scorer: SubsetScorer) -> dict[int, int]:
+    """Size → the move to be taken where several sets of that size score best alike: the one whose features score best alone."""
+    sign = 1.0 if scorer.metric.higher_is_better else -1.0
+    best: dict[int, tuple[float, dict[frozenset[str], int]]] = {}
+    for k, move in enumerate(moves):
+        mean = round(sign * float(move.values.mean()), 12)
+        top, sets = best.get(len(move.features), (-np.inf, {}))
+        if mean > top:
+            best[len(move.features)] = (mean, {move.features: k})
+        elif mean == top:
+            sets.setdefault(move.features, k)
+    out = {}
+    for size, (_, sets) in best.items():
+        if len(sets) > 1:
+            apart = sorted(frozenset.union(*sets) - frozenset.intersection(*sets))
+            claims = scorer.free().claims(apart)
+            out[size] = max(sets.values(), key=lambda k: (sum(claims[f] for f in apart if f in moves[k].features), -k))
+    return out
 
 
 def a_move(step: float, left: int) -> int:

@@ -10,7 +10,7 @@ from chaff.errors import UsageError
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.methods.search.strategies.backward import Backward
 from chaff.methods.search.strategies.forward import Forward
-from chaff.methods.search.strategy import as_move, check_least_one, largest
+from chaff.methods.search.strategy import as_move, best_of, check_least_one, largest
 from chaff.results.trail import Move
 from chaff.work import Work
 
@@ -77,7 +77,7 @@ class Floating:
             if not on:
                 return
             changes = walk.changes(on)
-            name = changes.best()
+            name = best_of(changes, scorer, not forward)
             score = changes[name]
             walk.toggle(name)
             value = sign * score.mean
@@ -92,7 +92,7 @@ class Floating:
                 if not back:
                     break
                 changes = walk.changes(back)
-                other = changes.best()
+                other = best_of(changes, scorer, forward)
                 size = len(walk.features) + (-1 if forward else 1)
                 if sign * changes[other].mean <= known.get(size, -float("inf")) + STRICTLY:
                     break

@@ -10,6 +10,7 @@ from chaff.evaluate.scorer import SubsetScorer
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.used_rows import used_rows
 from chaff.methods.importance.way import Way, as_order, as_way
+from chaff.methods.search.elimination import weakest
 from chaff.methods.search.strategy import a_move, as_move, check_least_one, largest
 from chaff.models.named import as_model
 from chaff.models.protocols import Model
@@ -73,8 +74,8 @@ class Recursive:
             round_ += 1
             scorer.tally.check()
             importance = self._importance(table.with_features(tuple(current)), scorer.model, setting)
-            going = sorted((f for f in current if f not in pinned), key=lambda f: (importance[f], f))
-            going = going[: min(a_move(self.step, len(current)), len(current) - end)]
+            count = min(a_move(self.step, len(current)), len(current) - end)
+            going = weakest([f for f in current if f not in pinned], importance, count, scorer.claims)
             current = [f for f in current if f not in going]
             facts = {"round": round_, "importances": {f: importance[f] for f in going}, "left": {f: importance[f] for f in current}}
             yield as_move("remove", ", ".join(going), scorer(current), self.name, **facts)

@@ -71,15 +71,24 @@ class Swap:
 
 
 def _best_exchange(scorer: SubsetScorer, current: frozenset[str], pinned: frozenset[str], sign: int) -> tuple[Score | None, str]:
-    """The best set that differs by one exchange, and its words; of equals the first by name."""
-    best: tuple[float, str, Score | None] = (-float("inf"), "", None)
-    outside = sorted(set(scorer.features) - current)
+    """The best set that differs by one exchange, and its words. Of equals the one in which the stronger comes for the weaker, by their
+    scores alone; then the first by name."""
+    outside, best = sorted(set(scorer.features) - current), -float("inf")
+    equal: list[tuple[str, str, Score]] = []
     for gone in sorted(current - pinned):
         open_to = [f for f in outside if scorer.affordable(current - {gone} | {f})]
         if not open_to:
             continue
         changes = scorer.walk(current - {gone}).changes(open_to)
-        name = changes.best()
-        if sign * changes[name].mean > best[0] + STRICTLY:
-            best = (sign * changes[name].mean, f"{gone} → {name}", changes[name])
-    return best[2], best[1]
+        tied = changes.tied()
+        value = sign * changes[tied[0]].mean
+        if value > best + STRICTLY:
+            best, equal = value, []
+        if value >= best - STRICTLY:
+            equal += [(gone, name, changes[name]) for name in tied]
+    if not equal:
+        return None, ""
+    names = sorted({f for gone, name, _ in equal for f in (gone, name)})
+    claims = scorer.claims(names) if len(equal) > 1 else dict.fromkeys(names, 0.0)
+    gone, name, score = min(equal, key=lambda e: (claims[e[0]] - claims[e[1]], e[0], e[1]))
+    return score, f"{gone} → {name}"
