@@ -3,12 +3,13 @@
 import numpy as np
 import pandas as pd
 import pytest
-from scipy.stats import chi2, kstwobign
+from scipy.stats import chi2, chi2_contingency, kstwobign
 
 import chaff
-from chaff.decide.drift import column_effect, distance_p, outside_p
-from chaff.decide.selection_parts import ShapePart
+from chaff.decide.drift import column_effect, distance_p, drifts_of, outside_p
+from chaff.decide.selection_parts import KeptPart, ShapePart
 from chaff.decide.shapes import Drift, Tally, shape_of
+from chaff.stats.levels_change import unseen_p
 from chaff.stats.pooled import Units
 from chaff.table.kinds import Column
 from tests.cli.test_commands import run
@@ -96,10 +97,56 @@ def test_the_command_says_what_moved(selection, tmp_path):
 
 
 def test_chance_by_the_distributions_it_should_have():
-    shape, drift = ShapePart(rows=400, steps=[[0.0, 0.0, 1.0]]), Drift(0.1, 0.12, (0, 0), (), 300)
-    assert distance_p(shape, drift, 300, 1.0) == pytest.approx(kstwobign.sf(0.12 * np.sqrt(400 * 300 / 700)))
-    words = ShapePart(rows=400, levels={"a": 0.5, "b": 0.3, "c": 0.2})
-    assert distance_p(words, drift, 300, 2.0) == pytest.approx(chi2.sf(0.1 * 400 * 300 / 700 / 2, 2))
+    tally = Tally(ShapePart(rows=400, steps=[[0.0, 0.0, 1.0]]), rows=300)
+    assert distance_p(tally, Drift(0.1, 0.12, (0, 0), (), 300), 1.0) == pytest.approx(kstwobign.sf(0.12 * np.sqrt(400 * 300 / 700)))
+    tally = Tally(ShapePart(rows=400, levels={"a": 0.5, "b": 0.3, "c": 0.2}))
+    tally.add_words({"a": 130, "b": 100, "c": 70})
+    x = chi2_contingency([[200, 120, 80], [130, 100, 70]], correction=False)
+    assert distance_p(tally, tally.drift(), 1.0) == pytest.approx(x.pvalue)
+    assert distance_p(tally, tally.drift(), 2.0) == pytest.approx(chi2.sf(x.statistic / 2, 2))
+
+
+def zipf(levels):
+    p = 1 / np.arange(1.0, levels + 1)
+    return p / p.sum()
+
+
+def drift_of_words(old, new):
+    levels, codes = np.unique(old, return_inverse=True)
+    column = Column("k", "category", codes.astype(float), tuple(map(str, levels)))
+    part = KeptPart(name="k", kind="category", levels=list(column.levels), shape=shape_of(column))
+    tally = Tally(part.shape)
+    words, count = np.unique(new, return_counts=True)
+    tally.add_words(dict(zip(map(str, words), count.tolist(), strict=True)))
+    return drifts_of({"k": part}, {"k": tally}, {})
+
+
+@pytest.mark.parametrize("shares", [zipf(60), np.full(100, 0.01), np.full(200, 0.005), zipf(5000), np.full(3000, 1 / 3000)], ids=len)
+def test_rare_levels_that_come_and_go_have_not_moved_and_a_new_variety_has(shares):
+    alarms = found = 0
+    for seed in range(40):
+        rng = np.random.default_rng(seed)
+        old, new = (rng.choice(shares.size, n, p=shares).astype(object) for n in (1000, 500))
+        alarms += bool(drift_of_words(old.astype(str), new.astype(str)).moved)
+        new[rng.random(new.size) < 0.1] = "Nova"
+        found += bool(drift_of_words(old.astype(str), new.astype(str)).moved)
+    assert alarms <= 1 and found >= 38
+
+
+def test_the_chance_of_unseen_levels_is_that_of_dealing_the_rows_anew():
+    """Against shuffles of the very rows."""
+    rng = np.random.default_rng(1)
+    rows = np.concatenate([np.repeat(np.arange(5), 20), np.arange(5, 35), np.repeat(np.arange(35, 45), 2)])
+    old = np.zeros(rows.size, bool)
+    old[rng.permutation(rows.size)[:90]] = True
+    counts = [np.bincount(rows[side], minlength=45).astype(float) for side in (old, ~old)]
+    seen = counts[1][counts[0] == 0].sum()
+    above = 0
+    for _ in range(4000):
+        dealt = rng.permutation(old)
+        a, b = (np.bincount(rows[side], minlength=45) for side in (dealt, ~dealt))
+        above += b[a == 0].sum() >= seen
+    assert unseen_p(*counts, 1.0) == pytest.approx(above / 4000, abs=0.06)  # levels are dealt each by itself, rows are not
 
 
 def test_the_stability_of_samples_is_chi_square_by_chance():

@@ -147,8 +147,8 @@ def test_nothing_moved_is_nothing_even_with_heaps_of_one_value():
 def test_stability_by_hand_and_new_levels():
     a, b = np.array([0.5, 0.5]), np.array([0.7, 0.3])
     assert stability_index(a, b) == pytest.approx(0.2 * np.log(1.4) - 0.2 * np.log(0.6))
-    tally = Tally(ShapePart(rows=100, levels={"Alba": 0.5, "Borka": 0.5}))
-    tally.add_words({"Alba": 40, "Borka": 40, "Nova": 10, None: 10})
+    tally = Tally(ShapePart(rows=1000, levels={"Alba": 0.5, "Borka": 0.5}))
+    tally.add_words({"Alba": 400, "Borka": 400, "Nova": 100, None: 100})
     drift = tally.drift()
     assert drift.fresh == ("Nova",) and drift.missing == (0.0, 0.1) and drift.distance == pytest.approx(1 / 9)
     assert np.isnan(Tally(ShapePart(rows=0)).drift().stability)

@@ -5,11 +5,12 @@ import json
 import numpy as np
 import pandas as pd
 import pytest
+from scipy.signal import lfilter
 
 import chaff
 from chaff.methods.evaluation.everywhere import parts_of
 from chaff.methods.evaluation.protection import asking_for
-from chaff.stats.differing import means_differ, slopes_differ
+from chaff.stats.differing import means_differ, slopes_differ, stretches
 from tests.cli.test_commands import run
 
 PLAN = chaff.Plan((chaff.Screen(), chaff.Search(model="ridge", size=3)), chaff.Scoring(repeats=1))
@@ -184,3 +185,74 @@ def test_both_on_the_command_line(tmp_path):
     assert "--by goes with --everywhere" in run(*asked, "--by", "mill", "--out", "o2", cwd=tmp_path, code=2)
     plain = ("select", "t.csv", "--target", "y", "--everywhere", "--out", "o3")
     assert "of what?" in run(*plain, cwd=tmp_path, code=2)
+
+
+def ar(rng, n, phi):
+    e = rng.normal(size=n + 200)
+    return lfilter([np.sqrt(1 - phi**2)], [1, -phi], e)[200:]
+
+
+def alarms(make, runs=60):
+    return sum(make(np.random.default_rng(s)) <= 0.05 for s in range(runs)) / runs
+
+
+def test_periods_of_a_series_that_remembers_are_told_apart_no_more_than_chance_says():
+    parts, time = np.arange(500) // 100, np.arange(500.0)
+
+    def slopes(rng, dealt=True):
+        x = ar(rng, 500, 0.8)
+        y = 0.7 * x + ar(rng, 500, 0.8)
+        units = stretches(x * (y - 0.7 * x), time, parts) if dealt else None
+        return slopes_differ(x, y, parts, 99, rng, units).p
+
+    assert alarms(slopes) <= 0.05 + 2 * np.sqrt(0.05 * 0.95 / 60) < alarms(lambda rng: slopes(rng, False))
+
+
+def test_parts_of_whole_groups_are_told_apart_no_more_than_chance_says():
+    groups = np.repeat(np.arange(30), 10)
+
+    def slopes(rng, dealt=True):
+        parts = rng.permutation(np.arange(30) % 5)[groups]
+        x, e = (0.8 * rng.normal(size=30)[groups] + 0.6 * rng.normal(size=300) for _ in range(2))
+        return slopes_differ(x, 0.7 * x + e, parts, 99, rng, groups if dealt else None).p
+
+    assert alarms(slopes) <= 0.05 + 2 * np.sqrt(0.05 * 0.95 / 60) < alarms(lambda rng: slopes(rng, False))
+
+
+def test_a_relation_that_turns_round_is_seen_in_time_and_in_groups():
+    rng = np.random.default_rng(0)
+    x, parts = ar(rng, 600, 0.5), np.arange(600) // 120
+    y = np.where(parts == 2, -1, 1) * x + ar(rng, 600, 0.5)
+    assert slopes_differ(x, y, parts, 199, rng, stretches(x * (y - x), np.arange(600.0), parts)).p <= 0.01
+    groups = np.arange(600) // 10
+    assert slopes_differ(x, y, parts, 199, rng, groups).p <= 0.01
+
+
+def test_too_few_stretches_or_groups_give_no_p_and_say_why():
+    rng = np.random.default_rng(0)
+    n = 200
+    frame = pd.DataFrame({"x": ar(rng, n, 0.97), "day": np.arange(n)})
+    table = chaff.open_table(frame.assign(y=frame["x"] + ar(rng, n, 0.97), z=rng.normal(size=n)), "y", order="day")
+    run = chaff.select(
+        table, chaff.Plan((chaff.Screen(), chaff.Search(model="ridge"))), pins=[chaff.pin_keep("x", because="kept")], holdout=0, state=False
+    )
+    found = run.holds_everywhere()
+    assert np.isnan(found.features.loc["x", "p"]) and not found.some_only and "no test whether" in found.headline
+    assert any("no p for x" in n and "stretches of time" in n for n in found.notes)
+    assert "not tested" not in found.headline and not found.parts["behind"].any()
+
+
+def test_equal_slopes_by_hand_with_units():
+    """Cochran's Q with errors from sums over units, by loops."""
+    rng = np.random.default_rng(2)
+    units = np.repeat(np.arange(20), 6)
+    parts = units % 4
+    x, y = rng.normal(size=(2, 120))
+    found = slopes_differ(x, y, parts, 9, rng, units)
+    for k in range(4):
+        here = parts == k
+        cx, cy = x[here] - x[here].mean(), y[here] - y[here].mean()
+        b = (cx @ cy) / (cx @ cx)
+        sums = [((cy - b * cx) * cx)[units[here] == u].sum() for u in np.unique(units[here])]
+        assert found.values[k] == pytest.approx(b)
+        assert found.errors[k] == pytest.approx(np.sqrt(np.square(sums).sum() * 5 / 3) / (cx @ cx))

@@ -60,7 +60,7 @@ def show_everywhere(show: Show, found: Everywhere) -> None:
     frame = found.features.head(HEAD)
     rows: list[list[Cell]] = []
     for f, r in frame.iterrows():
-        word = Styled("in some only" if r["differs"] else "holds", "look" if r["differs"] else "keep")
+        word = Styled("in some only", "look") if r["differs"] else Styled("holds", "keep") if r["p"] == r["p"] else Styled("not tested")
         reach = [f"{r['lowest']:+.2f} ({r['lowest_in']})", f"{r['highest']:+.2f} ({r['highest_in']})"]
         rows.append([str(f), word, f"{r['overall']:+.2f}", *reach, f"{r['same_way']:.0%}", p_value(r["q"])])
     grid(show, ["feature", "", "slope", "lowest", "highest", "same way", "p adjusted"], rows, asked=("", "slope", "p adjusted"), names=1)
@@ -78,7 +78,8 @@ def show_everywhere(show: Show, found: Everywhere) -> None:
     ]
     grid(show, [found.by, "rows", METRICS[found.metric].label, "share saved", ""], told, asked=(found.by, "share saved"), names=0)
     rest(show, len(worst), len(found.parts), "the page and --format json have them")
-    notes(show, (f"do the parts differ in what is saved? p {p_value(found.score_p)}", *found.notes))
+    saved = (f"do the parts differ in what is saved? p {p_value(found.score_p)}",) if found.score_p == found.score_p else ()
+    notes(show, (*saved, *found.notes))
 
 
 def show_protection(show: Show, found: Protection) -> None:

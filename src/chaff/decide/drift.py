@@ -14,7 +14,8 @@ from chaff.decide.shapes import Drift, Tally
 from chaff.results.digits import figure
 from chaff.results.plain import records
 from chaff.results.shown import frame_html, frame_text
-from chaff.stats.tails import chi_square_upper, normal_upper
+from chaff.stats.levels_change import shares_changed_p, unseen_p
+from chaff.stats.tails import normal_upper
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -23,8 +24,9 @@ if TYPE_CHECKING:
 
 STABILITY = 0.2  # population stability index from which a column is said to have moved; over 0.25 is usually called much
 MISSING = 0.05  # change of the missing share
-FRESH = 0.01  # share of rows with levels that were not there
+FRESH = 0.01  # share of rows with levels that were not there, over what rare levels explain
 OUTSIDE = 0.01  # share of rows outside the range that was there
+FIGURES = 3  # that are tested of a column: its spread, what is missing, what is new
 LEVEL = 0.01  # of a family: a small sample may look moved by chance
 ALL_ROWS = 100_000  # up to here every row is tallied
 STRIDE = 8  # and beyond it every so many; ranges, levels and gaps from all
@@ -153,43 +155,61 @@ def drifts_of(
     rows = {}
     for name, tally in tallies.items():
         drift = tally.drift()
-        rows[name] = _row(parts[name].kind, tally, drift, effects.get(name, 1.0), 2 * max(len(tallies), 1))
+        rows[name] = _row(parts[name], tally, drift, effects.get(name, 1.0), FIGURES * max(len(tallies), 1))
     columns = ["kind", "stability", "distance", "p", "missing_then", "missing_now", "outside_share", "fresh", "fresh_share", "moved", "why"]
     frame = pd.DataFrame.from_dict(rows, orient="index", columns=columns).rename_axis("column")
     frame["moved"] = frame["moved"].astype(bool)
     return Drifts(frame, max((t.rows for t in tallies.values()), default=0), notes)
 
 
-def _row(kind: str, tally: Tally, drift: Drift, effect: float, tests: int) -> list[Any]:
+def _row(part: KeptPart, tally: Tally, drift: Drift, effect: float, tests: int) -> list[Any]:
     level = LEVEL / tests
-    p = distance_p(tally.shape, drift, tally.present, effect)
+    p = distance_p(tally, drift, effect)
     then, now = drift.missing
-    fresh = sum(tally.levels[w] for w in drift.fresh) / max(tally.present, 1)
+    known = set(part.levels or ())
+    new_levels = tuple(w for w in drift.fresh if w not in known)
+    fresh = sum(tally.levels[w] for w in new_levels) / max(tally.present, 1)
     outside = tally.outside
     why = []
     if drift.stability >= STABILITY and p < level:
         why.append(f"its values have moved (stability {figure(drift.stability)})")
     if abs(now - then) >= MISSING and _missing_p(tally, drift, effect) < level:
         why.append(f"missing {then:.1%} then, {now:.1%} now")
-    if fresh >= FRESH:
-        why.append(f"{fresh:.1%} of the rows have levels that were not there: {_some(drift.fresh)}")
+    if fresh >= FRESH and fresh_p(tally, new_levels, len(known), effect) < level:
+        why.append(f"{fresh:.1%} of the rows have levels that were not there: {_some(new_levels)}")
     if outside >= OUTSIDE and outside_p(tally.shape, outside, tally.present, effect) < level:
         why.append(f"{outside:.1%} of the rows out of range")
-    return [kind, drift.stability, drift.distance, p, then, now, outside, drift.fresh, fresh, bool(why), "; ".join(why)]
+    return [part.kind, drift.stability, drift.distance, p, then, now, outside, new_levels, fresh, bool(why), "; ".join(why)]
 
 
-def distance_p(shape: ShapePart, drift: Drift, present: int, effect: float) -> float:
+def distance_p(tally: Tally, drift: Drift, effect: float) -> float:
     """How often a sample from the same rows would lie so far off: Kolmogorov–Smirnov for numbers (over the steps, so too cautious),
-    chi-square of the shares for levels; rows that hang together count for less."""
+    Pearson's chi-square of the levels, rare ones added up; rows that hang together count for less."""
+    shape, present = tally.shape, tally.present
     old = round(shape.rows * (1 - shape.missing_share))
     if drift.stability != drift.stability or old < 1 or present < 1:
         return float("nan")
-    size = old * present / (old + present) / max(effect, 1.0)
     if shape.levels:
-        return float(chi_square_upper(np.array(drift.stability * size), np.array(float(max(len(shape.levels) - 1 + bool(drift.fresh), 1)))))
+        _, then, now = tally.level_counts()
+        return shares_changed_p(then, now, effect)
     from scipy.special import kolmogorov
 
+    size = old * present / (old + present) / max(effect, 1.0)
     return float(kolmogorov(np.sqrt(size) * drift.distance))
+
+
+def fresh_p(tally: Tally, new_levels: tuple[str, ...], levels: int, effect: float) -> float:
+    """How often so many rows would have levels that were not there, had nothing changed but which rare ones came."""
+    shape = tally.shape
+    rows = shape.rows * (1 - shape.missing_share)
+    then = np.rint(np.array(list(shape.levels.values())) * rows)
+    further = max(levels - then.size, 0)  # that the shape does not list: as many rows each as they have on average
+    then = np.concatenate([then, np.full(further, max((rows - then.sum()) / further, 1.0) if further else 0.0)])
+    fresh = np.array([tally.levels[w] for w in new_levels], float)
+    listed = [tally.levels.get(w, 0) for w in shape.levels]
+    rest = max(tally.present - sum(listed) - fresh.sum(), 0.0)
+    now = np.array([*listed, *np.full(further, rest / max(further, 1))], float)
+    return unseen_p(np.concatenate([then, np.zeros(fresh.size)]), np.concatenate([now, fresh]), effect)
 
 
 def outside_p(shape: ShapePart, outside: float, present: int, effect: float) -> float:

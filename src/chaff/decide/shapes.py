@@ -9,11 +9,13 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.decide.selection_parts import ShapePart
+from chaff.stats.levels_change import pooled_cells
 from chaff.table.kinds import Column
 
 STEPS = 20  # quantiles that the spread of a number is told by
 BINS = 10  # of equal count, for the population stability
-MOST_LEVELS = 200
+MOST_LEVELS = 2_000
+CLEAR = 4.0  # times the rows of the rarest listed level, and as many more, that a level has which would be listed again
 FLOOR = 1e-4  # a share of none would make one row infinitely surprising
 
 
@@ -111,13 +113,26 @@ class Tally:
         wanted = np.searchsorted(below, np.arange(1, BINS) / BINS - 1e-9)
         return np.unique(wanted[wanted < below.size - 1])
 
-    def _of_levels(self, missing: tuple[float, float]) -> Drift:
-        old, total = self.shape.levels, self.present
-        fresh = tuple(sorted(set(self.levels) - set(old)))
+    def level_counts(self) -> tuple[list[str], Floats, Floats]:
+        """(levels of both, rows of each then, rows now). Where the shape does not list all, its commonest levels and a last place for all
+        others: what was listed because it happened to come often is no yardstick for what comes now."""
+        old, rows = self.shape.levels, self.shape.rows * (1 - self.shape.missing_share)
         names = list(old)
-        a = np.array([*old.values(), max(0.0, 1.0 - sum(old.values()))])
-        b = np.array([*(self.levels.get(n, 0) / total for n in names), sum(self.levels[w] for w in fresh) / total])
-        return Drift(stability_index(a, b), float(np.abs(a - b).sum() / 2), missing, fresh, self.rows)
+        if len(old) >= MOST_LEVELS:
+            common = CLEAR * (min(old.values()) * rows + CLEAR)
+            names = [w for w, s in old.items() if s * rows >= common]
+            then = np.array([old[w] * rows for w in names])
+            now = np.array([self.levels.get(w, 0) for w in names], float)
+            return [*names, ""], np.rint(np.append(then, rows - then.sum())), np.append(now, self.present - now.sum())
+        names += sorted(set(self.levels) - set(old))
+        return names, np.rint([old.get(w, 0.0) * rows for w in names]), np.array([self.levels.get(w, 0) for w in names], float)
+
+    def _of_levels(self, missing: tuple[float, float]) -> Drift:
+        fresh = tuple(sorted(set(self.levels) - set(self.shape.levels)))
+        _, then, now = self.level_counts()
+        a, b = pooled_cells(then, now)
+        shares = a / max(a.sum(), 1.0), b / max(b.sum(), 1.0)
+        return Drift(stability_index(*shares), float(np.abs(shares[0] - shares[1]).sum() / 2), missing, fresh, self.rows)
 
 
 @dataclass(frozen=True)
@@ -125,7 +140,7 @@ class Drift:
     """How far the values of a column lie from those that it was selected on."""
 
     stability: float
-    """Population stability index: 0 the same, over 0.1 some, over 0.25 much."""
+    """Population stability index: 0 the same, over 0.1 some, over 0.25 much; rare levels added up."""
     distance: float
     """Of numbers the largest difference of the shares below a value (Kolmogorov–Smirnov, over the stored steps); of levels the share of
     rows that would have to change."""

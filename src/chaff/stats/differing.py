@@ -1,15 +1,20 @@
-"""Do parts of the rows differ in a slope or a mean, more than rows that are dealt out among them at random?"""
+"""Do parts of the rows differ in a slope or a mean, more than units of rows that are dealt out among them at random?"""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
 from chaff.arrays import Floats, Ints
 
+Told = Callable[[Floats, Ints, Ints], tuple[Floats, Floats]]
 TINY = 1e-12
-SHUFFLES = 499  # deals of the rows, where nothing else is asked for
+SHUFFLES = 499  # deals of the units, where nothing else is asked for
+FEWEST_UNITS = 3  # of a part, under which its spread cannot be told
+ENOUGH_UNITS = 12  # in all, under which deals say too little
+LENGTHS = 5.0  # times the correlation length that a stretch of time must have to be dealt by itself
 
 
 @dataclass(frozen=True)
@@ -21,21 +26,21 @@ class Differing:
     errors: Floats
     overall: float
     p: float
+    """NaN where there are too few independent units to tell."""
 
 
-def _sums(x: Floats, starts: Ints) -> Floats:
-    return np.add.reduceat(x, starts)
+@dataclass(frozen=True)
+class _Units:
+    """Units of rows, those of a part one after the other."""
 
+    sums: Floats
+    """float64 (units, what is added up): rows, x, y, x², xy."""
+    sizes: Ints
+    """Units of each part."""
 
-def _slopes(x: Floats, y: Floats, starts: Ints, sizes: Ints) -> tuple[Floats, Floats]:
-    """(slope of every part, its variance by the rows' own spread (White, 1980)); parts lie one after the other."""
-    mx, my = _sums(x, starts) / sizes, _sums(y, starts) / sizes
-    cx, cy = x - np.repeat(mx, sizes), y - np.repeat(my, sizes)
-    sxx = np.maximum(_sums(cx**2, starts), TINY)
-    b = _sums(cx * cy, starts) / sxx
-    off = (cy - np.repeat(b, sizes) * cx) * cx
-    lost = np.maximum(sizes - 2, 1)
-    return b, np.maximum(_sums(off**2, starts) / sxx**2 * sizes / lost, TINY)
+    @property
+    def starts(self) -> Ints:
+        return np.concatenate([[0], np.cumsum(self.sizes)[:-1]]).astype(np.int64)
 
 
 def _spread(values: Floats, variances: Floats) -> tuple[float, float]:
@@ -45,39 +50,86 @@ def _spread(values: Floats, variances: Floats) -> tuple[float, float]:
     return mean, float((w * (values - mean) ** 2).sum())
 
 
-def slopes_differ(x: Floats, y: Floats, parts: Ints, shuffles: int, rng: np.random.Generator) -> Differing:
-    """Whether the slope of y on x differs between parts: Cochran's Q (1954) with errors from the rows' own spread, held against rows dealt
-    out among the parts anew, each less its part's mean.
+def _slopes(sums: Floats, starts: Ints, sizes: Ints) -> tuple[Floats, Floats]:
+    """(slope of every part, its variance by the spread of its units (White, 1980; Liang and Zeger, 1986))."""
+    n, sx, sy, sxx, sxy = np.add.reduceat(sums, starts).T
+    mx, my = sx / n, sy / n
+    cxx = np.maximum(sxx - n * mx * mx, TINY)
+    b = (sxy - n * mx * my) / cxx
+    rows, ux, uy, uxx, uxy = sums.T
+    mx, my, slope = (np.repeat(v, sizes) for v in (mx, my, b))
+    off = uxy - mx * uy - my * ux + rows * mx * my - slope * (uxx - 2 * mx * ux + rows * mx * mx)
+    return b, np.maximum(np.add.reduceat(off**2, starts) / cxx**2 * sizes / np.maximum(sizes - 2, 1), TINY)
+
+
+def _means(sums: Floats, starts: Ints, sizes: Ints) -> tuple[Floats, Floats]:
+    """(mean of y in every part, its variance by the spread of its units)."""
+    n, _, sy, _, _ = np.add.reduceat(sums, starts).T
+    mean = sy / n
+    off = sums[:, 2] - sums[:, 0] * np.repeat(mean, sizes)
+    return mean, np.maximum(np.add.reduceat(off**2, starts) / n**2 * sizes / np.maximum(sizes - 1, 1), TINY)
+
+
+def slopes_differ(x: Floats, y: Floats, parts: Ints, shuffles: int, rng: np.random.Generator, units: Ints | None = None) -> Differing:
+    """Whether the slope of y on x differs between parts: Cochran's Q (1954) with errors from the spread of the units, held against units
+    dealt out among the parts anew, each less its part's mean.
 
     parts : int64 (rows,), 0, 1, …, every one with three rows or more.
+    units : int64 (rows,), optional
+        Rows that hang together, such as a group or a stretch of time; none lies in two parts. Every row by itself when left out.
     """
-    order = np.argsort(parts, kind="stable")
     sizes = np.bincount(parts)
-    starts = np.concatenate([[0], np.cumsum(sizes)[:-1]])
-    x, y = x[order], y[order]
-    b, v = _slopes(x, y, starts, sizes)
-    overall, q = _spread(b, v)
-    cx, cy = (a - np.repeat(_sums(a, starts) / sizes, sizes) for a in (x, y))
+    cx, cy = (a - (np.bincount(parts, a) / sizes)[parts] for a in (x, y))
+    return _differ(_slopes, _added(x, y, parts, units), _added(cx, cy, parts, units), shuffles, rng)
+
+
+def means_differ(d: Floats, parts: Ints, shuffles: int, rng: np.random.Generator, units: Ints | None = None) -> Differing:
+    """Whether the mean of d differs between parts (Welch's weights, 1951), held against units dealt out among the parts anew."""
+    made = _added(np.zeros(d.size), d, parts, units)
+    return _differ(_means, made, made, shuffles, rng)
+
+
+def _added(x: Floats, y: Floats, parts: Ints, units: Ints | None) -> _Units:
+    codes = np.arange(x.size) if units is None else units
+    _, first, codes = np.unique(codes, return_index=True, return_inverse=True)
+    order = np.argsort(parts[first], kind="stable")
+    place = np.empty(order.size, np.int64)
+    place[order] = np.arange(order.size)
+    codes = place[codes]
+    sums = np.column_stack([np.bincount(codes, v, order.size) for v in (np.ones(x.size), x, y, x * x, x * y)]).astype(float)
+    return _Units(sums, np.bincount(parts[first], minlength=int(parts.max()) + 1))
+
+
+def _differ(told: Told, real: _Units, dealt: _Units, shuffles: int, rng: np.random.Generator) -> Differing:
+    starts, sizes = real.starts, real.sizes
+    values, variances = told(real.sums, starts, sizes)
+    overall, q = _spread(values, variances)
+    if sizes.min() < FEWEST_UNITS or sizes.sum() < ENOUGH_UNITS:
+        return Differing(values, np.sqrt(variances), overall, float("nan"))
     above = 0
     for _ in range(shuffles):
-        some = rng.permutation(x.size)
-        above += _spread(*_slopes(cx[some], cy[some], starts, sizes))[1] >= q
-    return Differing(b, np.sqrt(v), overall, (1 + above) / (1 + shuffles))
+        above += _spread(*told(dealt.sums[rng.permutation(len(dealt.sums))], starts, sizes))[1] >= q
+    return Differing(values, np.sqrt(variances), overall, (1 + above) / (1 + shuffles))
 
 
-def means_differ(d: Floats, parts: Ints, shuffles: int, rng: np.random.Generator) -> Differing:
-    """Whether the mean of d differs between parts (Welch's weights, 1951), held against rows dealt out among the parts anew."""
-    order = np.argsort(parts, kind="stable")
-    sizes = np.bincount(parts)
-    starts = np.concatenate([[0], np.cumsum(sizes)[:-1]])
-    d = d[order]
+def stretches(series: Floats, order: Floats, parts: Ints) -> Ints:
+    """Stretches of time in each part, int64 (rows,), long enough to be dealt as if they knew nothing of each other.
 
-    def told(values: Floats) -> tuple[Floats, Floats]:
-        means = _sums(values, starts) / sizes
-        off = values - np.repeat(means, sizes)
-        return means, np.maximum(_sums(off**2, starts) / np.maximum(sizes - 1, 1) / sizes, TINY)
-
-    means, variances = told(d)
-    overall, q = _spread(means, variances)
-    above = sum(_spread(*told(d[rng.permutation(d.size)]))[1] >= q for _ in range(shuffles))
-    return Differing(means, np.sqrt(variances), overall, (1 + above) / (1 + shuffles))
+    Each is five correlation lengths of the series long, by its lag-one correlation within parts: (1 + r) / (1 - r) rows.
+    """
+    out = np.zeros(series.size, np.int64)
+    at = np.argsort(order, kind="stable")
+    pairs, squares = 0.0, 0.0
+    for k in range(int(parts.max()) + 1):
+        here = series[at[parts[at] == k]]
+        off = here - here.mean()
+        pairs, squares = pairs + float(off[1:] @ off[:-1]), squares + float(off @ off)
+    r = float(np.clip(pairs / squares if squares > 0 else 0.0, 0.0, 0.99))
+    length = max(1, int(np.ceil(LENGTHS * (1 + r) / (1 - r)))) if r > 0 else 1
+    next_ = 0
+    for k in range(int(parts.max()) + 1):
+        here = at[parts[at] == k]
+        count = max(1, here.size // length)
+        out[here] = next_ + np.arange(here.size) * count // here.size
+        next_ += count
+    return out

@@ -14,7 +14,7 @@ def table():
     """`z_true` and `y_true` carry the class; `a` and `b` never change a tree, and come first by name."""
     rng = np.random.default_rng(0)
     z, y = rng.normal(size=(2, 120))
-    flat = np.where(np.arange((120)) < 2, 1.0, 0.0)
+    flat = np.where(np.arange(120) < 2, 1.0, 0.0)
     words = np.where(z + 0.7 * y > 0, "good", "poor")
     return chaff.open_arrays(np.column_stack([flat, flat[::-1], z, y]), words, names=["a", "b", "z_true", "y_true"])
 

@@ -95,7 +95,7 @@ def drift_of_table(selection: Selection, table: Table, kept: Sequence[str]) -> D
     target = selection.target
     if target.shape is not None:
         kind: Any = "category" if target.classes else "number"
-        parts[target.name] = KeptPart(name=target.name, kind=kind, shape=target.shape)
+        parts[target.name] = KeptPart(name=target.name, kind=kind, levels=target.classes or None, shape=target.shape)
     tallies, effects = {}, {}
     for name, part in parts.items():
         assert part.shape is not None

@@ -17,7 +17,7 @@ from chaff.results.digits import figure, p_value
 from chaff.results.plain import records
 from chaff.results.shown import frame_html, frame_text
 from chaff.stats.adjust import holm
-from chaff.stats.differing import SHUFFLES, means_differ, slopes_differ
+from chaff.stats.differing import ENOUGH_UNITS, FEWEST_UNITS, SHUFFLES, means_differ, slopes_differ, stretches
 from chaff.stats.tails import t_quantile
 from chaff.table.table import Table
 from chaff.work import Work, task
@@ -50,7 +50,7 @@ class Everywhere:
     that is saved), gain_se, behind (whether it surely saves less than all the rows would lead one to expect)."""
     features: pd.DataFrame
     """One row a kept column: overall (slope in standard deviations), lowest and lowest_in, highest and highest_in, same_way (share of the
-    parts with the sign of all), p, q (Holm), differs."""
+    parts with the sign of all), p, q (Holm), differs. p is missing where too few groups or stretches of time are left to tell."""
     score_p: float
     """Of the score differing between the parts at all."""
     metric: str
@@ -68,8 +68,11 @@ class Everywhere:
 
     @property
     def headline(self) -> str:
-        count, some = len(self.parts), self.some_only
-        out = f"{len(self.features) - len(some)} of {len(self.features)} relations hold in all {count} parts by {self.by}"
+        count, some, tested = len(self.parts), self.some_only, int(self.features["p"].notna().sum())
+        if not tested:
+            out = f"no test whether the relations of {len(self.features)} columns differ between the {count} parts by {self.by}"
+        else:
+            out = f"{tested - len(some)} of {tested} relations hold in all {count} parts by {self.by}"
         out += f"; in some only: {', '.join(some)}" if some else ""
         return out + (f"; the kept set falls behind in {', '.join(self.behind)}" if self.behind else "")
 
@@ -144,16 +147,61 @@ def everywhere_of(ground: Ground, model: Model, kept: Sequence[str], by: str | N
     place[usable] = np.arange(usable.size)
     codes = place[codes]
     labels = [names[k] for k in usable]
-    features = _relations(table, [f for f in kept if f != name], codes, labels, shuffles, ground.work)
-    parts, p = _scores(ground, model, kept, codes, labels, shuffles)
-    notes.append(f"slopes in standard deviations, held against {shuffles} deals of the rows among the parts; adjusted by Holm")
+    units = Dealt.of(table, codes)
+    features = _relations(table, [f for f in kept if f != name], codes, labels, shuffles, units, ground.work)
+    parts, p = _scores(ground, model, kept, codes, labels, shuffles, units)
+    notes.append(f"slopes in standard deviations, held against {shuffles} deals of {units.words} among the parts; adjusted by Holm")
+    untested = [str(f) for f in features.index[features["p"].isna()]] + (["the score"] if p != p else [])
+    if untested:
+        notes.append(
+            f"no p for {', '.join(untested[:4])}{' and more' * (len(untested) > 4)}: fewer than {FEWEST_UNITS} {units.words} in a part, or "
+            f"fewer than {ENOUGH_UNITS} in all, that know nothing of each other"
+        )
     return Everywhere(name, parts, features, p, ground.row_metric.name, tuple(notes))
 
 
-def _relations(table: Table, kept: Sequence[str], codes: Ints, labels: Sequence[str], shuffles: int, work: Work) -> pd.DataFrame:
+@dataclass(frozen=True)
+class Dealt:
+    """What is dealt out among the parts: rows, or where they hang together whole groups or stretches of time."""
+
+    order: Floats | None = None
+    groups: Ints | None = None
+
+    @classmethod
+    def of(cls, table: Table, codes: Ints) -> Dealt:
+        """Groups that are the parts themselves hold nothing together within them."""
+        if table.order is not None:
+            return cls(order=table.order)
+        if table.groups is None:
+            return cls()
+        some = np.flatnonzero(codes >= 0)
+        a_part = np.unique(np.column_stack([codes[some], table.groups[some]]), axis=0).shape[0]
+        return cls() if a_part == np.unique(codes[some]).size else cls(groups=table.groups)
+
+    @property
+    def words(self) -> str:
+        return "stretches of time" if self.order is not None else "groups" if self.groups is not None else "rows"
+
+    @property
+    def rows(self) -> bool:
+        """Whether rows are dealt one by one."""
+        return self.order is None and self.groups is None
+
+    def units(self, series: Floats, some: Ints, parts: Ints) -> Ints | None:
+        """Unit of each of some rows; `series` is what is added up over them."""
+        if self.order is not None:
+            return stretches(series, self.order[some], parts)
+        if self.groups is not None:
+            return np.unique(np.column_stack([parts, self.groups[some]]), axis=0, return_inverse=True)[1].reshape(-1)
+        return None
+
+
+def _relations(
+    table: Table, kept: Sequence[str], codes: Ints, labels: Sequence[str], shuffles: int, units: Dealt, work: Work
+) -> pd.DataFrame:  # fmt: skip
     import pandas as pd
 
-    found = work.each(task(_relation, table, codes, labels, shuffles, work), list(kept), "everywhere")
+    found = work.each(task(_relation, table, codes, labels, shuffles, units, work), list(kept), "everywhere")
     rows = {f: r for f, r in zip(kept, found, strict=True) if r is not None}
     columns = ["overall", "lowest", "lowest_in", "highest", "highest_in", "same_way", "p"]
     frame = pd.DataFrame.from_dict(rows, orient="index", columns=columns).rename_axis("feature")
@@ -162,7 +210,9 @@ def _relations(table: Table, kept: Sequence[str], codes: Ints, labels: Sequence[
     return frame.sort_values("p", kind="stable")
 
 
-def _relation(table: Table, codes: Ints, labels: Sequence[str], shuffles: int, work: Work, feature: str) -> list[Any] | None:
+def _relation(
+    table: Table, codes: Ints, labels: Sequence[str], shuffles: int, units: Dealt, work: Work, feature: str
+) -> list[Any] | None:  # fmt: skip
     """One column's slopes by part; of several classes those of the class where they differ most."""
     best: list[Any] | None = None
     targets = table.targets if table.targets.shape[1] > 1 else table.targets[:, :1]
@@ -172,7 +222,7 @@ def _relation(table: Table, codes: Ints, labels: Sequence[str], shuffles: int, w
         x = _as_number(table, feature, y)
         some = np.flatnonzero(~np.isnan(x) & (codes >= 0))
         rng = work.stream("everywhere", feature, t)
-        if some.size > MOST_ROWS:
+        if some.size > MOST_ROWS and units.rows:
             some = np.sort(rng.permutation(some)[:MOST_ROWS])
         counts = np.bincount(codes[some], minlength=len(labels))
         able = np.flatnonzero(counts >= FEWEST)
@@ -184,9 +234,10 @@ def _relation(table: Table, codes: Ints, labels: Sequence[str], shuffles: int, w
         sx, sy = x[some].std(), y[some].std()
         if not (sx > 0 and sy > 0):
             continue
-        found = slopes_differ((x[some] - x[some].mean()) / sx, (y[some] - y[some].mean()) / sy, place[codes[some]], shuffles, rng)
+        a, b, part = (x[some] - x[some].mean()) / sx, (y[some] - y[some].mean()) / sy, place[codes[some]]
+        found = slopes_differ(a, b, part, shuffles, rng, units.units(a * (b - a * float(a @ b) / some.size), some, part))
         p = min(1.0, found.p * targets.shape[1])
-        if best is None or p < least:
+        if best is None or p < least or least != least:
             low, high = int(found.values.argmin()), int(found.values.argmax())
             same = float((np.sign(found.values) == np.sign(found.overall)).mean())
             names = [labels[int(k)] for k in able]
@@ -209,7 +260,7 @@ def _as_number(table: Table, feature: str, y: Floats) -> Floats:
 
 
 def _scores(
-    ground: Ground, model: Model, kept: Sequence[str], codes: Ints, labels: Sequence[str], shuffles: int
+    ground: Ground, model: Model, kept: Sequence[str], codes: Ints, labels: Sequence[str], shuffles: int, units: Dealt
 ) -> tuple[pd.DataFrame, float]:
     """The kept set's score by part, on rows that its model has not seen."""
     import pandas as pd
@@ -220,7 +271,9 @@ def _scores(
     ratio = float(loss.sum() / max(none.sum(), 1e-300))
     off = loss - ratio * none  # above 0 where more is lost than the gain of all would lead one to expect
     used, part = np.unique(part, return_inverse=True)
-    found = means_differ(off, part, shuffles, ground.work.stream("everywhere", "score"))
+    dealt = units.units(off, some, part)
+    found = means_differ(off, part, shuffles, ground.work.stream("everywhere", "score"), dealt)
+    dealt = np.arange(off.size) if dealt is None else dealt
     of_losses = ground.row_metric.of_losses
     assert of_losses is not None
     rows = {}
@@ -234,8 +287,9 @@ def _scores(
             1 - a / b if b > 0 else float("nan"),
             found.errors[k] * n / b if b > 0 else 0.0,
             t,
+            np.unique(dealt[here]).size,
         ]
-    frame = pd.DataFrame.from_dict(rows, orient="index", columns=["rows", "score", "gain", "gain_se", "t"]).rename_axis("part")
-    limit = np.array([t_quantile(1 - LEVEL / len(frame), max(n - 1.0, 1.0)) for n in frame["rows"]])
+    frame = pd.DataFrame.from_dict(rows, orient="index", columns=["rows", "score", "gain", "gain_se", "t", "units"]).rename_axis("part")
+    limit = np.array([t_quantile(1 - LEVEL / len(frame), max(n - 1.0, 1.0)) for n in frame["units"]])
     frame["behind"] = (frame["t"].to_numpy(float) > limit) & (found.p < LEVEL)
-    return frame.drop(columns="t").sort_values("gain", kind="stable"), found.p
+    return frame.drop(columns=["t", "units"]).sort_values("gain", kind="stable"), found.p
