@@ -58,7 +58,7 @@ CALLS = {
     "importance": lambda t, w: chaff.importance(t, chaff.Forest(trees=10), workers=w).frame,
     "lasso": lambda t, w: chaff.importance(t, "lasso", by="coefficient", workers=w).frame,
     "chance": lambda t, w: chaff.chance_baseline(t, shuffles=8, workers=w).frame,
-    "shadow": lambda t, w: chaff.shadow_test(t, chaff.Forest(trees=10), rounds=6, workers=w).frame,
+    "shadow": lambda t, w: chaff.shadow_test(t, chaff.Forest(trees=10), rounds=7, keep_share=0.5, workers=w).frame,
     "stability": lambda t, w: chaff.stability(t, workers=w).frame,
     "search": lambda t, w: chaff.search(t, chaff.Tree(), chaff.Forward(size=3), folds=3, workers=w).frame,
     "compare": lambda t, w: chaff.compare(t, ["leading", "forward"], "ridge", sizes=[1, 3], workers=w).frame.drop(columns="seconds"),

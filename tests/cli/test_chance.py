@@ -49,7 +49,7 @@ def test_a_statistic_against_chance_by_standard_deviations_as_json(lots):
 
 @pytest.mark.long
 def test_shadows_stability_and_knockoffs(lots, tmp_path):
-    shadow = flat(run("importance", lots, *ALONE, "--shadow", "--rounds", "16", "--trees", "60", "--figure", tmp_path / "rounds.png"))
+    shadow = flat(run("importance", lots, *ALONE, "--shadow", "--rounds", "43", "--trees", "60", "--figure", tmp_path / "rounds.png"))
     assert "beat their shuffled twins" in shadow and "hit share" in shadow and "16 rounds by impurity" in shadow
     stable = flat(run("importance", lots, *ALONE, "--stability", "--top", "2", "--figure", tmp_path / "shares.png"))
     assert "chosen share" in stable and "by accident at most" in stable and "stability of the whole set" in stable
@@ -96,6 +96,7 @@ def test_a_plan_says_it_too(lots, tmp_path):
         (["--chance", "20", "--shadow"], "one at a time, not --chance and --shadow"),
         (["--keep", "3"], "--keep goes with --chance"),
         (["--rounds", "3"], "--rounds goes with --shadow"),
+        (["--shadow", "--rounds", "40"], "40 rounds can keep no column: it takes 43"),
         (["--chance", "20", "--top", "3"], "--top does not go with --chance; say how much with --keep"),
         (["--chance", "20", "--keep", "many"], "write standard deviations such as 3"),
         (["--chance", "20", "--by", "permutatoin"], "Did you mean 'permutation'"),

@@ -55,7 +55,7 @@ CALLS = {
     "search with trees": lambda t: chaff.search(t, FOREST, "backward", folds=3).sizes,
     "permutation": lambda t: chaff.importance(t, FOREST, "permutation").frame,
     "impurity": lambda t: chaff.importance(t, FOREST, "impurity").frame,
-    "shadow test": lambda t: chaff.shadow_test(t, rounds=5, model=FOREST).frame,
+    "shadow test": lambda t: chaff.shadow_test(t, rounds=7, keep_share=0.5, model=FOREST).frame,
     "compare": lambda t: chaff.compare(t, ["pearson_r", "forward"], sizes=[2]).frame,
     "losses": lambda t: np.concatenate([r.loss for r in chaff.SubsetScorer(t, chaff.Ridge(), folds=3).losses([t.features[:3]])[0]]),
     "least squares under mae": lambda t: chaff.SubsetScorer(t, chaff.LeastSquares(), "mae", folds=3)(t.features[:4]).values,

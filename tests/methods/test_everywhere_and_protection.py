@@ -230,7 +230,7 @@ def test_a_relation_that_turns_round_is_seen_in_time_and_in_groups():
 
 def test_too_few_stretches_or_groups_give_no_p_and_say_why():
     rng = np.random.default_rng(0)
-    n = 200
+    n = 100
     frame = pd.DataFrame({"x": ar(rng, n, 0.97), "day": np.arange(n)})
     table = chaff.open_table(frame.assign(y=frame["x"] + ar(rng, n, 0.97), z=rng.normal(size=n)), "y", order="day")
     run = chaff.select(

@@ -39,7 +39,7 @@ def test_nothing_to_draw_is_said():
 
 
 def test_rounds_are_lines_over_the_band_of_the_twins():
-    found = chaff.shadow_test(made(150), SMALL, rounds=16)
+    found = chaff.shadow_test(made(150), SMALL, rounds=16, keep_share=0.5)
     (ax,) = chaff.plots.shadow_rounds(found).axes
     assert len(ax.lines) == 1 + len(found.frame)
     np.testing.assert_allclose(ax.lines[0].get_ydata(), found.more["twins"]["limit"])

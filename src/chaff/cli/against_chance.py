@@ -96,7 +96,8 @@ def show_table(show: Show, found: Findings, everything: bool, limits: list[float
     """The leading columns against chance, and what their limits mean."""
     from chaff.cli.grids import HEAD, grid, notes, rest, title, word
     from chaff.results.digits import cell, figure
-    from chaff.results.shown import Cell
+    from chaff.results.shown import Cell, Styled
+    from chaff.table.shuffle import NOT_JUDGED
 
     test = found.method
     frame = found.ranked()
@@ -106,7 +107,7 @@ def show_table(show: Show, found: Findings, everything: bool, limits: list[float
     rows: list[list[Cell]] = []
     for place, (f, r) in enumerate(some.iterrows(), 1):
         cells = [r[c] if isinstance(r[c], str) else _cell(c, float(r[c]), cell, figure) for c in columns]
-        rows.append([str(place), str(f), *cells, word(r["verdict"])])
+        rows.append([str(place), str(f), *cells, Styled(NOT_JUDGED, "look") if _not_judged(r) else word(r["verdict"])])
     heads = [c.replace("_", " ") for c in columns]
     grid(show, ["", "feature", *heads, "verdict"], rows, asked=("", "feature", *ASKED[test]), names=2)
     rest(show, len(some), len(frame))
@@ -127,15 +128,25 @@ def _cell(column: str, value: float, cell: Any, figure: Any) -> str:
     return str(figure(value, 3))
 
 
+def _not_judged(row: Any) -> bool:
+    """Whether groups keep a test from saying anything of a column."""
+    from chaff.table.shuffle import NOT_JUDGED
+
+    return bool(row.get("not_judged", False)) or row.get("decided") == NOT_JUDGED
+
+
 def _headline(found: Findings) -> str:
-    kept, of = int((found.frame["verdict"] == "keep").sum()), len(found.frame)
-    s = found.settings
+    from chaff.table.shuffle import NOT_JUDGED
+
+    kept, blind = int((found.frame["verdict"] == "keep").sum()), sum(_not_judged(r) for _, r in found.frame.iterrows())
+    s, of = found.settings, len(found.frame) - blind
+    unjudged = f", {blind} more {NOT_JUDGED}" if blind else ""
     if found.method == "chance":
-        return f"{kept} of {of} features are beyond chance ({_rule(s['keep'])}), by {s['by']} against {s['shuffles']} shuffles"
+        return f"{kept} of {of} features are beyond chance ({_rule(s['keep'])}){unjudged}, by {s['by']} against {s['shuffles']} shuffles"
     if found.method == "shadow":
-        open_now = int((found.frame["verdict"] == "look").sum())
+        open_now = int((found.frame["verdict"] == "look").sum()) - blind
         more = f", {open_now} undecided" if open_now else ""
-        return f"{kept} of {of} features beat their shuffled twins{more}, {s['rounds']} rounds"
+        return f"{kept} of {of} features beat their shuffled twins{more}{unjudged}, {s['rounds']} rounds"
     if found.method == "stability":
         return f"{kept} of {of} features are chosen in {s['threshold']:g} of the halves or more"
     return f"{kept} of {of} features beat their knockoff copies at q = {s['q']:g}"

@@ -74,7 +74,7 @@ def shadow_rounds(findings: Findings, named: int = NAMED, figure: Any = None) ->
     --------
     >>> import chaff
     >>> lots = chaff.demo.table(rows=150).with_features(["protein_pct", "ash_pct", "lab_temp_c"])
-    >>> found = chaff.shadow_test(lots, chaff.Forest(trees=20), rounds=8)
+    >>> found = chaff.shadow_test(lots, chaff.Forest(trees=20), rounds=8, keep_share=0.5)
     >>> chaff.plots.shadow_rounds(found).axes[0].get_xlabel()
     'round (band: the twins; line: what had to be beaten)'
     """

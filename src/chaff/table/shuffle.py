@@ -109,6 +109,16 @@ def constant_within(values: Floats, groups: Ints) -> bool:
     return bool((_spread_within(np.where(np.isnan(values), np.inf, values), codes) == 0).all())
 
 
+NOT_JUDGED = "not judged"
+BLIND = "constant within every group"
+
+
+def some(table: Table, which: Flags, most: int = 4) -> str:
+    """The first few of these features, and how many more."""
+    names = [f for f, hit in zip(table.features, which, strict=True) if hit]
+    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
+
+
 def blind_columns(table: Table) -> Flags:
     """Features that say the same in all rows of each group, so that shuffling within groups changes nothing; bool (features,)."""
     if table.groups is None:

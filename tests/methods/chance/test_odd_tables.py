@@ -13,8 +13,8 @@ SMALL = chaff.Forest(trees=15, columns_per_split=3, leaf_rows=5, depth=4)
 CALLS = {
     "chance": lambda t: chaff.chance_baseline(t, shuffles=12, trees=60),
     "chance of a statistic": lambda t: chaff.chance_baseline(t, "mutual_information", shuffles=6),
-    "shadow": lambda t: chaff.shadow_test(t, SMALL, rounds=10),
-    "shadow out of bag": lambda t: chaff.shadow_test(t, SMALL, "out of bag", rounds=8),
+    "shadow": lambda t: chaff.shadow_test(t, SMALL, rounds=10, keep_share=0.5),
+    "shadow out of bag": lambda t: chaff.shadow_test(t, SMALL, "out of bag", rounds=8, keep_share=0.5),
     "stability": lambda t: chaff.stability(t, {"use": "chance", "shuffles": 4, "trees": 30}, 1, pairs=2),
     "knockoffs": lambda t: chaff.knockoffs(t, 0.4, runs=1, statistic="forest difference"),
 }

@@ -179,7 +179,8 @@ def test_whole_groups_swap_where_the_target_is_theirs_and_features_of_groups_are
     within = chaff.open_table(frame.assign(y=rng.normal(size=150)), "y", groups="mill")
     blind = chaff.chance_baseline(within)
     assert blind.frame.loc["of_mill", "verdict"] == "look" and blind.frame.loc["of_mill", "stays"]
-    assert any("of_mill: constant within every group" in n for n in blind.notes)
+    assert any("not judged" in n and "of_mill; constant within every group" in n for n in blind.notes)
+    assert blind.frame.loc["of_mill", "not_judged"] and blind.frame["not_judged"].sum() == 1
     assert constant_within(np.array([1.0, 1.0, np.nan, np.nan]), np.array([0, 0, 1, 1]))
     assert not constant_within(np.array([1.0, np.nan]), np.array([0, 0]))
 

@@ -19,7 +19,7 @@ from chaff.models.protocols import Model
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep, look
 from chaff.stats.shares import log_evidence_above, log_evidence_below
-from chaff.table.shuffle import blind_columns
+from chaff.table.shuffle import BLIND, NOT_JUDGED, blind_columns, some
 from chaff.table.table import Table
 
 A_BATCH = 8  # rounds between two looks
@@ -40,7 +40,7 @@ class ShadowTest:
         "impurity" or "out of bag" (loss when a column is shuffled among rows that a tree has not learned from), both forests only
         and fast; or any way of `chaff.importance`, over folds.
     rounds : int
-        At most so many.
+        At most so many. As many at least as show a share above `keep_share` when all are won: 43 for 0.9, 7 for 0.5 (level 0.05).
     percentile : float
         Of the twins that a column has to beat: 100 for the best one.
     keep_share, drop_share : float
@@ -72,6 +72,11 @@ class ShadowTest:
             raise UsageError("shadow: rounds must be 1 or more and percentile above 0 and at most 100")
         if not 0 < self.drop_share <= self.keep_share < 1 or not 0 < self.level < 1:
             raise UsageError("shadow: shares and level must lie between 0 and 1, drop_share at or below keep_share")
+        if self.rounds < (needed := rounds_needed(self.keep_share, self.level)):
+            raise UsageError(
+                f"shadow: {self.rounds} rounds can keep no column: it takes {needed} won out of {needed} to show a share above "
+                f"{self.keep_share:g} at a level of {self.level:g}. Take {needed} rounds or more, or a lower keep_share"
+            )
         if self.model is not None:
             object.__setattr__(self, "model", as_model(self.model))
         if self.by != "out of bag":
@@ -100,7 +105,7 @@ class ShadowTest:
         import pandas as pd
 
         frame = record.frame(self)
-        frame["decided"] = np.where(blind, "cannot tell", frame["decided"])
+        frame["decided"] = np.where(blind, NOT_JUDGED, frame["decided"])
         frame["rank"] = _places(frame["hit_share"], frame["worth"] / frame["to_beat"].abs())
         index = pd.Index(range(1, record.done + 1), name="round")
         more = {
@@ -119,7 +124,7 @@ class ShadowTest:
         if left:
             notes.append(f"{left} undecided: `to_decide` says how many rounds more would decide, if their share stays as it is")
         if blind.any():
-            notes.append(f"{', '.join(np.array(table.features)[blind][:4])}: constant within every group, so that its twin is itself")
+            notes.append(f"{NOT_JUDGED}: {some(table, blind)}; {BLIND}, so that its twin is itself")
         return Findings(self.use, frame, "worth", {"worth": "higher", "hit_share": "higher", "rank": "lower"}, settings, tuple(notes), more)
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
@@ -131,8 +136,8 @@ class ShadowTest:
                 out.append(keep(str(f), self.use, figure, limit, "beyond its twins"))
             elif r["decided"] == "drop":
                 out.append(drop(str(f), self.use, figure, f"{self.drop_share:g} of the rounds", "no better than shuffled twins"))
-            elif r["decided"] == "cannot tell":
-                out.append(look(str(f), self.use, figure, limit, "constant within every group, so that its twin is itself", stays=True))
+            elif r["decided"] == NOT_JUDGED:
+                out.append(look(str(f), self.use, NOT_JUDGED, "", f"{NOT_JUDGED}: {BLIND}, so that its twin is itself", stays=True))
             else:
                 out.append(look(str(f), self.use, figure, limit, "undecided", stays=True))
         return tuple(out)
@@ -214,6 +219,12 @@ class Record:
             0.0 if d else rounds_to_decide(h, n, test) for d, h, n in zip(self.decision, self.hits, self.played, strict=True)
         ]
         return frame
+
+
+def rounds_needed(keep_share: float, level: float) -> int:
+    """Rounds that are enough to keep a column which wins them all."""
+    n = np.arange(1.0, 100_000.0)
+    return int(np.argmax(log_evidence_above(n, n, keep_share) >= -np.log(level))) + 1
 
 
 def scale_of(raw: Floats) -> Floats:

@@ -20,7 +20,7 @@ from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep, look
 from chaff.stats.adjust import benjamini_hochberg
 from chaff.stats.chance import AgainstChance, against_chance, shuffles_to_adjust
-from chaff.table.shuffle import Deals, blind_columns, deals
+from chaff.table.shuffle import BLIND, NOT_JUDGED, Deals, blind_columns, deals, some
 from chaff.table.table import Table
 
 RULES = ("beyond_chance", "maximum")
@@ -117,6 +117,7 @@ class ChanceBaseline:
         frame["importance"], frame["importance_sd"] = mean, spread
         frame["chance_mean"], frame["chance_sd"], frame["chance_largest"] = found.mean, found.sd, found.largest
         frame["standard_score"], frame["p"], frame["family_p"] = found.score, found.p, found.family_p
+        frame["not_judged"] = blind
         need = shuffles_to_adjust(int((~np.isnan(found.p)).sum()), self.level)
         enough = len(shuffled) >= need
         frame["q"] = benjamini_hochberg(found.p) if enough else np.nan
@@ -142,8 +143,8 @@ class ChanceBaseline:
             name, score = str(f), float(r["standard_score"])
             figure = f"{score:.1f} standard deviations above chance, family p {r['family_p']:.2g}"
             if np.isnan(score):
-                words = "no value, or constant within every group, so that shuffling within groups cannot tell"
-                out.append(look(name, self.use, "", "", words, stays=True))
+                words = f"{NOT_JUDGED}: {BLIND}, which shuffles keep together" if r["not_judged"] else f"{NOT_JUDGED}: it has no value"
+                out.append(look(name, self.use, NOT_JUDGED, "", words, stays=True))
             elif self.keep is None:
                 out.append(keep(name, self.use, figure, "", "beyond chance" if r["family_p"] <= self.level else "within chance"))
             elif _beyond(self.keep, score, float(r["family_p"])):
@@ -206,7 +207,5 @@ def _notes(table: Table, frame: Any, dealt: Deals, asked: int, need: int, blind:
             "go by family_p, from the largest standard score of each shuffle"
         )
     if blind.any():
-        names = [f for f, b in zip(table.features, blind, strict=True) if b]
-        some = ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
-        notes.append(f"{some}: constant within every group, so that shuffling within groups cannot tell")
+        notes.append(f"{NOT_JUDGED}, and so neither kept nor dropped by this: {some(table, blind)}; {BLIND}, which shuffles keep together")
     return tuple(notes)

@@ -236,7 +236,7 @@ def _relation(
             continue
         a, b, part = (x[some] - x[some].mean()) / sx, (y[some] - y[some].mean()) / sy, place[codes[some]]
         found = slopes_differ(a, b, part, shuffles, rng, units.units(a * (b - a * float(a @ b) / some.size), some, part))
-        p = min(1.0, found.p * targets.shape[1])
+        p = float(np.minimum(1.0, found.p * targets.shape[1]))  # missing stays missing
         if best is None or p < least or least != least:
             low, high = int(found.values.argmin()), int(found.values.argmax())
             same = float((np.sign(found.values) == np.sign(found.overall)).mean())
