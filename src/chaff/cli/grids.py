@@ -65,6 +65,9 @@ def with_interval(column: str, row: Any) -> str:
     """`0.308 (0.263 to 0.351)` where there is an interval."""
     low, high = row.get(f"{column}_low"), row.get(f"{column}_high")
     shown = cell(column, row[column])
+    bounded = row.get("p_at_most") == 1 and (column.startswith("chi_square_") or row.get("statistic") == "chi_square")
+    if bounded and column in ("p", "q", "chi_square_p", "chi_square_q") and not shown.startswith("<"):
+        shown = f"≤ {shown}"
     return f"{shown} ({figure(low, 2)} to {figure(high, 2)})" if low is not None and low == low and high == high else shown
 
 

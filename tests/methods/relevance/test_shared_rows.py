@@ -5,10 +5,14 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 import pytest
+from scipy.stats import ks_2samp
 
 import chaff
+from chaff.cli.grids import with_interval
+from chaff.kernels.shuffled_counts import shuffled_sums
 from chaff.methods.relevance.contrasts import MOST_LEVELS, indicators
 from chaff.methods.relevance.view import View
+from chaff.stats.information import shuffled_chi_square_p, tail_bound
 from chaff.stats.pooled import Units
 from chaff.stats.ranks import average_ranks
 from chaff.stats.score_test import score_p
@@ -162,3 +166,54 @@ def test_a_view_without_roles_has_no_units():
     view = View(opened(), Work(), 10, "equal counts", None, 0.95, 0.0, 3, 5000, 30)
     assert view.units is None and view.units_of(np.ones(COUNT * EACH, bool)) is None
     assert isinstance(opened(weights="w").units, Units)
+
+
+def counted(levels, classes):
+    return pd.crosstab(levels, classes).to_numpy(float)
+
+
+def test_sparse_p_is_uniform_under_no_effect():
+    p = []
+    for seed in range(300):
+        rng = np.random.default_rng(10**6 + seed)
+        p.append(shuffled_chi_square_p(counted(rng.integers(0, 40, 150), rng.integers(0, 6, 150)), seed)[0])
+    for level in (0.01, 0.05, 0.2):
+        assert np.mean(np.array(p) <= level) <= level + 3 * np.sqrt(level * (1 - level) / 300)
+
+
+@pytest.mark.parametrize(("levels", "classes", "rows"), [(40, 6, 150), (200, 19, 800), (300, 3, 400)])
+def test_the_tail_beyond_the_shuffles_is_bounded_from_above(levels, classes, rows):
+    """Against two hundred thousand shuffles: never below what they show, and not a hundred times above."""
+    rng = np.random.default_rng(1)
+    table = counted(rng.integers(0, levels, rows), rng.integers(0, classes, rows))
+    ends, sizes = np.cumsum(table.sum(1)).astype(np.int64), table.sum(0).astype(np.int64)
+    sums = np.empty(200_000)
+    shuffled_sums(np.repeat(np.arange(sizes.size), sizes), ends, 1 / sizes, 5, np.zeros(sizes.size, np.int64), sums)
+    sums = np.sort(sums)[::-1]
+    for place in (20, 100):
+        bound = tail_bound(np.sort(rng.choice(sums, 4000))[::-1], float(sums[place]))
+        assert place / 200_000 <= bound <= 100 * place / 200_000
+
+
+def test_shuffled_sums_are_those_of_plain_shuffles():
+    rng = np.random.default_rng(2)
+    table = counted(rng.integers(0, 9, 60), rng.integers(0, 3, 60))
+    rows, sizes = table.sum(1).astype(int), table.sum(0).astype(int)
+    out = np.empty(4000)
+    shuffled_sums(np.repeat(np.arange(3), sizes), np.cumsum(rows), 1 / sizes, 3, np.zeros(3, np.int64), out)
+    classes, levels = np.repeat(np.arange(3), sizes), np.repeat(np.arange(9), rows)
+    plain = []
+    for _ in range(4000):
+        drawn = np.bincount(levels * 3 + rng.permutation(classes), minlength=27).reshape(9, 3)
+        plain.append((drawn**2 / np.outer(rows, sizes)).sum())
+    assert ks_2samp(out, plain).pvalue > 0.001
+
+
+def test_strong_evidence_of_words_is_not_stopped_at_the_number_of_shuffles():
+    rng = np.random.default_rng(3)
+    code = rng.integers(0, 60, 500)
+    y = np.where(rng.random(500) < 0.5, code % 10, rng.integers(0, 10, 500))
+    data = pd.DataFrame({"code": [f"v{k}" for k in code], "z": rng.normal(size=500), "y": [f"g{k}" for k in y]})
+    row = chaff.relevance(chaff.open_table(data, "y"), ["chi_square"]).frame.loc["code"]
+    assert row["chi_square_p"] < 1e-20 and row["p_at_most"] == 1 and row["p"] == row["chi_square_p"]
+    assert with_interval("chi_square_p", row.copy()).startswith(("≤ ", "<1e-16"))

@@ -227,7 +227,7 @@ class Relevance:
             notes.append("with so many rows nearly everything is significant: go by effect size")
         sparse = frame.index[frame["sparse_share"] > 0.2].tolist() if "sparse_share" in frame else []
         if sparse:
-            notes.append(f"expected counts below 5 in more than a fifth of the cells of {_some(sparse)}: chi-square is rough there")
+            notes.append(f"expected counts below 5 in more than a fifth of the cells of {_some(sparse)}: p by shuffles there, ≤ is a bound")
         if "mutual_information_neighbours" in frame and rows > self.sample_rows:
             notes.append(f"neighbour measures on a random draw of {self.sample_rows:,} rows")
         seldom = [f for f in view.of_kind("category") if too_many_levels(view.table, f)]
@@ -290,7 +290,7 @@ def _too_good(frame: pd.DataFrame, view: View) -> list[str]:
 
 def _ranks(column: str) -> bool:
     """Whether a column says something that features can be ranked by."""
-    return column not in ("kind", "rows", "statistic", "auc_class", "sparse_share") and not column.endswith(
+    return column not in ("kind", "rows", "statistic", "auc_class", "sparse_share", "p_at_most") and not column.endswith(
         ("_low", "_high", "_df", "_df_within", "_rows", "_class")
     )
 

@@ -53,9 +53,9 @@ def _tests(table: Floats, wanted: set[str], view: View, name: str) -> dict[str, 
         smaller = np.array([max(min(sides) - 1, 1)])
         nan = np.array([np.nan])
         bounds = cramers_v_interval(x.chi_square, x.df, np.array([table.sum()]), smaller, view.level) if view.level else (nan, nan)
-        p = x.p[0]
+        p, at_most = x.p[0], False
         if x.sparse_share[0] > SPARSE and view.weights is None and x.df[0] >= 1:
-            p = shuffled_chi_square_p(table, view.work.stream("chi-square shuffles", name))
+            p, at_most = shuffled_chi_square_p(table, view.work.key("chi-square shuffles", name) >> 1)
         out |= {
             "cramers_v_sides": smaller[0],
             "chi_square": x.chi_square[0],
@@ -65,6 +65,7 @@ def _tests(table: Floats, wanted: set[str], view: View, name: str) -> dict[str, 
             "cramers_v_low": bounds[0][0],
             "cramers_v_high": bounds[1][0],
             "sparse_share": x.sparse_share[0],
+            "p_at_most": float(at_most),
         }
     if "g" in wanted:
         g, df, p = likelihood_ratio(table[None])
@@ -167,9 +168,9 @@ STATISTICS = (
         (BC, CC),
         "higher",
         "Pearson, 1900; V Bergsma, 2013; interval Smithson, 2003",
-        "from counts, p by shuffles where sparse; bias-corrected V with interval; `sparse_share` warns, `pool_below` pools.",
+        "from counts, p by shuffles where sparse, ≤ past their reach; bias-corrected V with interval; `sparse_share` warns, `pool_below` pools.",
         110,
-        companions=("cramers_v", "sparse_share"),
+        companions=("cramers_v", "sparse_share", "p_at_most"),
         also=("cramers_v",),
         contrasts={BC: levels, CC: levels},
         plain_bounds=("cramers_v_low", "cramers_v_high"),
