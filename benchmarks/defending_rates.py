@@ -10,12 +10,18 @@ from collections import Counter
 from concurrent.futures import ProcessPoolExecutor
 
 import numpy as np
+from scipy.signal import lfilter
+from scipy.special import ndtri
 
 import chaff
-from chaff.methods.evaluation.influence import interval, moved_by
+from chaff.decide.drift import drifts_of
+from chaff.decide.selection_parts import KeptPart
+from chaff.decide.shapes import Tally, shape_of
+from chaff.methods.evaluation.influence import moved_by, score_interval
 from chaff.metrics import METRICS, Truth
-from chaff.stats.differing import means_differ, slopes_differ
+from chaff.stats.differing import means_differ, slopes_differ, stretches
 from chaff.stats.pooled import Units
+from chaff.table.kinds import Column
 
 PLAN = chaff.Plan((chaff.Screen(), chaff.Search(model="ridge")))
 
@@ -38,10 +44,27 @@ def coverage(seeds: int) -> None:
             units = Units(groups=np.repeat(np.arange(40), 5)) if grouped else Units()
             hits = 0
             for seed in range(seeds):
-                _, low, high = interval(moved_by(METRICS[name], *drawn(name, np.random.default_rng(seed), 200, grouped)), units)
+                rows, predicted = drawn(name, np.random.default_rng(seed), 200, grouped)
+                _, low, high = score_interval(METRICS[name], rows, moved_by(METRICS[name], rows, predicted), units)
                 hits += low <= truth <= high
             shares.append(hits / seeds)
         print(f"  {name:<10}{shares[0]:>8.3f}{shares[1]:>8.3f}")
+
+
+def area(seeds: int) -> None:
+    print(f"coverage of 95 % intervals of the ROC AUC, {seeds} samples (half of the rows positive; a fifth)")
+    for n in (40, 100, 200):
+        for true in (0.8, 0.9, 0.95, 0.98):
+            shares = []
+            for positive in (n // 2, n // 5):
+                y = (np.arange(n) < positive).astype(float)[:, None]
+                rows, hits = Truth(y, np.ones(n), np.array([positive / n])), 0
+                for seed in range(seeds):
+                    predicted = np.random.default_rng(seed).normal(size=(n, 1)) + np.sqrt(2) * ndtri(true) * y
+                    _, low, high = score_interval(METRICS["auc"], rows, moved_by(METRICS["auc"], rows, predicted), Units())
+                    hits += low <= true <= high
+                shares.append(hits / seeds)
+            print(f"  {n:>4} rows, AUC {true:<6}{shares[0]:>8.3f}{shares[1]:>8.3f}")
 
 
 def level(seeds: int) -> None:
@@ -57,6 +80,68 @@ def level(seeds: int) -> None:
             hits[0] += slopes_differ(x, y, parts, 99, rng).p <= 0.05
             hits[1] += means_differ(e**2, parts, 99, rng).p <= 0.05
         print(f"  {kind:<14}{hits[0] / seeds:>8.3f}{hits[1] / seeds:>8.3f}")
+
+
+def remembering(rng: np.random.Generator, n: int, phi: float) -> np.ndarray:
+    return lfilter([np.sqrt(1 - phi**2)], [1, -phi], rng.normal(size=n + 500))[500:]
+
+
+def hanging_together(seeds: int) -> None:
+    print(f"the same where rows hang together, {seeds} tables: slopes, means, (tables without a p)")
+    for n in (250, 500, 1000):
+        parts, time = np.arange(n) * 5 // n, np.arange(float(n))
+        for phi in (0.0, 0.5, 0.8, 0.95):
+            p = []
+            for seed in range(seeds):
+                rng = np.random.default_rng(seed)
+                x, e = (remembering(rng, n, phi) for _ in range(2))
+                y = 0.7 * x + e
+                p.append([slopes_differ(x, y, parts, 99, rng, stretches(x * e, time, parts)).p,
+                          means_differ(e**2, parts, 99, rng, stretches(e**2, time, parts)).p])  # fmt: skip
+            told(f"five periods of {n:,} rows, AR {phi:g}", p)
+    for count, size in ((20, 10), (30, 10), (60, 10), (40, 5)):
+        groups, p = np.repeat(np.arange(count), size), []
+        for seed in range(seeds):
+            rng = np.random.default_rng(seed)
+            parts = rng.permutation(np.arange(count) % 5)[groups]
+            x, e = (0.8 * rng.normal(size=count)[groups] + 0.6 * rng.normal(size=groups.size) for _ in range(2))
+            p.append([slopes_differ(x, 0.7 * x + e, parts, 99, rng, groups).p, means_differ(e**2, parts, 99, rng, groups).p])
+        told(f"{count} groups of {size} in five parts", p)
+
+
+def told(name: str, p: list[list[float]]) -> None:
+    found = np.array(p)
+    print(f"  {name:<40}{(found[:, 0] <= 0.05).mean():>8.3f}{(found[:, 1] <= 0.05).mean():>8.3f}  ({np.isnan(found).any(1).mean():.2f})")
+
+
+def zipf(levels: int) -> np.ndarray:
+    p = 1 / np.arange(1.0, levels + 1)
+    return p / p.sum()
+
+
+def words_that_moved(old: np.ndarray, new: np.ndarray) -> bool:
+    levels, codes = np.unique(old, return_inverse=True)
+    shape = shape_of(Column("k", "category", codes.astype(float), tuple(map(str, levels))))
+    part, tally = KeptPart(name="k", kind="category", levels=[str(w) for w in levels], shape=shape), Tally(shape)
+    words, count = np.unique(new, return_counts=True)
+    tally.add_words(dict(zip(map(str, words), count.tolist(), strict=True)))
+    return bool(drifts_of({"k": part}, {"k": tally}, {}).moved)
+
+
+def categories(seeds: int) -> None:
+    print(f"a category has moved, {seeds} pairs of samples: nothing changed, one row in ten of a new level")
+    kinds = {"60 levels (Zipf)": zipf(60), "100 equal levels": np.full(100, 0.01), "200 equal levels": np.full(200, 0.005),
+             "5,000 levels (Zipf)": zipf(5000)}  # fmt: skip
+    for name, shares in kinds.items():
+        for n, m in ((1000, 1000), (1000, 200), (300, 300)):
+            hits = [0, 0]
+            for seed in range(seeds):
+                rng = np.random.default_rng(seed)
+                old, new = (rng.choice(shares.size, k, p=shares).astype(str).astype(object) for k in (n, m))
+                hits[0] += words_that_moved(old.astype(str), new.astype(str))
+                new[rng.random(m) < 0.1] = "Nova"
+                hits[1] += words_that_moved(old.astype(str), new.astype(str))
+            print(f"  {name:<20}{n:>6,} then, {m:>5,} now{hits[0] / seeds:>8.3f}{hits[1] / seeds:>8.3f}")
 
 
 CHANGES = {
@@ -96,5 +181,8 @@ def verdicts(seeds: int) -> None:
 if __name__ == "__main__":
     seeds = int(sys.argv[1]) if len(sys.argv) > 1 else 100
     coverage(10 * seeds)
+    area(10 * seeds)
     level(2 * seeds)
+    hanging_together(3 * seeds)
+    categories(2 * seeds)
     verdicts(seeds)

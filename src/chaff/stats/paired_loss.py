@@ -96,16 +96,27 @@ class KeepUp:
     """With "cannot tell": roughly how many rows would, were the difference as it looks; None where none would."""
 
 
-def judge_keep_up(difference: MeanDifference, allowance: float, rows: int, spread: float = 0.0, level: float = LEVEL) -> KeepUp:
+def judge_keep_up(
+    difference: MeanDifference,
+    allowance: float,
+    rows: int,
+    spread: float = 0.0,
+    level: float = LEVEL,
+    contrast: MeanDifference | None = None,
+) -> KeepUp:
     """H0: kept less full >= allowance. Rejected: keeps up. Otherwise worse where the difference is surely over 0.
 
     Parameters
     ----------
+    contrast : MeanDifference, optional
+        Of (kept less full) less the allowance, row by row, where the allowance is estimated from the same rows: its error is the one
+        that counts then. Left out for an allowance that is given.
     spread : float
         The standard error there would be were the difference as large as the allowance. A sample that happens to show a small
         difference shows a small error with it, and a test with that error would reject three times as often as it says.
     """
-    at_least = MeanDifference(difference.mean, max(difference.se, spread), difference.df, difference.units)
+    error = difference.se if contrast is None else contrast.se
+    at_least = MeanDifference(difference.mean, max(error, spread), difference.df, difference.units)
     if difference.df > 0 and (at_least.upper(level) < allowance or (difference.se == 0 and difference.mean <= allowance)):
         return KeepUp("keeps up", difference, allowance, None)
     if difference.df > 0 and difference.lower(level) > 0:

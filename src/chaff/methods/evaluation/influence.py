@@ -82,7 +82,7 @@ def score_interval(metric: Metric, truth: Truth, moved: Moved, units: Units) -> 
 
     The ROC AUC on the logit scale, and where hardly any pair is out of order on the way to the bounds that the number of rows alone
     gives; shares by Wilson's bounds on the effective count of rows; losses by their logarithm, and R² by that of 1 − R². In simulation
-    they cover 0.93 to 0.97 (benchmarks/promises.py).
+    they cover 0.93 to 0.97 (benchmarks/defending_rates.py).
     """
     found = units.mean(moved.influence)
     if not found.df > 0 or found.se != found.se:

@@ -212,9 +212,10 @@ def keep_up_of(small: Floats, large: Floats, ground: Ground, use: Ints | None = 
     gain = float(np.average(none[seen] - large[seen], weights=w)) if seen.size else 0.0
     d, allowance = small[seen] - large[seen], ALLOWANCE * max(gain, 0.0)
     difference, plain = units.mean(d, inflation), mean_difference(d, w)
+    contrast = units.mean(d - ALLOWANCE * (none[seen] - large[seen]), inflation) if gain > 0 else None
     effect = (difference.se / plain.se) ** 2 if plain.se > 0 else 1.0
     spread = spread_at(allowance, _curvature(ground, large[seen], w), seen.size, effect)
-    return judge_keep_up(difference, allowance, seen.size, spread)
+    return judge_keep_up(difference, allowance, seen.size, spread, contrast=contrast)
 
 
 def _curvature(ground: Ground, loss: Floats, w: Floats | None) -> float:
