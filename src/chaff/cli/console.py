@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from chaff.cli.stopwatch import Stopwatch
 from chaff.results.shown import Cell, Line, Styled, TextColumn, columns_of, lay_out
+from chaff.visible import visible
 
 if TYPE_CHECKING:
     from chaff.decide.judging import StageReport
@@ -61,7 +62,7 @@ class Show:
     def say(self, text: str = "", style: str | None = None) -> None:
         """Words; what does not fit goes on below at the same indent."""
         indent = " " * (len(text) - len(text.lstrip(" ")))
-        for line in textwrap.wrap(text, self.width, subsequent_indent=indent, break_on_hyphens=False) or [""]:
+        for line in textwrap.wrap(visible(text), self.width, subsequent_indent=indent, break_on_hyphens=False) or [""]:
             self.console.print(line, style=style, markup=False, soft_wrap=True)
 
     def note(self, text: str) -> None:
@@ -72,13 +73,13 @@ class Show:
         """A line of a table: pieces of text with their styles, never broken and never read as markup."""
         from rich.text import Text
 
-        text = Text.assemble(*((p.text, STYLES.get(p.style, p.style)) for p in line.pieces))
+        text = Text.assemble(*((visible(p.text), STYLES.get(p.style, p.style)) for p in line.pieces))
         text.rstrip()
         self.console.print(text, soft_wrap=True)
 
     def command(self, text: str) -> None:
         """A line to be copied: never broken."""
-        self.console.print(text, markup=False, soft_wrap=True)
+        self.console.print(visible(text), markup=False, soft_wrap=True)
 
     def watch(self, stage: str, done: int = 0, of: int = 0) -> None:
         """A transient line while a stage runs; where nobody watches a terminal, one line a stage. After a comma stands how far it
@@ -91,13 +92,15 @@ class Show:
             self.stopwatch.turn(name)
         if not self.progress.is_terminal:
             if fresh and of == 0:
-                self.progress.print(f"{self.seconds()}  {stage}", soft_wrap=True)
+                self.progress.print(visible(f"{self.seconds()}  {stage}"), markup=False, soft_wrap=True)
             return
         self.moving(f"{stage} …" + (f" {done:,} of {of:,}{self._left(done, of)}" if of else ""))
 
     def moving(self, text: str) -> None:
         """The transient line, in a terminal."""
-        words = f" {text}"
+        from rich.text import Text
+
+        words = Text(visible(f" {text}"))
         if self._status is None:
             self._status = self.progress.status(words, spinner="line")
             self._status.start()
@@ -120,12 +123,11 @@ class Show:
         """The last line of a command, or the one JSON object that it prints in place of all lines."""
         self.stop()
         if self.form == "json":
-            import json
-
             from chaff.results.plain import plain
+            from chaff.visible import json_text
 
             told = {"command": command, **plain(found), "files": list(names), "seconds": round(time.perf_counter() - self.started, 3)}
-            print(json.dumps(told, ensure_ascii=False, indent=1))
+            print(json_text(told))
             return
         self.say()
         self.say(f" {'  '.join([*names, ''])}({self.seconds()})")

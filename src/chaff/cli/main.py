@@ -8,7 +8,6 @@ from __future__ import annotations
 import errno
 import importlib
 import itertools
-import json
 import os
 import sys
 import traceback
@@ -18,6 +17,7 @@ from pathlib import Path
 import click
 
 from chaff.cli.surroundings import flush_all, mend_environment, surroundings
+from chaff.visible import json_text, visible_lines
 
 GROUPS = {
     "Look, in the order of a working day (rows that select holds out are not looked at)": {
@@ -123,8 +123,8 @@ def _failed(error: BaseException, said: Sequence[str], asked_to_end: bool) -> in
 
 def _say(message: str, code: int, kind: str, said: Sequence[str]) -> int:
     if "--format=json" in said or "json" in [b for a, b in itertools.pairwise(said) if a == "--format"]:
-        click.echo(json.dumps({"error": {"kind": kind, "message": message, "exit_code": code}}, ensure_ascii=False, indent=1))
-    click.echo(f"chaff: {message}", err=True)
+        click.echo(json_text({"error": {"kind": kind, "message": message, "exit_code": code}}))
+    click.echo(f"chaff: {visible_lines(message)}", err=True)
     return code
 
 

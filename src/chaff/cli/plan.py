@@ -64,11 +64,13 @@ def _of_selection(path: str) -> str:
     from chaff.decide.plan import plan_from
     from chaff.decide.selection import read_selection
     from chaff.files import reads
+    from chaff.visible import visible
 
     reads(path)
     chosen = read_selection(path)
     head = (
-        f"# The plan that made {Path(path).name}: {len(chosen.kept)} features kept of {chosen.data.source} ({chosen.data.rows:,} rows).\n"
+        f"# The plan that made {visible(Path(path).name, long=True)}: {len(chosen.kept)} features kept of "
+        f"{visible(chosen.data.source, long=True)} ({chosen.data.rows:,} rows).\n"
     )
     return head + f"# Run it again: chaff select DATA --plan THIS --seed {chosen.seed}\n\n" + plan_from(chosen.plan).to_toml()
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 import time
 from typing import TYPE_CHECKING
 
+from chaff.visible import visible
+
 if TYPE_CHECKING:
     from chaff.cli.console import Show
     from chaff.methods.search.progress import Progress
@@ -30,7 +32,7 @@ class SearchBar:
         if live:
             self.show.moving(f"{bar(progress)} {progress}")
         else:
-            self.show.progress.print(f"{self.show.seconds()}  {progress}", soft_wrap=True)
+            self.show.progress.print(visible(f"{self.show.seconds()}  {progress}"), markup=False, soft_wrap=True)
 
 
 def bar(progress: Progress) -> str:

@@ -33,6 +33,7 @@ from chaff.models.protocols import Model
 from chaff.results.pin import Pin
 from chaff.table.table import Table
 from chaff.table.terms import Terms
+from chaff.visible import toml_text
 
 BUILT_IN_FOREST = Forest(trees=60, rows_per_tree=20_000)  # what importance is measured by: enough to rank, in seconds
 FOLDS = 5
@@ -153,9 +154,7 @@ class Plan:
 
     def to_toml(self) -> str:
         """The plan as a TOML file's text. A switched-off limit (None) is written as false."""
-        import tomlkit
-
-        return tomlkit.dumps(self._told(False))
+        return toml_text(self._told(False))
 
     def _told(self, off: Any) -> dict[str, Any]:
         out: dict[str, Any] = {}

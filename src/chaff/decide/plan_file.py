@@ -13,6 +13,7 @@ from chaff.files import reads, write_text
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
 from chaff.table.table import Table
+from chaff.visible import toml_text, visible
 
 
 def fitted_plan(plan: Plan, table: Table, screened: Findings, pins: Sequence[Pin], held: int) -> str:
@@ -30,7 +31,7 @@ def fitted_plan(plan: Plan, table: Table, screened: Findings, pins: Sequence[Pin
     document = tomlkit.document()
     rows = f"{len(table):,} rows, {len(table.features)} candidate features"
     looked = f"; what is said of columns comes from {len(table) - held:,} of them, {held:,} are held out" if held else ""
-    document.add(tomlkit.comment(f"Plan for {table.label}: {rows}{looked}."))
+    document.add(_comment(f"Plan for {table.label}: {rows}{looked}."))
     document.add(tomlkit.comment("Lines that begin with # are advice: take the mark off where it fits. Every chaff command takes --plan."))
     document.add(tomlkit.nl())
     document.add("table", _table_section(table, screened))
@@ -48,8 +49,15 @@ def fitted_plan(plan: Plan, table: Table, screened: Findings, pins: Sequence[Pin
     document.add("stage", stages)
     if pins:
         document.add("pin", _pin_entries(pins))
-    text = tomlkit.dumps(document)
+    text = toml_text(document)
     return text + _look_lines(screened, {p.feature for p in pins})
+
+
+def _comment(text: str) -> Any:
+    """A comment of one line, whatever names of columns and files hold."""
+    import tomlkit
+
+    return tomlkit.comment(visible(text, long=True))
 
 
 def _table_section(table: Table, screened: Findings) -> Any:
@@ -61,9 +69,9 @@ def _table_section(table: Table, screened: Findings) -> Any:
     if "ids" not in table.terms.as_mapping():
         ids = [str(f) for f, r in screened.frame.iterrows() if r["id_why"] and r["verdict"] == "look"]
         if ids:
-            section.add(tomlkit.comment(f"ids = {_listed(ids)}   # {screened.frame.loc[ids[0], 'reason']}"))
+            section.add(_comment(f"ids = {_listed(ids)}   # {screened.frame.loc[ids[0], 'reason']}"))
     for line in [*_advice_lines(screened), *_kind_lines(table)]:
-        section.add(tomlkit.comment(line))
+        section.add(_comment(line))
     section.add(tomlkit.nl())
     return section
 
@@ -103,7 +111,11 @@ def _kind_lines(table: Table) -> list[str]:
     out = ["kinds as found:"]
     for found, names in by_kind.items():
         out += textwrap.wrap(
-            f"{found}: {', '.join(names)}", 118, initial_indent="    ", subsequent_indent="        ", break_on_hyphens=False
+            f"{found}: {', '.join(visible(n, long=True) for n in names)}",
+            118,
+            initial_indent="    ",
+            subsequent_indent="        ",
+            break_on_hyphens=False,
         )
     return out
 
@@ -115,9 +127,12 @@ def _look_lines(screened: Findings, pinned: set[str]) -> str:
         return ""
     lines = ["", "# The screen asks you to look at these; a pin settles it either way.", ""]
     for name, row in looks:
-        lines += [f"# {name}: {row['reason']}" + ("" if row["stays"] else " (barred unless pinned in)")]
+        lines += [
+            f"# {visible(_key(name), long=True)}: {visible(row['reason'], long=True)}"
+            + ("" if row["stays"] else " (barred unless pinned in)")
+        ]
         verdict = "drop" if not row["stays"] else "keep"
-        lines += ["# [[pin]]", f"# feature = {_quoted(name)}", f'# verdict = "{verdict}"', '# because = ""', ""]
+        lines += ["# [[pin]]", f"# feature = {visible(_quoted(name), long=True)}", f'# verdict = "{verdict}"', '# because = ""', ""]
     return "\n".join(lines)
 
 

@@ -11,10 +11,11 @@ import shutil
 import textwrap
 import unicodedata
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 from chaff.results.digits import cell as cell_words
+from chaff.visible import visible
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -115,14 +116,18 @@ def columns_of(headers: Sequence[str], rows: Sequence[Sequence[Cell]], asked: Co
     return out
 
 
+def _visible(cell: Cell) -> Cell:
+    return Styled(visible(cell.text), cell.style) if isinstance(cell, Styled) else visible(cell)
+
+
 def _numeric(text: str) -> bool:
-    return not text or text[0] in "0123456789-+<±." or text in ("inf", "-inf")
+    return not text or text[0] in "0123456789-+<≤±." or text in ("inf", "-inf")
 
 
 def lay_out(columns: Sequence[TextColumn], width: int, indent: int = 1) -> Laid:
     """Lines no wider than `width`; columns that do not fit are left out from the right, those asked for last."""
     room = width - indent
-    kept = list(columns)
+    kept = [replace(c, header=visible(c.header), cells=[_visible(x) for x in c.cells]) for c in columns]
     left_out: list[str] = []
     while len(kept) > 1 and sum(c.least for c in kept) + GAP * (len(kept) - 1) > room:
         free = [c for c in kept if not c.asked] or kept[1:]

@@ -14,7 +14,7 @@ TINY = 1e-12
 SHUFFLES = 499  # deals of the units, where nothing else is asked for
 FEWEST_UNITS = 3  # of a part, under which its spread cannot be told
 ENOUGH_UNITS = 12  # in all, under which deals say too little
-LENGTHS = 5.0  # times the correlation length that a stretch of time must have to be dealt by itself
+LENGTHS = 6.0  # times the correlation length that a stretch of time must have to be dealt by itself
 
 
 @dataclass(frozen=True)
@@ -115,7 +115,7 @@ def _differ(told: Told, real: _Units, dealt: _Units, shuffles: int, rng: np.rand
 def stretches(series: Floats, order: Floats, parts: Ints) -> Ints:
     """Stretches of time in each part, int64 (rows,), long enough to be dealt as if they knew nothing of each other.
 
-    Each is five correlation lengths of the series long, by its lag-one correlation within parts: (1 + r) / (1 - r) rows.
+    Each is six correlation lengths of the series long, by its lag-one correlation within parts: (1 + r) / (1 - r) rows.
     """
     out = np.zeros(series.size, np.int64)
     at = np.argsort(order, kind="stable")

@@ -168,7 +168,7 @@ STATISTICS = (
         (BC, CC),
         "higher",
         "Pearson, 1900; V Bergsma, 2013; interval Smithson, 2003",
-        "from counts, p by shuffles where sparse, ≤ past their reach; bias-corrected V with interval; `sparse_share` warns, `pool_below` pools.",
+        "from counts, p by shuffles where sparse (≤ past their reach); bias-corrected V with interval; `pool_below` pools levels.",
         110,
         companions=("cramers_v", "sparse_share", "p_at_most"),
         also=("cramers_v",),
