@@ -12,7 +12,7 @@ from typing import Any
 from chaff.choices import fits, in_words, wrong_fields
 from chaff.errors import ArgumentError
 
-SETTINGS = ("use", "name", "asks")  # what a stage, a model or a strategy is known by: only such classes are looked into
+SETTINGS = ("use", "name", "label", "asks")  # what a stage, a model or a strategy is known by: only such classes are looked into
 
 OWN = ("self", "model", "strategy")  # choices, of which the class itself says what there are
 

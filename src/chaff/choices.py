@@ -19,6 +19,8 @@ from typing import Any
 
 from chaff.errors import UsageError, nearest
 
+MOST = 1_000_000_000  # of whatever is counted: more of it would never end
+
 
 @dataclass(frozen=True)
 class Registry:
@@ -112,8 +114,10 @@ def wrong_fields(cls: type, settings: Mapping[str, Any]) -> list[str]:
     for name, value in settings.items():
         if name not in known:
             problems.append(f"unknown key '{name}'; it has {', '.join(known) or 'no settings'}.{nearest(name, known)}")
-        elif not fits(value, hints[name]):
+        elif not fits(value, hints[name]) or (isinstance(value, numbers.Real) and value != value):
             problems.append(f"{name} must be {in_words(hints[name])}, not {value!r}")
+        elif isinstance(value, numbers.Integral) and abs(int(value)) > MOST:
+            problems.append(f"{name} must be {in_words(hints[name])} up to {MOST:,}, not {value!r}")
     return problems
 
 
@@ -147,7 +151,7 @@ def _entries_fit(value: Any, hints: tuple[Any, ...]) -> bool:
     """Whether what is in a list or mapping fits too; a word is a sequence of words."""
     if isinstance(value, Mapping) and len(hints) == 2:
         return all(fits(k, hints[0]) and fits(v, hints[1]) for k, v in value.items())
-    if isinstance(value, list | tuple) and hints:
+    if isinstance(value, list | tuple | set | frozenset) and hints:
         return all(fits(v, hints[0]) for v in value)
     return True
 
@@ -162,7 +166,7 @@ def in_words(hint: Any) -> str:
     inside = [in_words(a) for a in typing.get_args(hint)]
     if origin is not None and issubclass(origin, Mapping) and len(inside) == 2:
         return f"names with {inside[1]} each"
-    if origin is not None and issubclass(origin, Sequence) and inside:
+    if origin is not None and issubclass(origin, Iterable) and not issubclass(origin, Mapping) and inside:
         return f"a list of which each is {inside[0]}"
     names = {int: "a whole number", float: "a number", str: "a word", bool: "true or false", type(None): "left out"}
     return names.get(origin or hint, getattr(origin or hint, "__name__", str(hint)))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from chaff.errors import UnknownColumn, UsageError, nearest
+from chaff.errors import ArgumentError, UnknownColumn, UsageError, nearest
 from chaff.results.pin import Pin
 from chaff.table.table import Table
 
@@ -37,6 +37,8 @@ def checked_pins(pins: Iterable[Pin], table: Table) -> dict[str, Pin]:
     """Pins by feature; unknown names and contradictions are refused."""
     out: dict[str, Pin] = {}
     for pin in pins:
+        if not isinstance(pin, Pin):
+            raise ArgumentError(f"pins must be made by chaff.pin_keep or chaff.pin_drop, not {pin!r}")
         if pin.feature not in table.features:
             known = table.features
             raise UnknownColumn(f"pin: '{pin.feature}' is not a feature of {table.label}.{nearest(pin.feature, known)}")

@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import os
+import queue
 import re
 import threading
-from typing import Any
+from collections.abc import Callable
+from typing import Any, TypeVar
 from urllib.parse import quote, unquote, urlsplit, urlunsplit
 
 from chaff.errors import DataError
 from chaff.table.names import first_line
+
+Answer = TypeVar("Answer")
+ANSWER_SECONDS = 30.0  # that a store may take to answer for the first time
 
 _systems: dict[tuple[int, str], tuple[Any, str]] = {}
 _lock = threading.Lock()
@@ -37,7 +42,8 @@ def system_of(address: str) -> tuple[Any, str]:
     with _lock:
         if key not in _systems:
             try:
-                system, path = fs.FileSystem.from_uri(urlunsplit(parts._replace(path=quote(unquote(parts.path)))))
+                whole = urlunsplit(parts._replace(path=quote(unquote(parts.path))))
+                system, path = answered(lambda: fs.FileSystem.from_uri(whole), address)
             except (pa.ArrowInvalid, pa.ArrowNotImplementedError, OSError, ImportError) as error:
                 raise DataError(f"{shown(address)} cannot be reached: {_without_keys(first_line(error))}") from error
             path = path.rstrip("/")
@@ -46,6 +52,35 @@ def system_of(address: str) -> tuple[Any, str]:
             _systems[key] = system, path[: len(path) - len(inside)] if inside else f"{path}/"
         system, before = _systems[key]
     return system, (before + inside).rstrip("/") or before
+
+
+def answered(call: Callable[[], Answer], address: str) -> Answer:
+    """What a first call to a store gives. It is made in a thread of its own: a client that waits for a store that is not there does not
+    listen to Ctrl-C, and may wait for a quarter of an hour.
+
+    Raises
+    ------
+    DataError
+        When there is no answer in time.
+    """
+    if urlsplit(address).scheme == "file":
+        return call()
+    done: queue.SimpleQueue[tuple[bool, Any]] = queue.SimpleQueue()
+
+    def work() -> None:
+        try:
+            done.put((True, call()))
+        except BaseException as error:  # handed on to whoever waits
+            done.put((False, error))
+
+    threading.Thread(target=work, name="chaff-connect", daemon=True).start()
+    try:
+        went_well, found = done.get(timeout=ANSWER_SECONDS)
+    except queue.Empty:
+        raise DataError(f"{shown(address)} cannot be reached: no answer in {ANSWER_SECONDS:g} seconds") from None
+    if not went_well:
+        raise found
+    return found
 
 
 def below(address: str, path: str, file: str) -> str:

@@ -10,7 +10,7 @@ from typing import Any
 from chaff.errors import DataError
 from chaff.files import reads
 from chaff.memory import bytes_of, machine_bytes, size_in_words
-from chaff.table.addresses import below, is_address, shown, system_of
+from chaff.table.addresses import answered, below, is_address, shown, system_of
 from chaff.table.folders import ENDINGS, files_of, is_hidden, partitions_of
 from chaff.table.names import first_line
 from chaff.table.reading import Reading
@@ -224,10 +224,11 @@ def _remote_parts(address: str, reading: Reading, limit: Limit) -> tuple[list[tu
     told = shown(address)
     label = path.rstrip("/").rpartition("/")[2] or told
     try:
-        info = system.get_file_info(path)
+        info = answered(lambda: system.get_file_info(path), address)
         found = [info]
         if info.type == fs.FileType.Directory:
-            found = sorted(system.get_file_info(fs.FileSelector(path, recursive=True)), key=lambda i: i.path)
+            below_it = fs.FileSelector(path, recursive=True)
+            found = sorted(answered(lambda: system.get_file_info(below_it), address), key=lambda i: i.path)
     except OSError as error:
         raise DataError(f"{told} cannot be reached: {first_line(error)}") from error
     if info.type == fs.FileType.NotFound:
@@ -244,20 +245,21 @@ def _remote_parts(address: str, reading: Reading, limit: Limit) -> tuple[list[tu
         if Path(file).suffix.lower() in PARQUET:
             parts.append(piece_of(below(address, path, file), name, given))
         else:
-            local = _fetched(system, file, limit)
+            local = _fetched(system, address, file, limit)
             parts.append(piece_of(str(parquet_of(local, reading, limit.root, limit.memory)), name, given))
     return parts, label
 
 
-def _fetched(system: Any, path: str, limit: Limit) -> Path:
+def _fetched(system: Any, address: str, path: str, limit: Limit) -> Path:
     """A text file of an object store, brought to scratch once."""
     info = system.get_file_info(path)
-    scratch = Scratch.of(limit.root, "fetched", path, info.size, info.mtime_ns)
+    scratch = Scratch.of(limit.root, "fetched", shown(address), path, info.size, info.mtime_ns)
     place = scratch.folder / path.rpartition("/")[2]
-    if not place.exists():
+    if scratch.described(place) is None:
         with scratch.writing(place) as part, system.open_input_stream(path, compression=None) as stream, open(part, "wb") as out:
             while some := stream.read(1 << 22):
                 out.write(some)
+        scratch.describe(place, {"path": path})
     return place
 
 

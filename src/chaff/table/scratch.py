@@ -98,12 +98,12 @@ class Scratch:
         DataError
         """
         about = {"version": VERSION, "bytes": place.stat().st_size if place.exists() else 0, "about": about}
-        with self.writing(place.with_suffix(".json")) as part:
+        with self.writing(_description_of(place)) as part:
             part.write_text(json.dumps(about | {"sha256": _checksum(about)}), encoding="utf-8")
 
     def described(self, place: Path) -> Any:
         """What was written of a data file; None when it is not there, or file and description do not fit each other."""
-        description = place.with_suffix(".json")
+        description = _description_of(place)
         try:
             state = description.stat()
             key = (str(description), state.st_mtime_ns, state.st_size)
@@ -149,6 +149,10 @@ def no_place(folder: Path, error: OSError) -> DataError:
             "name another folder with scratch=… (--scratch), or give more memory"
         )
     return DataError(f"scratch in {folder} cannot be written: {error.strerror or error}; name another folder with scratch=… (--scratch)")
+
+
+def _description_of(place: Path) -> Path:
+    return place.with_name(f"{place.name}.json")
 
 
 def _checksum(about: dict[str, Any]) -> str:

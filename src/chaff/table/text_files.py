@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from chaff.errors import DataError, UsageError
+from chaff.table.addresses import is_address
 from chaff.table.names import first_line, refuse_twins
 from chaff.table.pipes import plain_file
 from chaff.table.reading import Reading
@@ -37,7 +38,7 @@ def read_csv(path: Path, reading: Reading) -> Any:
 
 def guesses(source: Any, reading: Reading) -> tuple[str, ...]:
     """What was found out of a text file and could be wrong, in words: separator, decimal mark, encoding, header."""
-    if not isinstance(source, str | Path) or ending(Path(source)) not in (".csv", ".tsv", ".txt"):
+    if not isinstance(source, str | Path) or is_address(source) or ending(Path(source)) not in (".csv", ".tsv", ".txt"):
         return ()
     found = _csv_options(plain_file(Path(source)), reading)
     out = []
