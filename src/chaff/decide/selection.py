@@ -7,10 +7,11 @@ import json
 import platform
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
-from pydantic import Field, ValidationError
+from pydantic import AfterValidator, Field, ValidationError
 
+from chaff.decide.selection_checks import check_plan, check_scores
 from chaff.decide.selection_parts import (
     AboutPart,
     DataPart,
@@ -57,8 +58,8 @@ class Selection(Part):
     stand_ins: list[list[str]] = Field(default_factory=list)
     """Pairs of which the folds kept the one or the other."""
     holdout: HoldoutPart = Field(default_factory=HoldoutPart)
-    scores: dict[str, Any] = Field(default_factory=dict)
-    plan: dict[str, Any] = Field(default_factory=dict)
+    scores: Annotated[dict[str, Any], AfterValidator(check_scores)] = Field(default_factory=dict)
+    plan: Annotated[dict[str, Any], AfterValidator(check_plan)] = Field(default_factory=dict)
     seed: int = 0
     data: DataPart
     made_with: dict[str, str] = Field(default_factory=dict)

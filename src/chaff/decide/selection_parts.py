@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field
+
+from chaff.decide.selection_checks import check_bitmap
+
+Share = Annotated[float, Field(ge=0.0, le=1.0)]
+Step = Annotated[list[float], Field(min_length=3, max_length=3)]
 
 
 class Part(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
 
 
 class TargetPart(Part):
@@ -25,11 +30,11 @@ class TargetPart(Part):
 class ShapePart(Part):
     """How the values of a column were spread over the training rows."""
 
-    rows: int
-    missing_share: float = 0.0
-    steps: list[list[float]] = Field(default_factory=list)
+    rows: int = Field(ge=0)
+    missing_share: Share = 0.0
+    steps: list[Step] = Field(default_factory=list)
     """Of a number: [value, share of rows below it, share at or below it], about twenty of them."""
-    levels: dict[str, float] = Field(default_factory=dict)
+    levels: dict[str, Share] = Field(default_factory=dict)
     """Of words: level to share."""
 
 
@@ -54,9 +59,9 @@ class KeptPart(Part):
     kind: Literal["number", "binary", "category", "date", "text"]
     words: bool = False
     """Whether its cells are words (a category, or a binary column such as yes/no) and not numbers."""
-    range: list[float] | None = None
+    range: Annotated[list[float], Field(min_length=2, max_length=2)] | None = None
     levels: list[str] | None = None
-    missing_share: float = 0.0
+    missing_share: Share = 0.0
     unit: str = ""
     meaning: str = ""
     members: list[str] | None = None
@@ -110,10 +115,10 @@ class HoldoutPart(Part):
 
     rows: str = ""
     """SHA-256 of the row numbers."""
-    bitmap: str = ""
+    bitmap: Annotated[str, AfterValidator(check_bitmap)] = ""
     """The rows themselves: one bit a row of the source, packed, deflated, base64."""
-    count: int = 0
-    share: float = 0.0
+    count: int = Field(default=0, ge=0)
+    share: Share = 0.0
     how: str = "none"
     reads: int = 0
     """How often these rows have been read, that run included."""
