@@ -17,7 +17,7 @@ from contextvars import ContextVar
 from pathlib import Path
 from typing import Any
 
-from chaff.errors import DataError
+from chaff.errors import DataError, UsageError
 
 PART = ".part-of-chaff-"
 STALE = 3600.0  # seconds after which what a killed run left behind is removed by the next
@@ -266,6 +266,45 @@ def write_text(path: str | Path, text: str, own: bool = False) -> None:
 def write_with(path: str | Path, write: Callable[[Path], object]) -> None:
     with whole_file(path) as part:
         write(part)
+
+
+SAVED = (".json", ".csv", ".parquet")
+
+
+def save_frame(path: str | Path, frame: Any, whole: Callable[[], Any], index: bool = True) -> None:
+    """Write a result by the ending of the file: .json holds all of it (`whole()`, plain values), .csv and .parquet its frame.
+
+    Raises
+    ------
+    UsageError
+        For another ending.
+    DataError
+    """
+    ending = Path(path).suffix.lower()
+    if ending not in SAVED:
+        raise UsageError(f"{Path(path).name}: results are saved as .json, .csv or .parquet")
+    if ending == ".json":
+        write_text(path, json.dumps(whole(), ensure_ascii=False, indent=1) + "\n")
+    elif ending == ".csv":
+        write_with(path, lambda part: harmless(frame).to_csv(part, index=index))
+    else:
+        write_with(path, lambda part: _one_kind(frame).to_parquet(part, index=index))
+
+
+def _one_kind(frame: Any) -> Any:
+    """A pandas frame whose columns Parquet can hold: names are words, and what is of several kinds is written as words."""
+    import pandas as pd
+    import pyarrow as pa
+
+    out = frame.copy()
+    out.columns = [" ".join(map(str, c)) if isinstance(c, tuple) else str(c) for c in out.columns]
+    for k in range(out.shape[1]):
+        if pd.api.types.is_object_dtype(out.dtypes.iloc[k]):
+            try:
+                pa.array(out.iloc[:, k], from_pandas=True)
+            except (pa.ArrowInvalid, pa.ArrowTypeError):
+                out.isetitem(k, out.iloc[:, k].map(lambda v: None if v is None or v != v else str(v)))
+    return out
 
 
 def harmless(frame: Any) -> Any:

@@ -138,3 +138,20 @@ def test_whole_numbers_in_one_file_and_fractions_in_the_next_are_numbers(tmp_pat
         pd.DataFrame({"a": values, "y": np.arange(60) * 1.0}).to_parquet(tmp_path / f"{k}.parquet")
     table = chaff.open_table(tmp_path, "y")
     assert table.kind("a") == "number" and table.column("a").values[[0, 60]].tolist() == [1.0, 1.5]
+
+
+@pytest.mark.parametrize(
+    ("folders", "words"),
+    [
+        ("year=2025/year=2026", "two folders above it say 'year'"),
+        ("mill=A%2", "broken escape"),
+        ("mill=%FF", "no letters"),
+        ("m%zz=1", "broken"),
+    ],
+)
+def test_partition_folders_that_contradict_themselves_or_are_broken_are_refused(tmp_path, folders, words):
+    place = tmp_path / "lots" / folders
+    place.mkdir(parents=True)
+    pd.DataFrame({"a": range(30), "y": range(30)}).to_csv(place / "part.csv", index=False)
+    with pytest.raises(chaff.DataError, match=words):
+        chaff.open_table(tmp_path / "lots", "y")

@@ -18,6 +18,7 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
+from chaff.files import SAVED
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
@@ -71,7 +72,7 @@ def command(data: str, **said: Any) -> None:
     from chaff.methods.comparing.scales import SCALES
     from chaff.models.named import as_model
 
-    file_ending(said["out"], (".json", ".csv", ".parquet"), "--out")
+    file_ending(said["out"], SAVED, "--out")
     file_ending(said["report"], (".html",), "--report")
     if said["report"]:
         check_place(said["report"])
@@ -196,21 +197,14 @@ def _show(show: Show, found: Comparison, at: Any, size: float | None, everything
 
 
 def _leave(found: Comparison, said: dict[str, Any]) -> list[str]:
-    import json
-
-    from chaff.files import harmless, make_folder, write_text, write_with
+    from chaff.files import make_folder, save_frame, write_with
     from chaff.results.plain import plain
 
     names = []
     if said["out"]:
         flat = found.scores.copy()
         flat.columns = [f"{m} {what}" for m, what in flat.columns]
-        if said["out"].endswith(".json"):
-            write_text(said["out"], json.dumps(plain(found.as_plain()), ensure_ascii=False, indent=1) + "\n")
-        elif said["out"].endswith(".csv"):
-            write_with(said["out"], lambda part: harmless(flat).to_csv(part))
-        else:
-            write_with(said["out"], lambda part: flat.to_parquet(part))
+        save_frame(said["out"], flat, lambda: plain(found.as_plain()))
         names.append(said["out"])
     if said["report"]:
         from chaff.report.writing import write_report

@@ -10,6 +10,7 @@ import click
 from chaff.cli import against_chance
 from chaff.cli.choices_said import choice_said
 from chaff.cli.options import all_option, columns_option, file_ending, pin_options, plan_option, rows_options, table_options, work_options
+from chaff.files import SAVED
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
@@ -63,7 +64,7 @@ def command(data: str, **said: Any) -> None:
     from chaff.decide.calls.models import side_by_side
     from chaff.methods.importance.stage import Importance
 
-    file_ending(said["out"], (".json", ".csv", ".parquet"), "--out")
+    file_ending(said["out"], SAVED, "--out")
     for option in ("figure", "close_up"):
         file_ending(said[option], FIGURES, f"--{option.replace('_', '-')}")
     model, against, limits = choice_said(said["model"], "--model"), choice_said(said["against"], "--against"), _limits(said["limits"])
@@ -193,7 +194,7 @@ def _more(show: Show, found: Findings, limits: list[float], everything: bool) ->
 def _leave(found: Findings, said: dict[str, Any]) -> list[str]:
     names = []
     if said["out"]:
-        found.save(said["out"], "importance")
+        found.save(said["out"], found.lead)
         names.append(said["out"])
     for option in ("figure", "close_up"):
         if said[option]:

@@ -51,7 +51,7 @@ LABELS = {"f": "F", "f_p": "p of F", "aic": "AIC", "bic": "BIC", "residual_sd": 
     "--by-hand", is_flag=True, help="Change the model one feature a line: drop NAME, add NAME, undo, show, trail, save FILE, quit."
 )
 @all_option
-@click.option("--out", metavar="FILE", help="Save the coefficients as .csv.")
+@click.option("--out", metavar="FILE", help="Save the coefficients: .csv or .parquet; .json holds all that was found.")
 @click.option("--figures", metavar="FOLDER", help="Draw residuals.png, residuals_by_feature.png and predicted_true.png there.")
 @work_options
 def command(data: str, **said: Any) -> None:
@@ -60,8 +60,10 @@ def command(data: str, **said: Any) -> None:
     from chaff.cli.by_hand import by_hand_loop
     from chaff.cli.console import QUIET, Show, tell_of_compiling
     from chaff.cli.ground import stand
+    from chaff.files import SAVED, save_frame
+    from chaff.results.plain import plain
 
-    file_ending(said["out"], (".csv",), "--out")
+    file_ending(said["out"], SAVED, "--out")
     if said["by_hand"] and said["form"] == "json":
         raise click.UsageError("--by-hand is a conversation: it has no JSON form")
     show = Show(said["form"])
@@ -91,9 +93,7 @@ def command(data: str, **said: Any) -> None:
     found = {"summary": {"coefficients": summary.frame, "figures": summary.figures, "notes": summary.notes}, **found}
     names = _asked(show, table, features, said, found)
     if said["out"]:
-        from chaff.files import harmless, write_with
-
-        write_with(said["out"], lambda part: harmless(summary.frame).to_csv(part))
+        save_frame(said["out"], summary.frame, lambda: plain(found))
         names.append(said["out"])
     show.finish("linear", {"table": ground, **found}, names)
 

@@ -17,6 +17,7 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
+from chaff.files import SAVED
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
@@ -62,7 +63,7 @@ def command(data: str, **said: Any) -> None:
     from chaff.methods.overlap.correlations import Correlating
     from chaff.methods.overlap.stage import Overlap
 
-    file_ending(said["out"], (".json", ".csv", ".parquet"), "--out")
+    file_ending(said["out"], SAVED, "--out")
     limits = numbers(said["limits"], "--try") if said["limits"] else (0.7, 0.8, 0.9, 0.95, 0.99)
     show = Show(said["form"])
     ground = stand(data, said, show, before=USES, sees="matrix")

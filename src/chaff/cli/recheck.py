@@ -8,6 +8,7 @@ import click
 
 from chaff.cli.choices_said import choice_said
 from chaff.cli.options import all_option, file_ending, memory_option, rows_said, rows_said_option, scratch_option, work_options
+from chaff.files import SAVED
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
@@ -27,7 +28,7 @@ if TYPE_CHECKING:
 @memory_option
 @scratch_option
 @all_option
-@click.option("--out", metavar="FILE", help="Write what was found: .json.")
+@click.option("--out", metavar="FILE", help="Write what was found: .json, or how each column has moved as .csv or .parquet.")
 @work_options
 def command(
     selection: str, data: str, old: str | None, anew: bool, model: str | None, model_rows: str | None, memory: str | None,
@@ -41,9 +42,9 @@ def command(
     from chaff.cli.console import Show, tell_of_compiling
     from chaff.decide.rechecking.call import recheck
     from chaff.decide.selection import read_selection
-    from chaff.files import check_place, reads, write_text
+    from chaff.files import check_place, reads, save_frame
 
-    file_ending(out, (".json",), "--out")
+    file_ending(out, SAVED, "--out")
     show = Show(form)
     for read in (selection, data, *([old] if old else [])):
         reads(read)
@@ -61,9 +62,7 @@ def command(
         show.stop()
     _show(show, found, everything)
     if out:
-        import json
-
-        write_text(out, json.dumps(found.as_plain(), ensure_ascii=False, indent=1) + "\n")
+        save_frame(out, found.drift.frame, found.as_plain)
     show.finish("recheck", found.as_plain(), [out] if out else [])
     if found.exit_code:
         raise SystemExit(found.exit_code)

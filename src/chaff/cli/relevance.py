@@ -19,6 +19,7 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
+from chaff.files import SAVED
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
@@ -74,7 +75,7 @@ def command(data: str, **said: Any) -> None:
     from chaff.cli.console import Show
     from chaff.cli.grids import limits_grid
 
-    file_ending(said["out"], (".json", ".csv", ".parquet"), "--out")
+    file_ending(said["out"], SAVED, "--out")
     file_ending(said["figure"], (".png", ".svg", ".pdf"), "--figure")
     cut = _cut(said)
     show = Show(said["form"])

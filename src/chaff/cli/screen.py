@@ -18,6 +18,7 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
+from chaff.files import SAVED
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -56,7 +57,7 @@ def command(data: str, **said: Any) -> None:
 
     if said["limits"] and not said["by"]:
         raise click.UsageError("--try needs --by, which says what is held against the limits")
-    file_ending(said["out"], (".json", ".csv", ".parquet"), "--out")
+    file_ending(said["out"], SAVED, "--out")
     show = Show(said["form"])
     ground = stand(data, said, show)
     stage = ground.stage(Screen, **limits_said(said["settings"], "--set"))

@@ -19,6 +19,7 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
+from chaff.files import SAVED
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
@@ -74,7 +75,7 @@ def command(data: str | None, **said: Any) -> None:
         return
     if data is None:
         raise click.UsageError("which file is to be searched? Name DATA (or --journal FILE --show)")
-    file_ending(said["out"], (".json", ".csv", ".parquet"), "--out")
+    file_ending(said["out"], SAVED, "--out")
     asked = _asked(said)
     from chaff.cli.ground import stand
     from chaff.models.needs import learns_in_passes

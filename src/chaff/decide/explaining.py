@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from chaff.decide.ledger import literal
 from chaff.decide.selection_parts import StepPart
 from chaff.errors import UnknownColumn, UsageError, nearest
-from chaff.files import harmless, write_text, write_with
+from chaff.files import save_frame, write_text
 from chaff.results.plain import plain
 from chaff.results.shown import frame_html, frame_text, terminal_width
 
@@ -137,16 +137,10 @@ class Explanation:
         ending = Path(path).suffix.lower()
         if ending not in ENDINGS:
             raise UsageError(f"{Path(path).name}: the history is written as {', '.join(ENDINGS)}")
-        if ending == ".json":
-            import json
-
-            write_text(path, json.dumps(plain(self.as_plain()), ensure_ascii=False, indent=1) + "\n")
-        elif ending == ".md":
+        if ending == ".md":
             write_text(path, self.markdown())
-        elif ending == ".csv":
-            write_with(path, lambda part: harmless(self.steps).to_csv(part, index=False))
         else:
-            write_with(path, lambda part: self.steps.to_parquet(part, index=False))
+            save_frame(path, self.steps, lambda: plain(self.as_plain()), index=False)
 
     @property
     def steps(self) -> pd.DataFrame:

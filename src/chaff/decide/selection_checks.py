@@ -70,9 +70,8 @@ class PlanLike(Free):
 def check_scores(said: dict[str, Any]) -> dict[str, Any]:
     """Raises `ValueError` for what is no scores of a selection."""
     found = Scores.model_validate(said)
-    metrics = [e.metric for s in (found.full, found.kept, found.none) for e in s.scores] + (
-        [found.honest.metric] if found.honest is not None else []
-    )
+    metrics = [e.metric for s in (found.full, found.kept, found.none) for e in s.scores]
+    metrics += [found.honest.metric] if found.honest is not None else []
     unknown = [m for m in metrics if m not in METRICS]
     if unknown:
         raise ValueError(f"metric '{unknown[0]}' is none of {', '.join(METRICS)}")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -10,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from chaff.choices import fits
 from chaff.errors import ArgumentError, DataError, UsageError, nearest
-from chaff.files import harmless, read_json, write_text, write_with
+from chaff.files import read_json, save_frame
 from chaff.results.cuts import Cut
 from chaff.results.plain import plain, records
 from chaff.results.shown import frame_html, frame_text
@@ -146,18 +145,8 @@ class Findings:
     def save(self, path: str | Path, by: str | None = None, decimals: int | None = None) -> None:
         """Write to a file: .json holds everything and is read again by `chaff.read_findings`; .csv and .parquet hold the
         frame, the best by `by` first, rounded to `decimals` when given."""
-        path = Path(path)
-        if path.suffix == ".json":
-            write_text(path, json.dumps(self._plain(), ensure_ascii=False, indent=1) + "\n")
-            return
         frame = self.ranked(by) if by else self.frame
-        frame = frame.round(decimals) if decimals is not None else frame
-        if path.suffix == ".csv":
-            write_with(path, lambda part: harmless(frame).to_csv(part))
-        elif path.suffix == ".parquet":
-            write_with(path, lambda part: frame.to_parquet(part))
-        else:
-            raise UsageError(f"{path.name}: findings are saved as .json, .csv or .parquet")
+        save_frame(path, frame.round(decimals) if decimals is not None else frame, self._plain)
 
     def _plain(self) -> dict[str, Any]:
         return {

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
@@ -42,8 +43,27 @@ def partitions_of(path: Path, folder: Path) -> dict[str, str | None]:
     for part in path.relative_to(folder).parts[:-1]:
         key, mark, value = part.partition("=")
         if mark and key:
-            out[unquote(key)] = None if value == NO_VALUE else unquote(value)
+            name = _decoded(key, path)
+            if name in out:
+                raise DataError(f"{path.name}: two folders above it say '{name}': {' / '.join(path.relative_to(folder).parts[:-1])}")
+            out[name] = None if value == NO_VALUE else _decoded(value, path)
     return out
+
+
+def _decoded(text: str, path: Path) -> str:
+    """A name or value with its escapes turned into letters.
+
+    Raises
+    ------
+    DataError
+        When an escape is broken.
+    """
+    if re.search(r"%(?![0-9A-Fa-f]{2})", text):
+        raise DataError(f"{path.name}: the folder name '{text}' above it holds a broken escape; % is written as %25")
+    try:
+        return unquote(text, errors="strict")
+    except UnicodeDecodeError as error:
+        raise DataError(f"{path.name}: the folder name '{text}' above it holds escapes that are no letters") from error
 
 
 def joined(paths: Sequence[Path], read: Callable[[Path], Any], folder: Path | None = None) -> Any:

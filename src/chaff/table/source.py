@@ -277,11 +277,17 @@ class Source:
     def _without_infinities(self, column: Column) -> Column:
         # One sum of squares is the cheapest test: only a column with gaps, infinities or huge numbers needs the slow look.
         with np.errstate(all="ignore"):
-            clean = bool(np.isfinite(column.values @ column.values))
-            wild = 0.0 if clean else float(np.max(np.abs(column.values), where=np.isfinite(column.values), initial=0.0))
-        if wild > WIDEST_NUMBER:
+            squares = float(column.values @ column.values)
+            clean = bool(np.isfinite(squares))
+            plain = clean and squares > 1 / WIDEST_NUMBER
+            largest = 1.0 if plain else float(np.max(np.abs(column.values), where=np.isfinite(column.values), initial=0.0))
+        if largest > WIDEST_NUMBER:
             raise DataError(
-                f"column '{column.name}' reaches {wild:.3g}, whose square no computer holds: take its logarithm, or put it under ignore"
+                f"column '{column.name}' reaches {largest:.3g}, whose square no computer holds: take its logarithm, or put it under ignore"
+            )
+        if 0 < largest < 1 / WIDEST_NUMBER:
+            raise DataError(
+                f"column '{column.name}' reaches {largest:.3g} only, whose square is nothing: multiply it first, or put it under ignore"
             )
         count = 0 if clean else int(np.isinf(column.values).sum())
         if count and self.infinite == "error":

@@ -217,3 +217,24 @@ def test_odd_tables(trouble):
     vif = chaff.inflation(table).frame["vif"]
     assert np.isinf(vif).all() if trouble == "wide" else vif.notna().all()
     assert len(chaff.dependencies(table).more["equations"]) == (54 - 29 if trouble == "wide" else 0)
+
+
+@pytest.mark.parametrize("size", [1e-130, 1e130])
+def test_columns_of_any_size_have_the_components_and_directions_of_their_shape(size):
+    rng = np.random.default_rng(0)
+    X, y = rng.normal(size=(60, 3)), rng.normal(size=60)
+    plain, scaled = (chaff.overlaps(chaff.open_arrays(Z, y, names=list("abc"))) for Z in (X, X * size))
+    np.testing.assert_allclose(
+        scaled.components.more["components"].to_numpy(float), plain.components.more["components"].to_numpy(float), rtol=1e-7
+    )
+    np.testing.assert_allclose(scaled.inflation.frame["vif"], plain.inflation.frame["vif"])
+
+
+@pytest.mark.parametrize("size", [1e-170, 1e-300])
+@pytest.mark.parametrize("gap", [False, True])
+def test_columns_whose_squares_are_nothing_are_refused_like_those_whose_squares_are_endless(size, gap):
+    """They would have a variance inflation of 1 and no correlation with anything."""
+    X = np.random.default_rng(0).normal(size=(60, 2)) * size
+    X[0, 0] = np.nan if gap else X[0, 0]
+    with pytest.raises(chaff.DataError, match="whose square is nothing: multiply it first"):
+        chaff.overlaps(chaff.open_arrays(X, np.arange(60.0)))

@@ -7,7 +7,7 @@ from dataclasses import dataclass, fields, replace
 from typing import Any, ClassVar
 
 from chaff.choices import told
-from chaff.errors import UsageError
+from chaff.errors import DataError, UsageError
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import name_of
 from chaff.methods.importance.way import Way, as_way
@@ -88,6 +88,8 @@ class Importance:
         return self.learns_in_passes
 
     def judge(self, table: Table, setting: Setting) -> Findings:
+        if not table.features:
+            raise DataError("importance: no column is left to measure: pin one in (--pin-keep), or skip the stages before (--all-columns)")
         model = as_model(self.model)
         memory = check_memory(table, model, setting.folds.count, setting.work.at_once)
         if memory:

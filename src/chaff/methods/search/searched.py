@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -14,7 +13,7 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.errors import UsageError
 from chaff.evaluate.scorer import SubsetScorer
-from chaff.files import harmless, write_text, write_with
+from chaff.files import save_frame
 from chaff.methods.search.alternatives import WITHIN, Alternatives, alternatives
 from chaff.methods.search.choosing import Chosen, Points, Rule, place_of
 from chaff.methods.search.criteria import NAMES, Criteria, criteria
@@ -285,15 +284,7 @@ class SearchedTrail(Trail):
         ------
         UsageError, DataError
         """
-        file = Path(path)
-        if file.suffix == ".json":
-            write_text(file, json.dumps(plain(self.as_plain()), ensure_ascii=False, indent=1) + "\n")
-        elif file.suffix == ".csv":
-            write_with(file, lambda part: harmless(self.frame).to_csv(part))
-        elif file.suffix == ".parquet":
-            write_with(file, lambda part: self.frame.to_parquet(part))
-        else:
-            raise UsageError(f"{file.name}: a trail is saved as .json, .csv or .parquet")
+        save_frame(path, self.frame, lambda: plain(self.as_plain()))
 
     def as_plain(self) -> dict[str, Any]:
         from chaff.choices import told
