@@ -70,7 +70,7 @@ def main() -> None:
     work, times = Work(), p / SOME
 
     print("one-way and Welch's F, both")
-    view, without = (Relevance(level=level)._view(by_class, work) for level in (0.95, None))
+    view, without = (Relevance(level=level).view(by_class, work) for level in (0.95, None))
     t = compare(
         {
             "ours": lambda: means.between_classes(without, names, {"f", "welch_f"}),
@@ -105,7 +105,7 @@ def main() -> None:
     ratio("SciPy and NumPy per column (two of the three) : ours", plain / t["ours"], ">= 60")
 
     print("Spearman, Kendall, distance correlation")
-    view = Relevance()._view(by_number, work)
+    view = Relevance().view(by_number, work)
     target = ranked(number)
     some = columns[:SOME]
     t = compare(

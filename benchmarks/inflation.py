@@ -14,7 +14,7 @@ import scipy.linalg.blas as blas
 from timing import compare, machine, once, ratio
 
 import chaff
-from chaff.methods.overlap.inflation_columns import inflation_columns
+from chaff.methods.overlap.inflation_columns import InflationColumns, inflation_columns
 from chaff.stats.inflation import inflation, inverse_of, prune_inflation
 from chaff.table.moments import table_moments
 
@@ -52,8 +52,14 @@ def inverse_each_round(C):
 
 
 def all_vifs(table):
-    found = inflation_columns(table_moments(table, table.features))
+    found = columns_of(table)
     return inflation(found.C, found.starts, found.columns)
+
+
+def columns_of(table: chaff.Table) -> InflationColumns:
+    """What VIF is computed from; no cell is missing here, so nothing is filled."""
+    moments = table_moments(table, table.features)
+    return inflation_columns(moments, moments.correlations(), False, lambda used, first: first)
 
 
 def main() -> None:
@@ -63,7 +69,7 @@ def main() -> None:
     table = chaff.open_arrays(X, X[:, 0] + np.random.default_rng(1).normal(size=ROWS))
     for f in table.features:
         table.column(f)
-    found = inflation_columns(table_moments(table, table.features))
+    found = columns_of(table)
     C, starts, columns = found.C, found.starts, found.columns
     key, free = np.arange(p), np.zeros(p, bool)
     done = prune_inflation(C, starts, columns, LIMIT, key, free)

@@ -120,6 +120,11 @@ def test_it_is_a_model_everywhere_and_a_plan_names_it_without_holding_code(tmp_p
     run.selection.save(tmp_path / "selection.json")
     held = json.loads((tmp_path / "selection.json").read_text())
     assert held["plan"]["stage"][0]["model"] == "mine" and held["plan"]["score"]["model"] == "mine"
+    with pytest.raises(chaff.UsageError, match=r"your own model 'mine', .*models=\{'mine': …\}"):
+        chaff.recheck(run.selection, t)
+    for how in ({"models": {"mine": mine}}, {"model": mine}):
+        again = chaff.recheck(run.selection, t, **how)
+        assert again.model == "mine" and again.verdict == "stay"
     with pytest.raises(chaff.PlanError, match="unknown model 'mine'"):
         chaff.read_plan(plan)
     with pytest.raises(chaff.UsageError, match="give yours another name"):

@@ -18,6 +18,7 @@ import numpy as np
 from chaff.choices import told, wrong_fields
 from chaff.decide.stages import STAGES, stage_from, tell_stage
 from chaff.errors import ChaffError, PlanError, UsageError, nearest
+from chaff.evaluate.closed import fits_in_closed_form
 from chaff.evaluate.stage import ChecksTable, Stage, name_of
 from chaff.files import reads
 from chaff.methods.importance.stage import Importance
@@ -41,6 +42,7 @@ LEAST_ROWS = 100  # for models to see
 FEW_ROWS = 50
 WIDE = 5_000  # columns from which relevance cuts first
 LET_THROUGH = 1_000
+LEARNT = 0.8  # of the rows, where a holdout is set aside
 REPEATS = (
     (FEW_ROWS, 5),
     (100, 10),
@@ -187,8 +189,9 @@ def wide_plan() -> Plan:
 
 
 def plan_for(table: Table) -> Plan:
-    """The built-in plan, or the wide one where whatever takes every column beside every other would take hours."""
-    return wide_plan() if len(table.features) > WIDE else built_in_plan()
+    """The built-in plan, or the wide one where whatever takes every column beside every other would take hours or too much memory."""
+    splits = FOLDS * Scoring().repeats_for(table.take(np.arange(int(LEARNT * len(table)))))
+    return built_in_plan() if len(table.features) <= WIDE and fits_in_closed_form(table, splits) else wide_plan()
 
 
 def read_plan(path: str | Path, models: Mapping[str, Any] | None = None) -> Plan:

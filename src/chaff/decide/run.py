@@ -26,10 +26,10 @@ from chaff.decide.telling import answer_line, closing_rows, closing_warnings, cl
 from chaff.decide.walk import AfterStage, Walked, walk_stages
 from chaff.errors import UsageError, nearest
 from chaff.evaluate.setting import Setting
-from chaff.evaluate.stage import InPasses, name_of
+from chaff.evaluate.stage import CutsByTarget, InPasses, name_of
 from chaff.folds import make_folds
 from chaff.methods.relevance.stage import Relevance
-from chaff.methods.search.stage import SearchTrail
+from chaff.methods.search.stage import Search, SearchTrail
 from chaff.models.named import as_model
 from chaff.results.decoys import DecoyRate
 from chaff.results.findings import Findings
@@ -288,7 +288,9 @@ def select(
     taught, held, how = set_aside(table, plan.score.holdout, work)
     desk = _desk(plan, table, taught, held, work)
     all_rows, pinned = table.take(taught), checked_pins([*plan.pins, *pins], table)
-    walked = walk_stages(plan, desk.train, _setting_of(plan, desk, all_rows, pinned, work), after_stage)
+    setting = _setting_of(plan, desk, all_rows, pinned, work)
+    _check_width(plan, desk.train, setting)
+    walked = walk_stages(plan, desk.train, setting, after_stage)
     work.tell("closing")
     closing = close(table, desk, held, plan, walked, honest)
     told = replace(plan, table=table.terms, pins=tuple(pinned.values()))
@@ -316,6 +318,15 @@ def _side_by_side(plan: Plan) -> int | None:
         top = dict(first.cut).get("top")
         return None if top is None else max(1, int(top))
     return None
+
+
+def _check_width(plan: Plan, train: Table, setting: Setting) -> None:
+    """Raises `DataError` where no stage cuts by the target before a search that cannot take all columns."""
+    for stage in plan.stages:
+        if isinstance(stage, Search):
+            stage.check_width(train, setting)
+        if isinstance(stage, CutsByTarget) and stage.cuts_by_target():
+            return
 
 
 def _in_passes(plan: Plan, table: Table) -> bool:

@@ -18,6 +18,7 @@ from chaff.results.verdict import drop
 from chaff.table.table import Table
 from chaff.work import task
 
+NAMED = 4  # columns that a message names
 INNER_FOLDS = 5  # of stages that run anew inside a fold
 AfterStage = Callable[[StageReport, Ledger], None]
 
@@ -63,6 +64,7 @@ def walk_stages(plan: Plan, train: Table, setting: Setting, after_stage: AfterSt
         if not offered and not isinstance(report.result, SearchTrail):
             raise DataError(
                 f"stage '{name_of(stage)}' left no feature: every one of {len(report.offered)} was set aside. Loosen it: {stage.loosen}"
+                f"{_pins_that_help(report)}"
             )
     return Walked(tuple(reports), ledger, full, offered, setting)
 
@@ -92,3 +94,12 @@ def _left_by(stages: tuple[Stage, ...], train: Table, setting: Setting, rows: In
         offered = report.kept
         inside = replace(inside, earlier={**inside.earlier, stage.use: report.result})
     return offered
+
+
+def _pins_that_help(report: StageReport) -> str:
+    """The barred columns, each of which a pin brings in."""
+    barred = [v.feature for v in report.to_look_at if v.barred]
+    if not barred:
+        return ""
+    more = f" and {len(barred) - NAMED} more" if len(barred) > NAMED else ""
+    return f". Barred: {', '.join(barred[:NAMED])}{more}; what is no leak and no id comes in with --pin-keep {barred[0]} --because WHY"

@@ -128,11 +128,35 @@ class CloseSplit:
         return close_split(train, moments[split.test], self.penalty)
 
 
-def bytes_needed(width: int, folds: Folds) -> int:
-    """Memory of the closed form at its peak: parts (two accumulators and a product each) and two tables a split, which a
-    walk copies."""
-    parts = sum(int(p.max()) + 1 for p in folds.parts)
-    return 8 * width * width * (4 * parts + 4 * folds.count)
+def closed_form_bytes(table: Table, folds: Folds) -> int:
+    """Memory of the closed form of all features at its peak."""
+    return _bytes_of(table, sum(int(p.max()) + 1 for p in folds.parts), folds.count)
+
+
+def _bytes_of(table: Table, parts: int, splits: int) -> int:
+    """Parts (two accumulators and a product each) and two tables a split, which a walk copies."""
+    layout = Layout.of(table, table.features)
+    return 8 * (layout.width + layout.targets) ** 2 * (4 * parts + 4 * splits)
+
+
+def most_bytes(table: Table) -> float:
+    """What the closed form of a table may take."""
+    limit = table.source.limit
+    return CLOSED_FORM_BYTES if limit is None else min(CLOSED_FORM_BYTES, MEMORY_SHARE * limit.memory)
+
+
+def fits_in_closed_form(table: Table, splits: int) -> bool:
+    """Whether the closed form of all features stays within its memory over so many splits, each with a part of its own."""
+    return _bytes_of(table, splits, splits) <= most_bytes(table)
+
+
+def check_closed_form(table: Table, folds: Folds, instead: str) -> None:
+    """Raises `DataError`, before anything is built, where the closed form takes too much memory; `instead` says what would help."""
+    needed, most = closed_form_bytes(table, folds), most_bytes(table)
+    if needed > most:
+        raise DataError(
+            f"search: {len(table.features):,} features need {needed / 2**30:.1f} GiB in closed form, over {most / 2**30:.2g}; {instead}"
+        )
 
 
 @dataclass(frozen=True)
@@ -165,28 +189,9 @@ class ClosedEngine:
         self.place = {n: k for k, n in enumerate(table.features)}
         self._given = parts
 
-    @cached_property
-    def bytes_needed(self) -> int:
-        """Memory that the closed form of all features would take at its peak."""
-        layout = Layout.of(self.table, self.table.features)
-        return bytes_needed(layout.width + layout.targets, self.folds)
-
     @property
     def fits_whole(self) -> bool:
-        return self.bytes_needed <= self._most
-
-    @property
-    def _most(self) -> float:
-        limit = self.table.source.limit
-        return CLOSED_FORM_BYTES if limit is None else min(CLOSED_FORM_BYTES, MEMORY_SHARE * limit.memory)
-
-    def check_fits(self, instead: str) -> None:
-        """Raises `DataError`, before anything is built, where the closed form takes too much memory; `instead` says what would help."""
-        if not self.fits_whole:
-            raise DataError(
-                f"search: {len(self.table.features):,} features need {self.bytes_needed / 2**30:.1f} GiB in closed form, over "
-                f"{self._most / 2**30:.2g}; {instead}"
-            )
+        return closed_form_bytes(self.table, self.folds) <= most_bytes(self.table)
 
     @cached_property
     def parts(self) -> list[list[Moments]]:

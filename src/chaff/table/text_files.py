@@ -160,8 +160,8 @@ def _head(path: Path, encoding: str | None) -> tuple[str, str]:
     if encoding:
         try:
             return raw.decode(encoding, errors="replace"), encoding
-        except LookupError as error:
-            raise UsageError(f"there is no text encoding '{encoding}'; utf-8, cp1252, utf-16 are usual ones") from error
+        except (LookupError, ValueError) as error:
+            raise UsageError(f"there is no text encoding {encoding!r}; utf-8, cp1252, utf-16 are usual ones") from error
     if raw[:2] in (b"\xff\xfe", b"\xfe\xff"):
         return raw.decode("utf-16", errors="replace"), "utf-16"
     cut = raw if len(raw) < SNIFF_BYTES else raw[: raw.rfind(b"\n") + 1 or None]

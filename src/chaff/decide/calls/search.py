@@ -13,7 +13,7 @@ from typing import Any
 
 from chaff.decide.calls.judged import on_offer
 from chaff.errors import UsageError
-from chaff.evaluate.closed import ClosedEngine
+from chaff.evaluate.closed import ClosedEngine, check_closed_form
 from chaff.evaluate.fingerprint import DataKey
 from chaff.evaluate.journal import Journal
 from chaff.evaluate.limits import Limits
@@ -104,7 +104,7 @@ def search(
     check_memory(offered, used, folds if isinstance(folds, int) else folds.count, work.at_once)
     scorer = _scorer(offered, used, metric, folds, repeats, work, after).limited(limits)
     if isinstance(scorer.engine, ClosedEngine):
-        scorer.engine.check_fits("leave features out first (chaff relevance … --triage, features=[…])")
+        check_closed_form(offered, scorer.folds, "leave features out first (chaff relevance … --triage, features=[…])")
     how = as_strategy(strategy) if strategy is not None else Both() if scorer.closed else Recursive()
     check_sizes(how, len(offered.features), pinned)
     _check_budget(scorer, pinned)

@@ -14,7 +14,8 @@ from chaff.decide.rechecking.plan_anew import run_anew
 from chaff.decide.rechecking.result import Recheck, Verdict
 from chaff.decide.rechecking.standing import metric_then, reasons_of, score_then, standing_of
 from chaff.decide.selection import Selection
-from chaff.models.named import as_model, own_models
+from chaff.errors import UsageError
+from chaff.models.named import MODELS, as_model, own_models
 from chaff.models.protocols import Model
 from chaff.table.on_disk import Limit
 from chaff.table.table import Table
@@ -36,9 +37,10 @@ def recheck(
     old : as `new`, optional
         The rows that were selected from: then old coefficients are tried on the new rows, and a model tells old rows from new.
     model : model, str or dict, optional
-        The one that decided then when left out.
+        The one that decided then when left out. A selection holds the name of a model of your own, not the model: hand it
+        over here or in `models`.
     models : dict, optional
-        Models of your own by their names in the selection's plan.
+        Models of your own by their names in the selection's plan, as they were given to `chaff.select`: ``models={"mine": mine}``.
     anew : bool
         Run the whole plan on the new rows too, and say which columns come and go. For the record: it changes no verdict.
     rows : "auto", "all", int or float below 1
@@ -55,6 +57,8 @@ def recheck(
 
     Raises
     ------
+    UsageError
+        When the selection was made with a model of your own that is not handed over.
     DataError
         When the target is not there, or there are too few rows to tell anything.
 
@@ -66,7 +70,7 @@ def recheck(
     """
     work = Work(seed, workers, watch)
     work.tell("open")
-    with own_models(models):
+    with own_models(_own_models(selection, model, models)):
         plan = plan_from(selection.plan)
         used = _model_of(selection, plan, model)
     limit = Limit.of(memory, scratch)
@@ -107,6 +111,23 @@ def _verdict_of(reasons: Sequence[tuple[Verdict, str]]) -> tuple[Verdict, tuple[
     order: dict[Verdict, int] = {"reselect": 0, "refit": 1, "stay": 2}
     told = sorted(reasons, key=lambda r: order[r[0]])
     return told[0][0] if told else "stay", tuple(words for _, words in told)
+
+
+def _own_models(selection: Selection, said: Any, models: Mapping[str, Any] | None) -> Mapping[str, Any]:
+    """The person's own models by every name that the selection has for them; `said` stands for one that goes by no other."""
+    plan = selection.plan
+    named = [selection.model, plan.get("score", {}).get("model"), *(stage.get("model") for stage in plan.get("stage", ()))]
+    given = dict(models or {})
+    for name in dict.fromkeys(n for n in named if isinstance(n, str)):
+        if name in MODELS.choices or name in given:
+            continue
+        if said is None:
+            raise UsageError(
+                f"the selection was made with your own model '{name}', of which it holds the name alone: "
+                f"hand it over in Python, chaff.recheck(…, models={{'{name}': …}})"
+            )
+        given[name] = said
+    return given
 
 
 def _model_of(selection: Selection, plan: Plan, said: Any) -> Model:

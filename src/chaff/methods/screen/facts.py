@@ -203,6 +203,9 @@ def expected_ties(distinct: Floats, rows: int) -> float:
     return float(rows * (rows - 1) / 2 * ((counts / distinct.size) ** 2 / width).sum())
 
 
+LONGEST_NAME = 3  # blanks in it, on average
+
+
 def _id_why(column: Column, distinct: Any) -> str:
     """Made to identify, not merely without ties: a measurement with many digits has no ties either."""
     n = distinct.size
@@ -212,9 +215,9 @@ def _id_why(column: Column, distinct: Any) -> str:
         words = [column.levels[int(k)] for k in distinct[:200]]
         if units_example(column, distinct):
             return ""
-        if sum(" " in w for w in words) > len(words) / 2:
-            return ""
-        return "a hash in every row" if all(HASH.fullmatch(w) for w in words) else "a different word in every row"
+        if sum(w.count(" ") for w in words) > LONGEST_NAME * len(words):
+            return ""  # sentences
+        return "a hash in every row" if all(HASH.fullmatch(w) for w in words) else "a different name in every row"
     if column.kind != "number" or not column.whole:
         return ""
     # Whole numbers drawn with this density would meet by chance; these were dealt out.

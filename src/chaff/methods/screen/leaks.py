@@ -11,6 +11,9 @@ FAR_ABOVE = 3.0
 LEFT_OVER = 3.0  # times as much of the target must the others leave unexplained: a good sensor among good sensors is no leak
 
 
+ALONE = "predicts the target almost alone, and there is no other column to compare it with: was it written down after the fact?"
+
+
 @dataclass(frozen=True)
 class Suspicion:
     """Why a feature is suspected."""
@@ -59,6 +62,8 @@ class LeakRule:
         next_best = rest[0] if rest else 0.0
         together = max(next_best, others if others is not None else next_best, 0.0)
         known = others is not None
+        if top and not rest:
+            return {f: Suspicion(explained[f], f"{self.too_good:g}" if self.too_good is not None else "", ALONE, False) for f in top}
         return {f: self._suspicion(explained[f], next_best, together, known, f in parts_classes) for f in top}
 
     def _suspicion(self, score: float, next_best: float, together: float, known: bool, parts: bool) -> Suspicion:

@@ -23,6 +23,7 @@ SUM_COLUMNS = 30
 FEWEST_ROWS = 30
 SAME_CELLS = 0.5  # of the rows, in which a column and the target differ by one and the same number
 MANY_VALUES = 10
+DIGITS, STEPS = 6, 3.0  # digits after the point that a rounded target has at most, and steps that it spreads over at least
 
 
 def joint_r2(table: Table, explained: Mapping[str, float], setting: Setting) -> float:
@@ -58,14 +59,38 @@ def sums_to_target(table: Table, strength: Mapping[str, float]) -> dict[str, str
     there = ~np.isnan(X).any(0)
     if there.sum() < FEWEST_ROWS + len(names):
         return {}
-    found = [r for r in relations(np.ascontiguousarray(X[:, there].T), EXACT) if r.column == len(names)]
+    found = _means_to_target(names, X[:, there], table.target.name)
+    if found:
+        return found
+    exact = [r for r in relations(np.ascontiguousarray(X[:, there].T), EXACT) if r.column == len(names)]
     out: dict[str, str] = {}
-    for r in found:
+    for r in exact:
         members = [(names[int(k)], float(c)) for k, c in zip(r.others, r.coefficients, strict=True) if c != 0]
         if 2 <= len(members) <= MOST_IN_A_SUM:
             words = _equation(table.target.name, members, r.intercept)
             out |= {f: words for f, _ in members}
     return out
+
+
+def _means_to_target(names: Sequence[str], X: Floats, target: str) -> dict[str, str]:
+    """Two columns whose mean, sum or difference is the target to its last digit, such as the low and the high price of a day.
+
+    X : float64 (columns + 1, rows), the target last.
+    """
+    y = X[-1]
+    step = next((10.0**-k for k in range(DIGITS + 1) if np.allclose(y * 10**k, np.round(y * 10**k), atol=1e-6, rtol=0)), None)
+    if step is None or not y.std() > STEPS * step:
+        return {}
+    room = step * (0.5 + 1e-6)
+    for words, a, b in (("the mean of", 0.5, 0.5), ("the sum of", 1.0, 1.0), ("the difference of", 1.0, -1.0)):
+        for j in range(len(names)):
+            off = np.abs(y - (a * X[j] + b * X[:-1])).max(1)
+            close = [k for k in np.flatnonzero(off <= room).tolist() if k != j]
+            if close:
+                k = close[0]
+                told = f"{target} is {words} {names[j]} and {names[k]}" + (f", to its last digit ({step:g})" if off[k] > EXACT else "")
+                return {names[j]: told, names[k]: told}
+    return {}
 
 
 def _equation(target: str, members: Sequence[tuple[str, float]], intercept: float) -> str:

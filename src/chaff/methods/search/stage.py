@@ -10,7 +10,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 
 from chaff.errors import UsageError
-from chaff.evaluate.closed import ClosedEngine
+from chaff.evaluate.closed import ClosedEngine, check_closed_form
 from chaff.evaluate.limits import Limits
 from chaff.evaluate.setting import Setting
 from chaff.methods.search.additions import needed_additions, split_losses
@@ -36,6 +36,7 @@ from chaff.table.moments import table_moments
 from chaff.table.table import Table
 from chaff.work import Work
 
+CUT_BEFORE = 'let relevance cut first (chaff select --plan wide; a [[stage]] use = "relevance", cut = { top = 1000 } before the search)'
 RELATED = 0.3  # correlation from which two columns may stand in for each other
 ALARM_R2 = 0.99
 ALARM_LOSS = 0.02  # of what nothing loses
@@ -200,6 +201,16 @@ class Search:
 
     def in_passes(self, table: Table, setting: Setting) -> bool:
         return all(learns_in_passes(model) for lens in self.looked_through(table, setting) for model in lens.variants)
+
+    def check_width(self, table: Table, setting: Setting) -> None:
+        """Thousands of columns need tables of their square: refused with what would help, before anything is computed.
+
+        Raises
+        ------
+        DataError
+        """
+        if any(isinstance(lens, LinearLens) for lens in self.looked_through(table, setting)):
+            check_closed_form(table, setting.folds, CUT_BEFORE)
 
     def judge(self, table: Table, setting: Setting) -> SearchTrail:
         lenses = self.looked_through(table, setting)
@@ -384,5 +395,4 @@ def _check_memory(ground: Ground, lenses: Sequence[Lens]) -> None:
         return
     most = max((ground.offered, *ground.offered_inside), key=len)
     table = ground.table if ground.shares_sums else ground.table.with_features(tuple(most))
-    engine = ClosedEngine(table, Ridge(), (search_metric(ground),), ground.folds, ground.work)
-    engine.check_fits('cut before it, for example with [[stage]] use = "relevance", cut = { top = 1000 }')
+    check_closed_form(table, ground.folds, CUT_BEFORE)
