@@ -231,6 +231,10 @@ def test_mistakes_get_one_line_and_a_code(lots, args, code, words):
         ("a,y\n" + "".join(f"{'inf' if k == 3 else k},{k * k}\n" for k in range(40)), "infinite value; pass infinite='missing'"),
         ("a,y\n" + "".join(f"{'?' if k == 3 else k / 7},{k * k}\n" for k in range(40)), "mixes numbers and text"),
         ("a,y\n" + "".join(f"7,{k * k}\n" for k in range(40)), "stage 'screen' left no feature"),
+        (
+            "a,y\n" + "".join(f"{2 * k},{k}\n" for k in range(40)),
+            "Barred: a; what is no leak and no id comes in with --pin-keep a --because WHY",
+        ),
     ],
 )
 def test_bad_files_get_a_sentence(tmp_path, text, words):

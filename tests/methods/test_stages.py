@@ -6,6 +6,7 @@ import pytest
 import scipy.stats as ss
 
 import chaff
+from chaff.decide.plan import plan_for
 from chaff.evaluate.setting import Setting
 from chaff.methods.screen.alone import single_feature_r2
 from chaff.methods.screen.facts import column_facts
@@ -392,6 +393,18 @@ def test_a_search_that_cannot_fit_is_refused_with_what_would_help(monkeypatch):
     monkeypatch.setattr("chaff.evaluate.closed.CLOSED_FORM_BYTES", 1000)
     with pytest.raises(chaff.DataError, match=r"12 features need .* GiB in closed form.*cut = \{ top = 1000 \}"):
         judge(chaff.Search(), table)
+
+
+def test_too_many_columns_are_refused_before_anything_is_computed_or_go_the_wide_way(monkeypatch):
+    table = chaff.open_arrays(RNG.normal(size=(120, 12)), RNG.normal(size=120))
+    assert "triage" not in [s.name for s in plan_for(table).stages if isinstance(s, chaff.Relevance)]
+    monkeypatch.setattr("chaff.evaluate.closed.CLOSED_FORM_BYTES", 1000)
+    ran = []
+    for plan in (chaff.Plan((chaff.Screen(), chaff.Search())), "built in"):
+        with pytest.raises(chaff.DataError, match=r"12 features need .* GiB in closed form.*chaff select --plan wide"):
+            chaff.select(table, plan, after_stage=ran.append)
+    assert not ran
+    assert "triage" in [s.name for s in plan_for(table).stages if isinstance(s, chaff.Relevance)]
 
 
 @pytest.mark.parametrize("classes, metric", [(0, "mae"), (0, "rmse"), (3, "accuracy"), (3, "log_loss"), (2, "auc")])

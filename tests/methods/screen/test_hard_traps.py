@@ -65,6 +65,42 @@ def test_a_smallest_and_a_largest_whose_mean_is_the_target_are_found():
     assert "0.5 × highest" in found.loc["lowest", "reason"]
 
 
+@pytest.mark.parametrize("digits", [2, 4])
+def test_two_columns_whose_rounded_mean_is_the_target_are_found(digits: int):
+    rng, frame = base(7)
+    spread = np.abs(rng.normal(1, 0.4, N))
+    frame["lowest"], frame["highest"] = (frame["y"] - spread).round(digits), (frame["y"] + spread).round(digits)
+    frame["y"] = ((frame["lowest"] + frame["highest"]) / 2).round(digits)
+    found = said(frame)
+    assert not found.loc[["lowest", "highest"], "stays"].any() and found.loc["assay_0", "stays"]
+    assert "y is the mean of" in found.loc["lowest", "reason"]
+
+
+def test_two_good_columns_whose_mean_is_near_the_target_are_none():
+    rng, frame = base(8)
+    frame["one"], frame["two"] = (frame["y"] + rng.normal(0, 0.6, N) for _ in range(2))
+    frame["y"] = frame["y"].round(2)
+    assert said(frame).loc[["one", "two"], "stays"].all()
+
+
+def test_a_good_column_with_nothing_beside_it_but_its_copy_is_looked_at_and_stays():
+    rng, frame = base(9)
+    good = frame["y"] + 0.1 * rng.normal(size=N)
+    found = said(pd.DataFrame({"sensor": good, "sensor_too": good, "y": frame["y"]}))
+    assert found.loc["sensor", "stays"] and found.loc["sensor", "verdict"] == "look"
+    assert "no other column to compare it with" in found.loc["sensor", "reason"]
+
+
+def test_names_of_two_words_in_every_row_are_ids_and_remarks_are_none():
+    rng, frame = base(10)
+    first, last = ["Anna", "Bert", "Cora", "Dirk"], ["Miller", "Baker", "Farmer"]
+    frame["taken_by"] = [f"{first[k % 4]} {last[k % 3]} {k}" for k in range(N)]
+    frame["remark"] = [f"the lot was wet and was turned {k} times before it went in" for k in range(N)]
+    found = said(frame)
+    assert not found.loc["taken_by", "stays"] and "a different name in every row" in found.loc["taken_by", "reason"]
+    assert "a different name" not in found.loc["remark", "reason"]
+
+
 def test_a_copy_that_was_mended_in_places_is_found():
     rng, frame = base(5)
     frame["booked"] = np.where(rng.random(N) < 0.8, frame["y"], frame["y"] + rng.normal(0, 1.5, N))
