@@ -155,7 +155,7 @@ def test_every_kind_of_stage_takes_part_with_classes():
     t = chaff.demo.table(rows=200, target="accepted").with_features(["protein_pct", "ash_pct", "lab_temp_c", "straw_pct"])
     c = chaff.compare(
         t,
-        [chaff.ChanceBaseline("auc", shuffles=20), {"use": "shadow", "rounds": 12}, {"use": "search", "model": "ridge", "strategy": "forward"}, "auc"],
+        [chaff.ChanceBaseline("auc", shuffles=20), {"use": "shadow", "rounds": 43}, {"use": "search", "model": "ridge", "strategy": "forward"}, "auc"],
         "logistic", sizes=[1, 2], folds=3,
     )  # fmt: skip
     assert c.scorer.metric.name == "log_loss" and (c.frame["failed"] == 0).all(), c.notes
