@@ -93,7 +93,7 @@ def least_squares(
     coefficients[keep], se[keep], vif[keep] = beta, np.sqrt(np.maximum(np.diagonal(cov), 0.0)), (inverse**2).sum(1)
     base = float(sigma2 / n + means[keep] @ cov @ means[keep]) if intercept else float("nan")
     with np.errstate(all="ignore"):
-        f = (tss - rss) / rank / sigma2 if rank and sigma2 == sigma2 else float("nan")
+        f = float(np.float64(tss - rss) / rank / sigma2) if rank and sigma2 == sigma2 else float("nan")  # without an error: infinite
         log_likelihood = -0.5 * n * (np.log(2 * np.pi) + np.log(rss / n) + 1.0) + 0.5 * float(np.log(w[w > 0]).sum()) if rss > 0 else np.inf
     count = rank + intercept + 1
     s = np.linalg.svd(R, compute_uv=False) if rank else np.ones(1)
