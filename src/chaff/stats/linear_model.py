@@ -102,7 +102,7 @@ def least_squares(
         coefficients,
         constant,
         se,
-        float(np.sqrt(base)) if intercept else float("nan"),
+        float(np.sqrt(base)) if intercept and base >= 0 else float("nan"),  # below 0 by rounding: not known
         df,
         rss,
         tss,

@@ -203,7 +203,7 @@ def rank_test(values: Floats, classes: Ints, count: int, weights: Floats | None 
     order = np.argsort(values)
     w = np.empty(0) if weights is None else weights
     twos, threes, gap = class_walk(values, order, classes, w, np.empty(count), np.empty(count), out)
-    n = float(out[:, 0].sum())
+    n = out[:, 0].sum()  # of NumPy: a single row has no answer, and is no error
     own, seen = out[:, 0], out[:, 0] > 0
     k = int(seen.sum())
     with np.errstate(all="ignore"):
