@@ -52,6 +52,11 @@ REPEATS = (
 SECTIONS = ("table", "score", "stage", "pin")
 
 
+def usual_repeats(rows: int, in_time: bool) -> int:
+    """How often the folds of so many rows are dealt anew where nothing was said; once in time."""
+    return 1 if in_time else next(repeats for most, repeats in REPEATS if rows < most)
+
+
 @dataclass(frozen=True)
 class Scoring:
     """`[score]`: how sets are compared.
@@ -112,9 +117,7 @@ class Scoring:
         """How often the folds are dealt anew: what was said, else by the rows; once in time."""
         if self.repeats is not None:
             return self.repeats
-        if train.order is not None:
-            return 1
-        return next(repeats for rows, repeats in REPEATS if len(train) < rows)
+        return usual_repeats(len(train), train.order is not None)
 
     def as_mapping(self) -> dict[str, Any]:
         out = {f.name: getattr(self, f.name) for f in dataclasses.fields(self) if f.name != "rows" or self.rows != "auto"}
@@ -190,7 +193,7 @@ def wide_plan() -> Plan:
 
 def plan_for(table: Table) -> Plan:
     """The built-in plan, or the wide one where whatever takes every column beside every other would take hours or too much memory."""
-    splits = FOLDS * Scoring().repeats_for(table.take(np.arange(int(LEARNT * len(table)))))
+    splits = FOLDS * usual_repeats(int(LEARNT * len(table)), table.order is not None)
     return built_in_plan() if len(table.features) <= WIDE and fits_in_closed_form(table, splits) else wide_plan()
 
 
