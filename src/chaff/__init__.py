@@ -48,7 +48,7 @@ _PUBLIC = {
     "keep_up": "chaff.decide.keep_up",
     "KeepUp": "chaff.stats.paired_loss",
     "Honest": "chaff.decide.honest",
-    "SizeRule": "chaff.methods.search.curve",
+    "SizeRule": "chaff.methods.search.choice",
     "linear_summary": "chaff.methods.linear.summary",
     "LinearSummary": "chaff.methods.linear.summary",
     "by_hand": "chaff.methods.linear.by_hand",

@@ -7,7 +7,7 @@ import scipy.stats as ss
 
 import chaff
 from chaff.evaluate.setting import Setting
-from chaff.methods.overlap.priority import Priority, priorities, why_stays
+from chaff.methods.repeats import Priority, priorities, why_stays
 from chaff.methods.screen.facts import column_facts
 from chaff.methods.screen.tells import tells
 from chaff.results.pin import Pin

@@ -120,7 +120,7 @@ def closing_words(run: Run) -> list[str]:
         out.append(f"seen by the search {score(honest.seen)}, honest {score(honest.mean)}: {optimism}")
     if trail is not None and trail.choice.place != trail.choice.ruled:
         before, after = trail.decided.sizes[trail.choice.ruled], trail.decided.sizes[trail.choice.place]
-        out.append(f"the size rule said {before}; the keep-up gate put features back, to {after}")
+        out.append(f"the size rule said {before}; that set was worse than the full one, so {after} are kept")
     if trail is not None and trail.added:
         names = ", ".join(sorted(trail.added))
         out.append(f"added for the other lens: {names}; the honest score is that of the set without them")

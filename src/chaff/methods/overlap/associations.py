@@ -12,7 +12,7 @@ from chaff.errors import UsageError
 from chaff.kernels.sums import class_sums
 from chaff.methods.overlap.correlations import group_table, groups_of
 from chaff.methods.overlap.ground import Ground
-from chaff.methods.overlap.priority import why_stays
+from chaff.methods.repeats import why_stays
 from chaff.results.findings import Findings, Way
 from chaff.stats.groups import one_way
 from chaff.stats.information import chi_square
@@ -119,7 +119,7 @@ def clusters(ground: Ground, limit: float, linkage: str) -> Findings:
     rows = []
     for name, own in zip(names, label, strict=True):
         members = [n for n, g in zip(names, label, strict=True) if g == own]
-        first = min(members, key=lambda n: claim[n].going())
+        first = min(members, key=lambda n: claim[n].repeating())
         rows.append((int(own), len(members), name == first, _why(name, first, members, claim)))
     frame = pd.DataFrame(rows, columns=["cluster", "size", "stays", "why"], index=pd.Index(names, name="feature"))
     order = {c: k for k, c in enumerate(frame.sort_values("size", ascending=False, kind="stable")["cluster"].unique(), 1)}
@@ -137,7 +137,7 @@ def _why(name: str, first: str, members: list[str], claim: Any) -> str:
         return "alone"
     if name == first:
         others = [m for m in members if m != first]
-        return f"stays for {len(others)} more: {why_stays(claim[first], min((claim[m] for m in others), key=lambda c: c.going()))}"
+        return f"stays for {len(others)} more: {why_stays(claim[first], min((claim[m] for m in others), key=lambda c: c.repeating()))}"
     return f"goes with {first}: {why_stays(claim[first], claim[name])}"
 
 

@@ -11,7 +11,7 @@ import numpy as np
 from chaff.arrays import Floats, Ints
 from chaff.errors import DataError, UsageError
 from chaff.evaluate.setting import Setting
-from chaff.methods.overlap.priority import Priority, priorities
+from chaff.methods.repeats import Priority, priorities
 from chaff.stats.gaps import correlations_with_gaps
 from chaff.table.design import Design
 from chaff.table.moments import Moments, table_moments

@@ -12,7 +12,7 @@ from chaff.arrays import Floats
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
 from chaff.methods.overlap.ground import Ground
-from chaff.methods.overlap.priority import Priority, why_stays
+from chaff.methods.repeats import PAIR_LIMIT, Priority, stand_for, why_stays
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep
 from chaff.table.table import Table
@@ -29,11 +29,11 @@ class Correlation:
 
     Notes
     -----
-    The most relevant column first: it stays, and those that repeat it go; then the next that is left. So none goes for a
-    partner that goes itself. Ties in relevance go by completeness, cost, and name.
+    Of columns that repeat one another the one stays that is pinned, has the fewest gaps (in per cent), is cheapest, is most
+    relevant, is first by name; those that repeat it go; then the next that is left. So none goes for a partner that goes itself.
     """
 
-    limit: float = 0.95
+    limit: float = PAIR_LIMIT
     name: str = ""
 
     use: ClassVar[str] = "correlation"
@@ -67,21 +67,17 @@ class Correlation:
         more = {"matrix": pd.DataFrame(r, index=numbers, columns=numbers)}
         return Findings(self.use, frame, "strongest_r", {"strongest_r": "nearest"}, asdict(self), (), more, "worst")
 
-    def _prune(self, r: Floats, names: list[str], claim: dict[str, Priority]) -> dict[str, dict[str, Any]]:
-        """Who goes, for whom and why. The strongest claim first: whoever it is stays for good, and its repeats go for it."""
+    def _prune(self, r: Floats, names: list[str], claims: dict[str, Priority]) -> dict[str, dict[str, Any]]:
+        """Who goes, for whom and why."""
         place = {f: k for k, f in enumerate(names)}
-        over = np.abs(np.nan_to_num(r)) > self.limit
-        went: dict[str, dict[str, Any]] = {}
-        for winner in sorted(names, key=lambda f: claim[f].going()):
-            if winner in went:
-                continue
-            for k in np.flatnonzero(over[place[winner]]):
-                loser = names[k]
-                if loser == winner or loser in went or claim[loser].pinned or claim[loser].going() < claim[winner].going():
-                    continue
-                why = why_stays(claim[winner], claim[loser])
-                went[loser] = {"partner": winner, "pearson_r": float(r[place[winner], k]), "why": why}
-        return went
+        return {
+            loser: {
+                "partner": winner,
+                "pearson_r": float(r[place[winner], place[loser]]),
+                "why": why_stays(claims[winner], claims[loser]),
+            }
+            for loser, winner in stand_for(r, names, self.limit, claims).items()
+        }
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
         return tuple(self._verdict(str(f), row) for f, row in result.frame.iterrows())

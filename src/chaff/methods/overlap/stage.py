@@ -14,6 +14,7 @@ from chaff.methods.overlap.costs import Cost, single_costs, told, total_costs
 from chaff.methods.overlap.elimination import Inflation
 from chaff.methods.overlap.ground import Ground
 from chaff.methods.overlap.pair_cut import Correlation
+from chaff.methods.repeats import PAIR_LIMIT
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep, look
 from chaff.stats.tolerances import SINGULAR
@@ -43,7 +44,7 @@ class Overlap:
     and `Inflation` cut by the limits themselves.
     """
 
-    pair_limit: float | None = 0.95
+    pair_limit: float | None = PAIR_LIMIT
     vif_limit: float | None = 10.0
     vif_order: Literal["claim", "largest"] = "claim"
     name: str = ""

@@ -11,11 +11,11 @@ import numpy as np
 from chaff.arrays import Floats, Ints
 from chaff.choices import fits
 from chaff.errors import UsageError, nearest
+from chaff.methods.search.choice import SizeRule, bound_of
 from chaff.methods.search.criteria import NAMES
 from chaff.results.digits import score as in_digits
 from chaff.results.score import corrected_error
 
-SHARE = 0.98
 WORDS = ("smallest", "best", "one standard error", "knee", *NAMES)
 NUMBERS = ("share", "size", "cost")
 EXAMPLE = '"smallest", "best", "one standard error", "knee", "adjusted_r2", "aic", "bic", {"share": 0.98}, {"size": 5} or {"cost": 20}'
@@ -60,7 +60,7 @@ class Rule:
 
     def __str__(self) -> str:
         said = {
-            "smallest": f"the smallest within one standard error (of the paired difference) and {1 - SHARE:.0%} of the best's gain",
+            "smallest": str(SizeRule()),
             "best": "the best score",
             "one standard error": "the smallest within one standard error (of the paired difference) of the best",
             "knee": "where the curve bends most",
@@ -103,16 +103,22 @@ def _best(rule: Rule, points: Points) -> int:
 
 
 def _one_error(rule: Rule, points: Points) -> int:
-    best = _best(rule, points)
-    for k in range(best):
-        d = points.values[best] - points.values[k]
-        if d.mean() <= np.nan_to_num(corrected_error(d, points.test_share)):
-            return k
-    return best
+    return _within(points, lambda error, gain: error)
 
 
 def _smallest(rule: Rule, points: Points) -> int:
-    return max(_one_error(rule, points), _share(Rule("share", SHARE), points))
+    return _within(points, bound_of)
+
+
+def _within(points: Points, allowed: Callable[[float, float], float]) -> int:
+    """The first that is worse than the best by no more than `allowed(standard error, gain of the best)`."""
+    best, means = int(np.argmax(points.values.mean(1))), points.values.mean(1)
+    gain = max(float(means[best]) - points.nothing, 0.0)
+    for k in range(best):
+        d = points.values[best] - points.values[k]
+        if d.mean() <= allowed(float(np.nan_to_num(corrected_error(d, points.test_share))), gain):
+            return k
+    return best
 
 
 def _share(rule: Rule, points: Points) -> int:

@@ -6,7 +6,7 @@ which features are needed least.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 
@@ -71,7 +71,8 @@ class ForestLens:
         rows = form.apply(train)
         test = None if split is None else form.apply(ground.rows(split)[1].with_features(train.features))
         units = units_in(train, None if ground.repeated is None else ground.repeated[_positions(ground, where)])
-        found = self._eliminate(form, rows, test, units, ground.pinned & set(offered), work, partial(_relevance, train))
+        repeats = ground.repeats(where)
+        found = self._eliminate(form, rows, test, units, ground.pinned & set(offered), repeats, work, partial(_relevance, train))
         found = {size: some for size, some in found.items() if ground.affordable(some[0]) or size == len(offered)}
         found[0] = (frozenset(), None)
         sets = [found[s][0] for s in sorted(found)]
@@ -81,9 +82,17 @@ class ForestLens:
         return [judged(ground, split, sets, partial(_known, predicted))]
 
     def _eliminate(
-        self, form: BinsForm, rows: Sample, test: Sample | None, units: Ints | None, pinned: Set, work: Work, claims: Claims
+        self,
+        form: BinsForm,
+        rows: Sample,
+        test: Sample | None,
+        units: Ints | None,
+        pinned: Set,
+        repeats: Collection[str],
+        work: Work,
+        claims: Claims,
     ) -> dict[int, tuple[Set, Floats | None]]:
-        """Size → (set, its predictions for the test rows)."""
+        """Size → (set, its predictions for the test rows). Columns that repeat others go in one step: they share importance."""
         out: dict[int, tuple[Set, Floats | None]] = {}
         current, shuffles = list(rows.features), SHUFFLES
         forest = self.grown(len(rows.targets))
@@ -96,6 +105,9 @@ class ForestLens:
             out[len(current)] = frozenset(current), None if test is None else fitted.predict(form.select(test, current))
             if len(current) == 1 or pinned >= set(current):
                 break
+            if len(out) == 1 and repeats:
+                current = [f for f in current if f not in repeats]
+                continue
             drops = fitted.out_of_bag_importance(here, chosen, shuffles, Work(work.key("shuffle", len(current)), 1))
             current = without_weakest(current, pinned, dict(zip(current, drops.tolist(), strict=True)), claims)
         return out

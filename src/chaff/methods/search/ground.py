@@ -15,6 +15,7 @@ from chaff.evaluate.fitted import truth_of
 from chaff.evaluate.limits import Limits
 from chaff.evaluate.setting import Setting
 from chaff.folds import Folds, Split
+from chaff.methods.repeats import repeats_in
 from chaff.metrics import Metric, RowLosses, Truth, default_metric, find_metric, parts_of_r2
 from chaff.models.protocols import Model
 from chaff.stats.pooled import Units
@@ -52,6 +53,7 @@ class Ground:
     """What they left on all rows; the table holds what is offered anywhere."""
     limits: Limits = field(default_factory=Limits)
     """What each search may spend, and what a set may cost."""
+    _repeats: dict[int | None, dict[str, str]] = field(default_factory=dict, repr=False, compare=False)
 
     @classmethod
     def of(cls, table: Table, setting: Setting, models: Sequence[Model]) -> Ground:
@@ -77,12 +79,24 @@ class Ground:
         """Whether a set may cost what it costs."""
         return self.prices.allow(features, self.limits.total_cost)
 
+    def repeats(self, where: int | None) -> dict[str, str]:
+        """Repeat → the column that stays for it, on the training rows of split number `where`; on all rows for None. Nothing in
+        a fold where there is nothing on all rows."""
+        if where not in self._repeats:
+            if where is not None and not self.repeats(None):
+                return {}
+            train = self.table if where is None else self.rows(self.splits[where])[0]
+            offered = self.offered if where is None else self.offered_inside[where]
+            self._repeats[where] = repeats_in(train, offered, self.pinned)
+        return self._repeats[where]
+
     @property
     def sign(self) -> float:
         return 1.0 if self.metric.higher_is_better else -1.0
 
     @property
-    def repeats(self) -> int:
+    def times(self) -> int:
+        """How often the folds are dealt."""
         return len(self.folds.parts)
 
     @property
@@ -152,12 +166,12 @@ class Ground:
         out = self._placed(losses, sets)
         found = np.array(values, float).T.reshape(sets, len(self.splits))
         if self.metric.name == "r2":
-            found = parts_of_r2(np.array([self._mean_losses(out[k]) for k in range(sets)]).reshape(sets, -1), self._nothing)
+            found = parts_of_r2(np.array([self.mean_losses(out[k]) for k in range(sets)]).reshape(sets, -1), self._nothing)
         return OnRows(found, out)
 
     def _placed(self, losses: Sequence[Sequence[Floats] | Floats], sets: int) -> Floats:
         """float64 (sets, repeats, rows) from what each split gave."""
-        out = room(self.table.source.spill, (sets, self.repeats, len(self.table)))
+        out = room(self.table.source.spill, (sets, self.times, len(self.table)))
         rows = [self.folds.rows(split)[1] for split in self.splits]
         for k in range(sets):
             out[k] = np.nan
@@ -165,7 +179,13 @@ class Ground:
                 out[k, split.repeat, test] = some[k]
         return out
 
-    def _mean_losses(self, losses: Floats) -> Floats:
+    @cached_property
+    def test_weights(self) -> Floats:
+        """float64 (splits,): the weight of each split's test rows."""
+        w = self.table.weights
+        return np.array([float(len(r) if w is None else w[r].sum()) for _, r in self.test_rows])
+
+    def mean_losses(self, losses: Floats) -> Floats:
         """Weighted mean loss of each split's test rows, from (repeats, rows)."""
         w = self.table.weights
         rows = [self.folds.rows(s)[1] for s in self.splits]
@@ -177,7 +197,7 @@ class Ground:
     def _nothing(self) -> Floats:
         """Mean loss of knowing nothing, of each split."""
         losses = [[self.losses(t, np.broadcast_to(t.train_means, t.targets.shape)).loss] for t in map(self.truth, self.splits)]
-        return self._mean_losses(self._placed(losses, 1)[0])
+        return self.mean_losses(self._placed(losses, 1)[0])
 
 
 def _left_anew(before: Callable[[Ints], tuple[str, ...]], folds: Folds, pinned: Set, split: Split) -> tuple[str, ...]:

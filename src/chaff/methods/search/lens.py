@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Protocol
 
 import numpy as np
@@ -30,6 +30,8 @@ class Path:
     """float64 (sets, test rows)."""
     trail: Trail | None = None
     """Every move, where a strategy walked."""
+    model: Model | None = None
+    """That judged the sets; None where it is the lens's only one."""
 
     def at(self, size: int) -> int:
         """Place of the largest set that has at most so many features; the smallest where all have more."""
@@ -55,7 +57,7 @@ class Lens(Protocol):
         ...
 
     def paths(self, ground: Ground, where: int | None) -> list[Path]:
-        """One path a variant, searched on the training rows of split number `where`; on all rows for None."""
+        """The same number of paths everywhere, searched on the training rows of split number `where`; on all rows for None."""
         ...
 
 
@@ -84,17 +86,18 @@ def _paths_of(ground: Ground, unit: tuple[Lens, int | None]) -> list[Path]:
 
 def _seen(lens: Lens, ground: Ground, found: Sequence[list[Path]]) -> Seen:
     whole, *splits = found
-    return Seen(lens, tuple(_curve(lens, v, ground, whole[v], [s[v] for s in splits]) for v in range(len(lens.variants))))
+    return Seen(lens, tuple(_curve(lens, ground, path, [s[k] for s in splits]) for k, path in enumerate(whole)))
 
 
-def _curve(lens: Lens, variant: int, ground: Ground, whole: Path, splits: Sequence[Path]) -> Curve:
+def _curve(lens: Lens, ground: Ground, whole: Path, splits: Sequence[Path]) -> Curve:
     """The sizes of the path on all rows, each split giving its own set of that size."""
     sizes = [len(s) for s in whole.sets]
     values = [[path.values[path.at(s)] for s in sizes] for path in splits]
     losses = [[_losses(path)[path.at(s)] for s in sizes] for path in splits]
     on = ground.on_rows(values, losses)
     inside = tuple(tuple(path.sets[path.at(s)] for s in sizes) for path in splits)
-    return Curve(lens.label, lens.variants[variant], tuple(sizes), on.values, list(on.losses), whole.sets, inside, whole.trail)
+    model = whole.model or lens.variants[0]
+    return Curve(lens.label, model, tuple(sizes), on.values, list(on.losses), whole.sets, inside, whole.trail)
 
 
 def _losses(path: Path) -> Floats:
@@ -112,6 +115,15 @@ def judged(ground: Ground, split: Split, sets: Sequence[Set], predict: Callable[
         values.append(ground.metric.of_predictions(truth, predicted))
         losses[k] = ground.losses(truth, predicted).loss
     return Path(tuple(sets), tuple(values), losses)
+
+
+def with_full(path: Path, full: Path, ground: Ground) -> Path:
+    """A path through some of the features, with the full set of another one at its end."""
+    if path.losses is None or full.losses is None:
+        return replace(path, sets=(*path.sets, full.sets[-1]))
+    losses = room(ground.table.source.spill, (len(path.sets) + 1, path.losses.shape[1]))
+    losses[:-1], losses[-1] = path.losses, full.losses[-1]
+    return replace(path, sets=(*path.sets, full.sets[-1]), values=(*path.values, full.values[-1]), losses=losses)
 
 
 def asked_sizes(most: int) -> list[int]:

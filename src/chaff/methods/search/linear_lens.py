@@ -13,10 +13,10 @@ from chaff.evaluate.closed import ClosedEngine, ClosedSplit, part_sums
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.folds import Folds
 from chaff.methods.search.ground import Ground, Set
-from chaff.methods.search.lens import Path, asked_sizes, judged
+from chaff.methods.search.lens import Path, asked_sizes, judged, with_full
 from chaff.methods.search.strategies.both import Both
 from chaff.methods.search.strategies.forward import Forward
-from chaff.methods.search.strategy import Strategy, trail_of
+from chaff.methods.search.strategy import Strategy, path_of
 from chaff.metrics import Metric, find_metric
 from chaff.models.least_squares import Ridge
 from chaff.models.logistic import Logistic, Standard
@@ -57,9 +57,18 @@ class LinearLens:
         return self.models
 
     def paths(self, ground: Ground, where: int | None) -> list[Path]:
+        """One path a model; where columns repeat one another and no strategy is named, another one without the repeats."""
         offered = ground.offered if where is None else ground.offered_inside[where]
+        found = self._through(ground, where, offered)
+        if self.strategy is None and ground.repeats(None):
+            gone = ground.repeats(where)
+            thin = self._through(ground, where, [f for f in offered if f not in gone])
+            found += [with_full(path, whole, ground) if gone else path for path, whole in zip(thin, found, strict=True)]
+        return found
+
+    def _through(self, ground: Ground, where: int | None, offered: Sequence[str]) -> list[Path]:
         if not offered:
-            return [Path((frozenset(),))] * len(self.models) if where is None else [self._nothing(ground, where)] * len(self.models)
+            return [Path((frozenset(),)) if where is None else self._nothing(ground, where)] * len(self.models)
         if isinstance(self.models[0], Logistic):
             return self._by_logistic(ground, where, offered)
         engine = self._engine(ground, offered, self.models[0], where)
@@ -98,7 +107,7 @@ class LinearLens:
         if inner is not None and len(everything) > 1:
             scorer = SubsetScorer.on_engine(engine.table, model, engine.metrics[0], inner.folds, ground.work, inner).limited(ground.limits)
             strategy = self.strategy or (Both() if len(everything) <= MANY_FEATURES else Forward(size=FORWARD_TO))
-            trail = trail_of(strategy, scorer, smallest, ground.work)
+            trail = path_of(strategy, scorer, smallest, ground.work)
             sets |= {s: trail.moves[m].features for s, m in trail.best_by_size(scorer.affordable).items()}
         sets |= {0: frozenset()}
         return [sets[s] for s in sorted(sets)], trail
@@ -106,7 +115,7 @@ class LinearLens:
     def _by_ridge(self, ground: Ground, where: int | None, engine: ClosedEngine, model: Model) -> Path:
         sets, trail = self._sets(ground, where, engine, model)
         if where is None:
-            return Path(tuple(sets), trail=trail)
+            return Path(tuple(sets), trail=trail, model=model)
         closed = engine.splits[0]
         split = ground.splits[where]
         test = engine.table.take(ground.folds.rows(split)[1])
@@ -120,7 +129,7 @@ class LinearLens:
         asked = set(asked_sizes(len(offered)))
         sets = [s for s in sets if len(s) in asked or s == ground.pinned or len(s) == len(offered)]
         if where is None:
-            return [Path(tuple(sets), trail=trail)] * len(self.models)
+            return [Path(tuple(sets), trail=trail, model=model) for model in self.models]
         split = ground.splits[where]
         train, test = ground.rows(split)
         ready = Ready.of(train.with_features(engine.table.features), test.with_features(engine.table.features))

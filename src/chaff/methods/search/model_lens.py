@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
@@ -16,7 +16,7 @@ from chaff.evaluate.scorer import SubsetScorer
 from chaff.methods.search.elimination import without_weakest
 from chaff.methods.search.ground import Ground, Set
 from chaff.methods.search.lens import Path, judged
-from chaff.methods.search.strategy import Strategy, trail_of
+from chaff.methods.search.strategy import Strategy, path_of
 from chaff.models.protocols import Model, Sample
 from chaff.results.trail import Trail
 from chaff.table.bins import Bins
@@ -52,23 +52,26 @@ class ModelLens:
         engine = FittedEngine(table, self.model, (ground.metric,), ground.usable, Work(ground.work.key("lens"), 1))
         inner = engine if where is None else engine.inside(where)
         pinned = ground.pinned & set(offered)
-        sets, trail = self._sets(engine, inner, pinned, ground) if offered else ([frozenset()], None)
+        repeats = ground.repeats(where)
+        sets, trail = self._sets(engine, inner, pinned, repeats, ground) if offered else ([frozenset()], None)
         if where is None:
             return [Path(tuple(sets), trail=trail)]
         prepared = engine.splits[where]
         fit = FitAndPredict(self.model)
         return [judged(ground, ground.splits[where], sets, partial(_fitted, fit, prepared, table.features))]
 
-    def _sets(self, engine: FittedEngine, inner: FittedEngine | None, pinned: Set, ground: Ground) -> tuple[list[Set], Trail | None]:
+    def _sets(
+        self, engine: FittedEngine, inner: FittedEngine | None, pinned: Set, repeats: Collection[str], ground: Ground
+    ) -> tuple[list[Set], Trail | None]:
         everything = frozenset(engine.table.features)
         trail = None
         sets: dict[int, Set] = {len(pinned): pinned, len(everything): everything, 0: frozenset()}
         if inner is not None and self.strategy is not None:
             scorer = SubsetScorer.on_engine(engine.table, self.model, ground.metric, inner.folds, ground.work, inner).limited(ground.limits)
-            trail = trail_of(self.strategy, scorer, pinned, ground.work)
+            trail = path_of(self.strategy, scorer, pinned, ground.work)
             sets |= {s: trail.moves[m].features for s, m in trail.best_by_size(scorer.affordable).items()}
         elif inner is not None:
-            sets |= {len(s): s for s in _eliminated(inner, self.model, pinned) if ground.affordable(s)}
+            sets |= {len(s): s for s in _eliminated(inner, self.model, pinned, repeats) if ground.affordable(s)}
         return [sets[s] for s in sorted(sets)], trail
 
 
@@ -76,10 +79,13 @@ def _fitted(fit: FitAndPredict, prepared: PreparedSplit, names: tuple[str, ...],
     return fit((tuple(f for f in names if f in features), prepared))
 
 
-def _eliminated(engine: FittedEngine, model: Model, pinned: Set) -> list[Set]:
-    """Sets from all features down, the weakest going first: a fifth at a time down to eight, then one by one."""
+def _eliminated(engine: FittedEngine, model: Model, pinned: Set, repeats: Collection[str]) -> list[Set]:
+    """Sets from all features down: repeats in one step, then the weakest first, a fifth at a time down to eight, then one by one."""
     current = list(engine.table.features)
     out = [frozenset(current)]
+    if repeats:
+        current = [f for f in current if f not in repeats]
+        out.append(frozenset(current))
     splits = engine.splits[:INNER]
     while len(current) > 1 and not pinned >= set(current):
         rise = np.mean([_rise(engine, model, split, tuple(current)) for split in splits], axis=0)

@@ -15,8 +15,7 @@ from itertools import combinations
 import numpy as np
 
 from chaff.arrays import Floats
-from chaff.methods.search.curve import Choice, Curve, SizeRule, choose
-from chaff.methods.search.ground import Ground
+from chaff.methods.search.choice import Choice, SizeRule, Sizes, choose
 from chaff.methods.search.signal import Signals
 
 APART = 0.34  # as often as this at most are columns that stand in for each other kept together, of the folds that keep either
@@ -55,32 +54,25 @@ class Promise:
         return tuple(found)
 
 
-def choices_inside(curves: Sequence[Curve], ground: Ground, rule: SizeRule, signals: Signals, floor: int) -> list[Choice | None]:
+def choices_inside(sizes: Sizes, rule: SizeRule, signals: Signals, floor: int) -> list[Choice | None]:
     """For each split the choice that the other splits of its repeat make; None where there is no other."""
     out: list[Choice | None] = []
-    for k, split in enumerate(ground.splits):
-        others = np.array([j for j, s in enumerate(ground.splits) if s.repeat == split.repeat and j != k], np.int64)
-        out.append(choose(curves, ground, rule, partial(signals.on, k), others, floor) if others.size else None)
+    splits = sizes.ground.splits
+    for k, split in enumerate(splits):
+        others = np.array([j for j, s in enumerate(splits) if s.repeat == split.repeat and j != k], np.int64)
+        out.append(choose(sizes, rule, partial(signals.on, k), others, floor) if others.size else None)
     return out
 
 
-def promise_of(curves: Sequence[Curve], ground: Ground, choices: Sequence[Choice | None], lift: int, full: int) -> Promise:
-    """Losses and sets of every fold's own choice.
-
-    Parameters
-    ----------
-    lift : int
-        So many sizes more than each fold chose.
-    full : int
-        The curve that speaks for the full set.
-    """
-    shape = (ground.repeats, len(ground.table))
+def promise_of(sizes: Sizes, choices: Sequence[Choice | None]) -> Promise:
+    """Losses and sets of every fold's own choice, and of the full set at its best."""
+    ground, curves, full = sizes.ground, sizes.curves, sizes.full()[0]
+    shape = (ground.times, len(ground.table))
     kept, whole = np.full(shape, np.nan), np.full(shape, np.nan)
     values, full_values, sets = [], [], []
     for k, choice in enumerate(choices):
         repeat, rows = ground.test_rows[k]
-        curve = curves[full if choice is None else choice.curve]
-        place = 0 if choice is None else choice.lifted(lift, curve).place
+        curve, place = curves[full if choice is None else choice.curve], 0 if choice is None else choice.place
         kept[repeat, rows] = curve.losses[place][repeat, rows]
         whole[repeat, rows] = curves[full].losses[-1][repeat, rows]
         values.append(curve.values[place, k])

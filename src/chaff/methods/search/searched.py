@@ -131,8 +131,8 @@ class SearchedTrail(Trail):
         Parameters
         ----------
         rule : str or dict
-            "smallest": within one standard error (of the paired difference) and 2 % of the best's gain over knowing nothing, as
-            `chaff.select` chooses; "one standard error": only the former; "best"; "knee";
+            "smallest": within one standard error of the paired difference, at least 2 % and at most 10 % of the best's gain over knowing
+            nothing, as `chaff.select` chooses; "one standard error": only the former; "best"; "knee";
             "adjusted_r2", "aic", "bic"; ``{"share": 0.98}`` of the best's gain over knowing nothing; ``{"size": 5}``;
             ``{"cost": 20}``: the best of all that it came through within a total, as seen (search with ``total_cost=20`` for an honest
             score of that).

@@ -28,18 +28,17 @@ def family_p(table: Table) -> tuple[str, float]:
 class Signals:
     """Whether there is a signal on all rows, or on the training rows of a split; looked up when somebody asks, and once.
 
-    With groups, an order or repeated rows the p-values would not hold, so that the curve alone decides.
+    The p-values are those that fit the rows: over groups, over the long run in time. Where there are none, and with repeated rows, for
+    which they would not hold, the curve alone decides.
     """
 
     def __init__(self, ground: Ground) -> None:
-        t = ground.table
         self.ground = ground
-        self.none = t.groups is not None or t.order is not None or ground.repeated is not None or not t.features
         self._known: dict[int | None, bool] = {}
 
     def on(self, where: int | None) -> bool:
         """where : number of a split, or None for all rows."""
-        if self.none:
+        if self.ground.repeated is not None:
             return False
         if where not in self._known:
             train = self.ground.table if where is None else self.ground.rows(self.ground.splits[where])[0]

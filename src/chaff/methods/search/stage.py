@@ -14,7 +14,8 @@ from chaff.evaluate.closed import ClosedEngine, check_closed_form
 from chaff.evaluate.limits import Limits
 from chaff.evaluate.setting import Setting
 from chaff.methods.search.additions import needed_additions, split_losses
-from chaff.methods.search.curve import ALLOWANCE, KEEP_SHARE, Choice, Curve, SizeRule, choose, keep_up_of
+from chaff.methods.search.choice import Choice, SizeRule, Sizes, choose
+from chaff.methods.search.curve import ALLOWANCE, Curve
 from chaff.methods.search.fitting_sizes import check_sizes
 from chaff.methods.search.ground import Ground, averaged
 from chaff.methods.search.lens import Lens, look_through
@@ -57,7 +58,7 @@ class SearchTrail(Trail):
     """What the other lens adds, with the p of leaving it out."""
     promise: Promise = field(kw_only=True, repr=False)
     full_curve: int = field(kw_only=True, repr=False)
-    """The curve of the deciding lens whose full set is best."""
+    """The curve whose full set is best."""
     strongest: tuple[str, float] = field(kw_only=True)
     """The best single column and its family p."""
     worth: Mapping[str, float] = field(kw_only=True)
@@ -111,16 +112,16 @@ class Search:
         The model that will be used in the end: ``chaff.Ridge(0.1)``, "logistic", "forest" … None: the one that the plan's
         [score] names; else two lenses, a linear one and a forest, and the better one decides.
     strategy : strategy, str or dict, optional
-        How a named model walks: ``chaff.Forward(size=10)``, "floating", "recursive", "genetic", … (see `chaff.search`). None: what
+        How a named model walks: ``chaff.Forward(size=10)`` (a size is a bound: no larger set is kept), "floating", "recursive", "genetic", … (see `chaff.search`). None: what
         suits the model (both ways in closed form for linear ones; for others elimination by permutation importance, recomputed at
         each size).
-    keep_share : float
-        The smallest set is kept whose honest score lies within min(one standard error of the paired difference, 1 - keep_share
-        of the best's gain over knowing nothing) of the best.
+    keep_share : float or None
+        The smallest set that holds this share of what the best gains over knowing nothing. None: the smallest set whose honest
+        score lies within one standard error of the paired difference of the best, at least 2 % and at most 10 % of its gain.
     margin : float or None
         In place of that rule: at most so much worse than the best, in the metric's units.
     size : int or None
-        So many features, chosen by hand from the same curve.
+        So many features: the best set of that size.
     lenses : "both", "linear" or "forest"
         Which of the built-in lenses are looked through where no model is named.
     additions : bool
@@ -136,14 +137,15 @@ class Search:
     Notes
     -----
     The search is run anew inside each training fold, with every stage before it that looked at the target, and its set of each
-    size is scored on the test rows: the curve. While the chosen set is worse than the full one by the keep-up test, or loses
-    more than half of the allowance on its face, features are put back. See docs/how-it-decides.md. Source: size rule after
+    size is scored on the test rows: the curve. The smallest set within the bound is kept, whichever lens and penalty it comes
+    from; one that is worse than the full set by the keep-up test is enlarged to the next size on its curve that is not. See
+    docs/how-it-decides.md. Source: size rule after
     Breiman et al., 1984; paired errors: Nadeau and Bengio, 2003; honest losses: Tibshirani and Tibshirani, 2009.
     """
 
     model: Model | str | Mapping[str, Any] | None = None
     strategy: Strategy | str | Mapping[str, Any] | None = None
-    keep_share: float = KEEP_SHARE
+    keep_share: float | None = None
     margin: float | None = None
     size: int | None = None
     lenses: Literal["both", "linear", "forest"] = "both"
@@ -161,7 +163,7 @@ class Search:
             object.__setattr__(self, "model", as_model(self.model))
         if self.strategy is not None:
             object.__setattr__(self, "strategy", as_strategy(self.strategy))
-        if not 0 < self.keep_share <= 1:
+        if self.keep_share is not None and not 0 < self.keep_share <= 1:
             raise UsageError(f"search: keep_share must be over 0 and at most 1, not {self.keep_share}")
         if self.margin is not None and self.margin < 0:
             raise UsageError("search: margin must be 0 or more")
@@ -219,10 +221,11 @@ class Search:
         seen = look_through(lenses, ground, "search")
         curves = tuple(c for s in seen for c in s.curves)
         of = tuple(k for k, s in enumerate(seen) for _ in s.curves)
-        signals = Signals(ground)
+        sizes, signals = Sizes(curves, ground, [self._open_to(c, ground) for c in curves]), Signals(ground)
         floor = len(ground.pinned)
-        choice, full, promise = self._kept_up(curves, of, ground, signals, floor)
-        added = self._added(lenses, curves, of, choice, ground, signals)
+        choice = choose(sizes, self.rule, partial(signals.on, None), None, floor)
+        promise = promise_of(sizes, choices_inside(sizes, self.rule, signals, floor))
+        added = self._added(lenses, sizes, of, choice, signals)
         notes = (
             f"{setting.folds.how}, the search run anew inside each, {ground.metric.label}",
             *_strategy_notes(lenses, ground),
@@ -246,45 +249,29 @@ class Search:
             rule=self.rule,
             added=added,
             promise=promise,
-            full_curve=full,
+            full_curve=sizes.full()[0],
             strongest=family_p(table) if choice.nothing else ("", float("nan")),
             worth=_worth(lenses[of[choice.curve]], curves[choice.curve], chosen, ground),
             suspects=_suspects(curves[choice.curve], ground),
         )
 
-    def _kept_up(
-        self, curves: tuple[Curve, ...], of: Sequence[int], ground: Ground, signals: Signals, floor: int
-    ) -> tuple[Choice, int, Promise]:
-        """(the choice, the curve that speaks for the full set, the promise): more features while what is promised of the kept
-        set falls short of the full one, by the test or by half of the allowance on its face."""
-        rule = self.rule
-        first = choose(curves, ground, rule, partial(signals.on, None), None, floor)
-        inside = choices_inside(curves, ground, rule, signals, floor)
-        curve = curves[first.curve]
-        mine = [k for k in range(len(curves)) if of[k] == of[first.curve]]
-        full = max(mine, key=lambda k: ground.sign * curves[k].values[-1].mean())
-        settled = first.nothing or rule.size is not None or rule.margin is not None or self.total_cost is not None
-        everything = len(curve.sizes) - 1
-        for lift in range(len(curve.sizes)):
-            choice, promise = first.lifted(lift, curve), promise_of(curves, ground, inside, lift, full)
-            if settled or choice.place == everything or not _falls_short(promise, ground):
-                break
-        if choice.place == everything and not settled:  # the full set is what is promised, whatever single folds would have kept
-            promise = promise_of(curves, ground, [Choice(full, everything, everything, everything, False)] * len(inside), 0, full)
-        return choice, full, promise
+    def _open_to(self, curve: Curve, ground: Ground) -> list[bool]:
+        """Which sizes may be chosen: those that the named strategy came through, and that may cost what they cost."""
+        named = self.strategy is not None and curve.trail is not None
+        through = set(curve.trail.best_by_size()) if named and curve.trail is not None else set(curve.sizes)
+        return [size in through and ground.affordable(held) for size, held in zip(curve.sizes, curve.sets, strict=True)]
 
-    def _added(
-        self, lenses: Sequence[Lens], curves: Sequence[Curve], of: Sequence[int], choice: Choice, ground: Ground, signals: Signals
-    ) -> dict[str, float]:
+    def _added(self, lenses: Sequence[Lens], sizes: Sizes, of: Sequence[int], choice: Choice, signals: Signals) -> dict[str, float]:
         """What the other lens adds: still needed there given the chosen set, and not a burden here."""
         if len(lenses) < 2 or not self.additions or choice.nothing or self.size is not None:
             return {}
-        mine = of[choice.curve]
-        rest = [k for k in range(len(curves)) if of[k] != mine]
-        theirs = choose([curves[k] for k in rest], ground, self.rule, partial(signals.on, None), None, len(ground.pinned))
+        ground, mine = sizes.ground, of[choice.curve]
+        rest = [k for k in range(len(of)) if of[k] != mine]
+        others = replace(sizes, curves=[sizes.curves[k] for k in rest], open_to=[sizes.open_to[k] for k in rest])
+        theirs = choose(others, self.rule, partial(signals.on, None), None, len(ground.pinned))
         if theirs.nothing:
             return {}
-        here, other = curves[choice.curve], curves[rest[theirs.curve]]
+        here, other = sizes.curves[choice.curve], others.curves[theirs.curve]
         chosen = here.sets[choice.place]
         needed = needed_additions(chosen, lenses[of[rest[theirs.curve]]], other, theirs.place, ground)
         fits = ground.affordable(chosen | set(needed))
@@ -313,11 +300,6 @@ class Search:
             else:
                 out.append(drop(f, self.use, figure, "", "not in the smallest set that keeps up" + tail))
         return tuple(out)
-
-
-def _falls_short(promise: Promise, ground: Ground) -> bool:
-    k = keep_up_of(averaged(promise.kept), averaged(promise.full), ground)
-    return k.answer == "worse" or k.difference.mean > k.allowance / 2
 
 
 def _moves(curve: Curve) -> tuple[Move, ...]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from typing import Any, ClassVar, Protocol, runtime_checkable
 
 import numpy as np
@@ -70,6 +71,23 @@ def trail_of(
         stopped,
         preferred_of(moves, scorer),
     )
+
+
+def path_of(strategy: Strategy, scorer: SubsetScorer, pinned: frozenset[str], work: Work) -> Trail:
+    """The trail of a strategy. One that leaps between sizes is followed by backward steps from its best set, so that there is a set
+    of every smaller size to choose."""
+    trail = trail_of(strategy, scorer, pinned, work)
+    if not getattr(strategy, "leaps", False) or trail.stopped or not trail.moves:
+        return trail
+    best = trail.moves[trail.best_move()].features
+    left = [f for f in scorer.features if f in best - pinned]
+    least = max(0 if pinned else 1, getattr(strategy, "smallest", 1) - len(pinned))
+    down: list[Move] = []
+    try:
+        down.extend(steps(scorer.walk(best), scorer, left, len(left) - least, "backward", None))
+    except Spent as spent:
+        return replace(trail, moves=(*trail.moves, *down), stopped=str(spent))
+    return replace(trail, moves=(*trail.moves, *down))
 
 
 def walked(

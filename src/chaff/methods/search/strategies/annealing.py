@@ -55,6 +55,8 @@ class Annealing:
     patience: int | None = None
 
     name: ClassVar[str] = "annealing"
+    leaps: ClassVar[bool] = True
+    """It does not walk through the sizes one by one."""
 
     def __post_init__(self) -> None:
         check_least_one(steps=self.steps, size=self.size, patience=self.patience)

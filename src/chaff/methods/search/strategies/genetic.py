@@ -81,6 +81,8 @@ class Genetic:
     smallest: int = 1
 
     name: ClassVar[str] = "genetic"
+    leaps: ClassVar[bool] = True
+    """It does not walk through the sizes one by one."""
 
     def __post_init__(self) -> None:
         check_least_one(generations=self.generations, patience=self.patience, size=self.size, smallest=self.smallest)

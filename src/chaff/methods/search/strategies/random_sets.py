@@ -33,6 +33,8 @@ class RandomSets:
     size: int | float | None = None
 
     name: ClassVar[str] = "random"
+    leaps: ClassVar[bool] = True
+    """It does not walk through the sizes one by one."""
 
     def __post_init__(self) -> None:
         check_least_one(sets=self.sets, size=self.size)

@@ -1,0 +1,206 @@
+"""Choice: which set is kept, from the honest losses of every size of every curve."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+
+import numpy as np
+
+from chaff.arrays import Floats, Ints
+from chaff.methods.search.curve import Curve, keep_up_of, rows_of
+from chaff.methods.search.ground import Ground
+from chaff.results.score import corrected_error
+from chaff.stats.paired_loss import MeanDifference
+
+LEAST_BOUND = 0.02  # of the gain over nothing: smaller losses are not worth a column
+MOST_BOUND = 0.10  # of the gain: however noisy the scores are, no more may be lost
+Signal = Callable[[], bool]
+Place = tuple[int, int]
+"""(curve, place on it)."""
+
+
+def bound_of(error: float, gain: float) -> float:
+    """How much worse than the best a smaller set may be: one standard error of the paired difference, at least 2 % and at
+    most 10 % of the best's gain over nothing."""
+    return min(max(np.nan_to_num(error), LEAST_BOUND * gain), MOST_BOUND * gain)
+
+
+@dataclass(frozen=True)
+class SizeRule:
+    """How a set is chosen from curves: by `bound_of`, or by one of these.
+
+    Parameters
+    ----------
+    keep_share : float or None
+        The smallest set that holds this share of the best's gain over nothing.
+    margin : float or None
+        At most so much worse than the best, in the metric's units.
+    size : int or None
+        So many features.
+    """
+
+    keep_share: float | None = None
+    margin: float | None = None
+    size: int | None = None
+
+    @property
+    def by_hand(self) -> bool:
+        return self.keep_share is not None or self.margin is not None or self.size is not None
+
+    def __str__(self) -> str:
+        if self.size is not None:
+            return f"of size {self.size}, chosen by hand"
+        if self.margin is not None:
+            return f"within {self.margin:g} of the best"
+        if self.keep_share is not None:
+            return f"the smallest with {self.keep_share:.0%} of the best's gain"
+        return f"within one standard error of the best ({LEAST_BOUND:.0%} to {MOST_BOUND:.0%} of its gain)"
+
+
+@dataclass(frozen=True)
+class Choice:
+    """A place on a curve."""
+
+    curve: int
+    place: int
+    best: int
+    """Place of the best size on that curve."""
+    leader: Place
+    """The best of all curves."""
+    ruled: int
+    """Place that the size rule said, before a set that was worse than the full one was enlarged."""
+    nothing: bool
+    """Whether nothing beats knowing nothing."""
+
+
+@dataclass(frozen=True)
+class Sizes:
+    """Every size of every curve, compared on the same rows; lower is better.
+
+    Rows are compared where a row has a loss under the metric, else the metric's values over splits.
+    """
+
+    curves: Sequence[Curve]
+    ground: Ground = field(repr=False)
+    open_to: Sequence[Sequence[bool]]
+    """Per curve, which places may be chosen; size 0 is left aside."""
+
+    @property
+    def by_rows(self) -> bool:
+        return self.ground.metric.row_loss is not None
+
+    @cached_property
+    def _by_split(self) -> list[Floats]:
+        """Per curve, float64 (sizes, splits)."""
+        if not self.by_rows:
+            return [-self.ground.sign * c.values for c in self.curves]
+        return [np.array([self.ground.mean_losses(losses) for losses in c.losses]) for c in self.curves]
+
+    def full(self, use: Ints | None = None) -> Place:
+        """The full set at its best: on the curve where it scores best."""
+        curve = int(np.argmin([m[-1] for m in self.means(use)]))  # of equals the first
+        return curve, len(self.curves[curve].sizes) - 1
+
+    def means(self, use: Ints | None) -> list[Floats]:
+        """Per curve, float64 (sizes,): over the splits `use`, all for None."""
+        use = np.arange(len(self.ground.splits)) if use is None else use
+        shares = self.ground.test_weights[use] if self.by_rows else np.ones(len(use))
+        return [np.average(m[:, use], axis=1, weights=shares) for m in self._by_split]
+
+    def more(self, a: Place, b: Place, use: Ints | None) -> MeanDifference:
+        """What a loses more than b, with the error that belongs to the rows: groups, the long run in time."""
+        if not self.by_rows:
+            every = slice(None) if use is None else use
+            d = self._by_split[a[0]][a[1], every] - self._by_split[b[0]][b[1], every]
+            return MeanDifference(float(d.mean()), corrected_error(d, self.ground.folds.test_share), d.size - 1.0, d.size)
+        d = self._rows(a, use) - self._rows(b, use)
+        seen = np.flatnonzero(~np.isnan(d))
+        return self.ground.units.take(seen).mean(d[seen])
+
+    def _rows(self, at: Place, use: Ints | None) -> Floats:
+        return rows_of(self.curves[at[0]].losses[at[1]], self.ground, use)
+
+    def worse_than_full(self, at: Place, use: Ints | None) -> bool:
+        """By the keep-up test, against the full set at its best."""
+        return keep_up_of(self._rows(at, use), self._rows(self.full(use), use), self.ground, use).answer == "worse"
+
+    def cost(self, at: Place) -> float:
+        return self.ground.prices.of_set(self.curves[at[0]].sets[at[1]]) if self.ground.prices else 0.0
+
+    def places(self, curve: int, floor: int) -> list[int]:
+        """Places of at least `floor` features that may be chosen."""
+        return [k for k, s in enumerate(self.curves[curve].sizes) if s >= max(1, floor) and self.open_to[curve][k]]
+
+
+def choose(sizes: Sizes, rule: SizeRule, signal: Signal, use: Ints | None = None, floor: int = 0) -> Choice:
+    """The smallest set within the bound of the best, over the sizes of all curves.
+
+    Parameters
+    ----------
+    signal : callable
+        Asked only where no size is surely better than nothing: whether some single column is beyond chance by itself, so that the
+        answer cannot be the empty set.
+    use : int64, optional
+        Splits that may be looked at; all when left out.
+    floor : int
+        The fewest features that may be chosen (pinned ones).
+    """
+    means = sizes.means(use)
+    places = [sizes.places(c, floor) for c in range(len(means))]
+    able = [(float(means[c][k]), c, k) for c, some in enumerate(places) for k in some]
+    if not able:
+        return Choice(0, 0, 0, (0, 0), 0, True)
+    _, *leader = min(able)  # of equals the first curve, the smaller size
+    best = (leader[0], leader[1])
+    if rule.size is not None:
+        at = _of_size(sizes, means, places, rule.size)
+        return _choice(means, places, at, at[1], best)
+    if floor == 0 and not (sizes.more((best[0], 0), best, use).lower() > 0 or signal()):
+        return Choice(best[0], 0, best[1], best, 0, True)
+    at = _smallest(sizes, means, places, best, rule, use)
+    place = at[1]
+    if not rule.by_hand and sizes.by_rows and sizes.ground.limits.total_cost is None:
+        place = next((k for k in places[at[0]] if k >= place and not sizes.worse_than_full((at[0], k), use)), place)
+    return _choice(means, places, (at[0], place), at[1], best)
+
+
+def _choice(means: Sequence[Floats], places: Sequence[Sequence[int]], at: Place, ruled: int, leader: Place) -> Choice:
+    best = min(places[at[0]], key=lambda k: means[at[0]][k])
+    return Choice(at[0], at[1], best, leader, ruled, False)
+
+
+def _of_size(sizes: Sizes, means: Sequence[Floats], places: Sequence[Sequence[int]], size: int) -> Place:
+    """The best set of so many features, else of the next fewer that there is."""
+    found = []
+    for c, some in enumerate(places):
+        k = max([k for k in some if sizes.curves[c].sizes[k] <= size] or [some[0] if size else 0])
+        found.append((-sizes.curves[c].sizes[k], float(means[c][k]), c, k))
+    return min(found)[2:]
+
+
+def _smallest(
+    sizes: Sizes, means: Sequence[Floats], places: Sequence[Sequence[int]], best: Place, rule: SizeRule, use: Ints | None
+) -> Place:
+    """Of sets within the bound the smallest; of equals the cheaper, then the better."""
+    gain = max(float(means[best[0]][0] - means[best[0]][best[1]]), 0.0)
+    found = []
+    for c, some in enumerate(places):
+        k = next((k for k in some if (c, k) == best or _allowed(sizes, means, (c, k), best, gain, rule, use)), None)
+        if k is not None:
+            found.append((sizes.curves[c].sizes[k], sizes.cost((c, k)), float(means[c][k]), c, k))
+    return min(found)[3:]
+
+
+def _allowed(sizes: Sizes, means: Sequence[Floats], at: Place, best: Place, gain: float, rule: SizeRule, use: Ints | None) -> bool:
+    if rule.margin is not None:
+        every = slice(None) if use is None else use
+        a, b = (sizes.curves[c].values[k, every].mean() for c, k in (at, best))
+        return bool(sizes.ground.sign * (b - a) <= rule.margin)
+    short = float(means[at[0]][at[1]] - means[best[0]][best[1]])
+    if rule.keep_share is not None:
+        return short <= (1 - rule.keep_share) * gain + 1e-12 * gain
+    if short > MOST_BOUND * gain:  # most are: no error needed
+        return False
+    return short <= LEAST_BOUND * gain or short <= bound_of(sizes.more(at, best, use).se, gain)
