@@ -15,18 +15,19 @@ from chaff.results.pin import Pin
 RNG = np.random.default_rng(2)
 
 
-def test_claims_are_ordered_by_pin_relevance_gaps_cost_and_place():
+def test_repeats_stay_by_pin_gaps_cost_relevance_and_name():
     base = Priority(False, 0.5, 0.1, 2.0, 3)
     better = [
         Priority(True, 0.0, 0.9, 9.0, 9),
-        Priority(False, 0.6, 0.9, 9.0, 9),
-        Priority(False, 0.5, 0.0, 9.0, 9),
-        Priority(False, 0.5, 0.1, 1.0, 9),
+        Priority(False, 0.4, 0.0, 9.0, 9),
+        Priority(False, 0.4, 0.101, 1.0, 9),  # a tenth of a per cent is no difference
+        Priority(False, 0.6, 0.1, 2.0, 9),
         Priority(False, 0.5, 0.1, 2.0, 1),
     ]
-    words = ["pinned", "more relevant", "fewer gaps", "cheaper", "arbitrary"]
+    words = ["pinned", "fewer gaps", "cheaper", "more relevant", "arbitrary"]
     for one, word in zip(better, words, strict=True):
-        assert one.going() < base.going() and word in why_stays(one, base)
+        assert one.repeating() < base.repeating() and word in why_stays(one, base)
+    assert Priority(False, 0.6, 0.9, 9.0, 9).going() < base.going()
 
 
 def test_priorities_read_the_table_and_the_pins():

@@ -107,7 +107,7 @@ def _failed(error: BaseException, said: Sequence[str], asked_to_end: bool) -> in
         return _say(str(error), error.exit_code, type(error).__name__, said)
     if isinstance(error, ImportError) or (isinstance(error, OSError) and error.errno == errno.ENOMEM):
         return _say(f"a part of Python could not be loaded ({error}): too little memory, or a damaged installation", 3, "MemoryError", said)
-    if isinstance(error, MemoryError):
+    if isinstance(error, MemoryError) or (isinstance(error, SystemError | RuntimeError) and _starved(error)):
         return _say(f"not enough memory: {error}. Use fewer columns (--ignore) or fewer folds", 3, "MemoryError", said)
     if isinstance(error, OSError) and error.errno == errno.ENOSPC:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)  # what is still in the buffer has nowhere to go
@@ -138,3 +138,8 @@ def entry() -> None:
 
 if __name__ == "__main__":
     entry()
+
+
+def _starved(error: BaseException) -> bool:
+    """Python without memory may say so in these words."""
+    return "can't start new thread" in str(error) or "error return without exception set" in str(error)

@@ -41,10 +41,11 @@ class Anew:
             folds = make_folds(train, self.plan.score.folds_for(train), self.plan.score.repeats_for(train), work)
             setting = replace(self.setting, folds=folds, work=work, scorers={}, earlier={}, before=None, whole=None)
             walked = walk_stages(self.plan, train, setting)
-            kept, full, model = frozenset(walked.kept), frozenset(walked.full), deciding_model(walked, self.model)
+            kept, full = frozenset(walked.kept), frozenset(walked.full)
+            models = deciding_model(walked, self.model), full_model(walked, self.model)
         except ChaffError:  # too little is left to go through the plan: nothing is kept
-            kept, full, model = frozenset(), frozenset(g.table.features), self.model
-        found = [fitted_losses(g, model, s, train, test, work) for s in (kept, full)]
+            kept, full, models = frozenset(), frozenset(g.table.features), (self.model, self.model)
+        found = [fitted_losses(g, m, s, train, test, work) for m, s in zip(models, (kept, full), strict=True)]
         return found[0][0], found[1][0], found[0][1], found[1][1], kept
 
 
@@ -52,6 +53,12 @@ def deciding_model(walked: Walked, otherwise: Model) -> Model:
     """The model through which the last search decided."""
     last = walked.reports[-1].result if walked.reports else None
     return last.decided.model if isinstance(last, SearchTrail) else otherwise
+
+
+def full_model(walked: Walked, otherwise: Model) -> Model:
+    """The model through which the full set is at its best."""
+    last = walked.reports[-1].result if walked.reports else None
+    return last.curves[last.full_curve].model if isinstance(last, SearchTrail) else otherwise
 
 
 def fitted_losses(g: Ground, model: Model, features: frozenset[str], train: Table, test: Table, work: Work) -> tuple[Floats, float]:

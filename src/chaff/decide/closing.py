@@ -94,6 +94,10 @@ class Closing:
     deciding: Model
     holdout_repeats: int = 0
     """Holdout rows that repeat a training row."""
+    full_model: str = ""
+    """The model through which the full set is at its best: what the kept set is held against."""
+    more_rows: int | None = None
+    """With the full set kept: about how many more rows would tell whether a smaller one keeps up."""
 
     def line(self, name: str) -> Line:
         return next(line for line in self.lines if line.name == name)
@@ -104,6 +108,8 @@ class Decided:
     """Who decides, and on what ground."""
 
     model: Model
+    full: Model
+    """Through which the full set is at its best."""
     other: Model | None
     ground: Ground
     """Over every column that takes part."""
@@ -146,7 +152,7 @@ def close(table: Table, desk: Desk, held: Ints, plan: Plan, walked: Walked, way:
     return Closing(
         walked.full, walked.kept, ground.metric, second[0], decided.model.label, decided.other.label if decided.other else "",
         (*lines, nothing_line), honest, others[1], gap, _honest_gap(honest), setting.folds.how, int(desk.held.size), decided.model,
-        _repeats_in_holdout(table, held),
+        _repeats_in_holdout(table, held), decided.full.label, _more_rows(decided, walked),
     )  # fmt: skip
 
 
@@ -183,7 +189,7 @@ def _deciding(train: Table, walked: Walked, setting: Setting) -> Decided:
             other: Model | None = last.best_curves()[1 - mine].model
         else:
             other = _if_it_serves(other_lens(lenses[mine], train, setting).variants[0], ground.metric)
-        return Decided(curve.model, other, ground, last)
+        return Decided(curve.model, last.curves[last.full_curve].model, other, ground, last)
     named = setting.model
     lenses = (lens_of(named, None),) if named is not None else built_in_lenses(train, setting)
     models = [m for lens in lenses for m in lens.variants]
@@ -191,7 +197,18 @@ def _deciding(train: Table, walked: Walked, setting: Setting) -> Decided:
     best = [max(lens.variants, key=lambda m: _mean_score(walked.full, m, ground)) for lens in lenses]
     order = sorted(best, key=lambda m: -_mean_score(walked.full, m, ground))
     other = order[1] if len(order) > 1 else _if_it_serves(other_lens(lenses[0], train, setting).variants[0], ground.metric)
-    return Decided(order[0], other, ground, None)
+    return Decided(order[0], order[0], other, ground, None)
+
+
+def _more_rows(decided: Decided, walked: Walked) -> int | None:
+    """Where the full set is kept: how many rows more the likeliest smaller set of its curve would take to be told."""
+    trail = decided.trail
+    if trail is None or set(walked.kept) != set(walked.full) or trail.choice.nothing:
+        return None
+    full, curve = averaged(trail.curves[trail.full_curve].losses[-1]), trail.decided
+    found = [keep_up_of(averaged(curve.losses[k]), full, trail.ground).rows_to_tell for k in range(1, len(curve.sizes) - 1)]
+    rows = [n - len(trail.ground.table) for n in found if n is not None]
+    return min((n for n in rows if n > 0), default=None)
 
 
 def _plain(setting: Setting) -> Setting:
@@ -229,7 +246,8 @@ def _against(trail: SearchTrail, full: Sequence[str], decided: Decided) -> Promi
     """The promise of a search, held against the full set where a stage between the screen and the search cut that down."""
     if set(full) == set(trail.offered):
         return trail.promise
-    losses = split_losses([frozenset(full)], decided.model, decided.ground)[0]
+    at = [split_losses([frozenset(full)], model, decided.ground)[0] for model in dict.fromkeys((decided.full, decided.model))]
+    losses = min(at, key=lambda found: float(np.nanmean(found)))
     return replace(trail.promise, full=losses, full_values=np.full(len(trail.ground.splits), np.nan))
 
 

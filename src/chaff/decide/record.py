@@ -17,6 +17,7 @@ from chaff.decide.closing import Closing, Line
 from chaff.decide.history import places_of, steps_of
 from chaff.decide.ledger import Ledger
 from chaff.decide.plan import Plan
+from chaff.decide.relations import relations_of
 from chaff.decide.selection import Selection, made_with, read_selection
 from chaff.decide.selection_parts import AboutPart, DataPart, DerivedPart, DroppedPart, HoldoutPart, KeptPart, LookPart, TargetPart
 from chaff.decide.shapes import shape_of
@@ -39,7 +40,7 @@ def selection_of(
     last = walked.reports[-1].result
     return Selection(
         target=_target_part(train),
-        kept=[_kept_part(train, f, ledger) for f in closing.kept if f not in table.decoys],
+        kept=_kept_parts(train, [f for f in closing.kept if f not in table.decoys], ledger),
         dropped=dropped,
         look=look,
         derived=[DerivedPart(name=d.name, made=d.made, of=d.of, value=d.value) for d in table.source.derived if d.name in kept],
@@ -106,6 +107,11 @@ def _target_part(train: Table) -> TargetPart:
 def _about_part(table: Table, name: str) -> AboutPart:
     about = table.meaning(name)
     return AboutPart(kind=table.kind(name), unit=about.unit, meaning=about.text)
+
+
+def _kept_parts(train: Table, names: Sequence[str], ledger: Ledger) -> list[KeptPart]:
+    relations = relations_of(train, names)
+    return [_kept_part(train, f, ledger).model_copy(update={"relation": relations.get(f)}) for f in names]
 
 
 def _kept_part(train: Table, name: str, ledger: Ledger) -> KeptPart:

@@ -52,6 +52,22 @@ class StepPart(Part):
     """What it measured, in words."""
 
 
+class RelationPart(Part):
+    """How a kept column went with the target on the training rows."""
+
+    edges: list[float] = Field(default_factory=list)
+    """Of a number: the inner edges of its bins."""
+    levels: list[str] = Field(default_factory=list)
+    """Of words: the levels that are bins; a last bin holds the gaps."""
+    means: list[list[float]] = Field(default_factory=list)
+    """A line a bin: mean rank of the target (0 to 1), or share of each class but the last, less that of all rows."""
+    errors: list[list[float]] = Field(default_factory=list)
+    rows: list[int] = Field(default_factory=list)
+    slopes: list[float] = Field(default_factory=list)
+    """Of its ranks beside those of the other number columns, least squares."""
+    slope_errors: list[float] = Field(default_factory=list)
+
+
 class KeptPart(Part):
     """A column that stays, and what new data must look like."""
 
@@ -70,6 +86,7 @@ class KeptPart(Part):
     figure: str = ""
     reason: str = ""
     shape: ShapePart | None = None
+    relation: RelationPart | None = None
 
 
 class DroppedPart(Part):

@@ -93,7 +93,8 @@ def keep_up_words(k: KeepUp, closing: Closing) -> str:
     error = k.difference.se * slope if slope == slope else k.difference.se
     limit = f"allowance {allowed:.{min(6, places_for(error) + 1)}f}, {ALLOWANCE:.0%} of what the full set gains" if allowed > 0 else ""
     if set(closing.kept) == set(closing.full):
-        return "the full set itself, nothing could go"
+        more = f"; with about {_round(closing.more_rows):,} rows more one could tell" if closing.more_rows else ""
+        return f"no smaller set keeps up on these rows{more}"
     if k.answer == "keeps up":
         return f"keeps up with the full set{f' ({limit})' if limit else ''}"
     if k.answer == "worse":
@@ -121,6 +122,8 @@ def closing_words(run: Run) -> list[str]:
     if trail is not None and trail.choice.place != trail.choice.ruled:
         before, after = trail.decided.sizes[trail.choice.ruled], trail.decided.sizes[trail.choice.place]
         out.append(f"the size rule said {before}; that set was worse than the full one, so {after} are kept")
+    out += [lens_words(trail)] if trail is not None and closing.kept and trail.of_another_lens else []
+    out += full_words(closing)
     if trail is not None and trail.added:
         names = ", ".join(sorted(trail.added))
         out.append(f"added for the other lens: {names}; the honest score is that of the set without them")
@@ -134,6 +137,28 @@ def closing_words(run: Run) -> list[str]:
     repeated = repeated_rows(run.table).words
     out += [repeated] if repeated else []
     out += holdout_words(run)
+    return out
+
+
+def lens_words(trail: SearchTrail) -> str:
+    """That the smaller set comes from a lens whose best is not the best of all."""
+    curve, place = trail.choice.leader
+    leader, more = trail.curves[curve], trail.behind
+    n, best = len(trail.decided.sets[trail.choice.place]), leader.sizes[place]
+    ahead = f"mean loss {more.mean:.3g} ± {more.se:.2g} lower" if trail.ground.metric.row_loss is not None else "ahead"
+    return f"the {leader.label} lens scores best ({best} features, {ahead}); the {trail.decided.label} set of {n} lies within the bound of that and is the smallest"
+
+
+def full_words(closing: Closing) -> list[str]:
+    """Which model speaks for the full set, and whether it beats nothing at all."""
+    full, nothing = closing.line("full").honest, closing.line("nothing").honest
+    sign = 1.0 if closing.metric.higher_is_better else -1.0
+    out = []
+    if closing.honest is not None and closing.full_model != closing.model and set(closing.kept) != set(closing.full):
+        out.append(f"the full set predicts best through {closing.full_model}: that is what the kept set is held against")
+    if sign * (full.mean - nothing.mean) < 0:
+        scores = f"{closing.metric.label} {score(full.mean)} against {score(nothing.mean)}"
+        out.append(f"all features together predict worse than nothing does ({scores}): a gain over them says little")
     return out
 
 

@@ -110,7 +110,7 @@ def test_criteria_by_hand_and_where_there_are_none():
 def test_rules_say_themselves():
     assert str(Rule.said({"share": 0.9})) == "the smallest with 90% of the best's gain over knowing nothing"
     assert str(Rule.said({"cost": 12})) == "the best that costs at most 12" and str(Rule.said({"size": 3})) == "3 features, by hand"
-    assert Rule.said(Rule("knee")) == Rule("knee") and "2% of the best's gain" in str(Rule.said("smallest"))
+    assert Rule.said(Rule("knee")) == Rule("knee") and "2% to 10% of its gain" in str(Rule.said("smallest"))
 
 
 def test_progress_in_words():

@@ -12,7 +12,7 @@ from chaff.decide.rechecking.new_rows import drift_of_table, gone_columns, open_
 from chaff.decide.rechecking.old_rows import with_old
 from chaff.decide.rechecking.plan_anew import run_anew
 from chaff.decide.rechecking.result import Recheck, Verdict
-from chaff.decide.rechecking.standing import metric_then, reasons_of, score_then, standing_of
+from chaff.decide.rechecking.standing import metric_then, other_relations, reasons_of, score_then, standing_of
 from chaff.decide.selection import Selection
 from chaff.errors import UsageError
 from chaff.models.named import MODELS, as_model, own_models
@@ -65,8 +65,9 @@ def recheck(
     Notes
     -----
     reselect: a kept column is not there any more or holds another kind, or the kept set surely loses more than the allowance against all
-    columns offered then (one-sided, 1 %; the paired test of `chaff.keep_up`). refit: a kept column or the target has moved, the score is
-    surely worse than it was, or (with the old rows) old coefficients surely lose more than the allowance. stay: none of these.
+    columns offered then (one-sided, 1 %; the paired test of `chaff.keep_up`). refit: a kept column or the target has moved, a kept
+    column goes with the target in another way than then (bins and slopes that the selection stores), the score is surely worse than
+    it was, or (with the old rows) old coefficients surely lose more than the allowance. stay: none of these.
     """
     work = Work(seed, workers, watch)
     work.tell("open")
@@ -85,6 +86,7 @@ def recheck(
     found = standing_of(some, kept, offered, used, plan, work) if not gone else None
     if found is not None:
         reasons += reasons_of(found, selection)
+        reasons += other_relations(selection, some, kept)
     old_rows = None
     if old is not None and found is not None and kept:  # without a column there are no coefficients, and nothing to tell rows apart by
         work.tell("old rows")

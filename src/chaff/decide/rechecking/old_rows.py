@@ -90,8 +90,10 @@ def _telling_apart(both: Table, is_new: Any, kept: Sequence[str], work: Work) ->
     target = replace(both.target, task="classification", classes=("old", "new"), positive="new", name="(is new)")
     y_all = np.full(both.y_all.shape, np.nan)
     y_all[both.rows] = is_new.astype(float)
-    asked = replace(both, target=target, y_all=y_all, order_all=None, weights_all=None, groups_all=None).with_features(kept)
-    folds, model = make_folds(asked, FOLDS, 1, work), Forest(trees=60)
+    # Groups stay whole: a forest that has seen a mill knows its rows again, whether anything has moved or not.
+    asked = replace(both, target=target, y_all=y_all, order_all=None, weights_all=None).with_features(kept)
+    groups = FOLDS if both.groups is None else np.unique(both.groups).size
+    folds, model = make_folds(asked, min(FOLDS, groups), 1, work), Forest(trees=60)
     shares, weights = np.full(len(asked), np.nan), np.zeros(len(kept))
     for k, split in enumerate(folds.splits):
         prepared = Prepare(asked, model, folds, work)(k)

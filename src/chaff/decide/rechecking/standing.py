@@ -9,6 +9,7 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.decide.plan import Plan, Scoring
+from chaff.decide.relations import changed_relations
 from chaff.decide.rechecking.result import LEVEL, Verdict
 from chaff.decide.selection import Selection
 from chaff.evaluate.setting import Setting
@@ -77,6 +78,13 @@ def reasons_of(found: Standing, selection: Selection) -> list[tuple[Verdict, str
         if error > 0 and worse > t_quantile(1 - LEVEL / 2, max(d.df, 2.0)) * error:
             out.append(("refit", f"it predicts less well than it did: {score(found.now[0])}, then {score(then[0])}"))
     return out
+
+
+def other_relations(selection: Selection, table: Table, kept: Sequence[str]) -> list[tuple[Verdict, str]]:
+    """Kept columns that do not go with the target as they did."""
+    then = {k.name: k.relation for k in selection.kept if k.relation is not None and k.name in kept}
+    found = changed_relations(then, selection.target.classes, table, LEVEL)
+    return [("refit", f"{f} goes with {selection.target.name} in another way than then (p {p:.1g})") for f, p in found.items()]
 
 
 def score_then(selection: Selection) -> tuple[float, float] | None:

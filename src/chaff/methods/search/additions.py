@@ -24,13 +24,15 @@ def needed_additions(chosen: frozenset[str], lens: Lens, curve: Curve, place: in
     """Feature → p of being left out given the chosen set and the other additions, for those that are still needed.
 
     The candidates are what the other lens keeps beyond the chosen set; each is left out in turn, losses compared row by row
-    (repeats averaged, groups as units), the least needed half of those that are not needed dropped, and so on.
+    (repeats averaged, groups as units), the least needed half of those that are not needed dropped, and so on. A p is multiplied by
+    how many candidates there were.
     """
     candidates = _latest_to_go(curve, place, chosen)[:MOST]
+    asked = len(candidates)
     model = lens.grown(len(ground.table)) if isinstance(lens, ForestLens) else curve.model
     while candidates:
         try:
-            p = _left_out(chosen, candidates, model, ground)
+            p = {f: min(1.0, asked * one) for f, one in _left_out(chosen, candidates, model, ground).items()}
         except ChaffError:  # a model that cannot be fitted on these folds adds nothing
             return {}
         failing = sorted((f for f in candidates if p[f] > LEVEL), key=lambda f: (-p[f], f))

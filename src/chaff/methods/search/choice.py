@@ -16,15 +16,20 @@ from chaff.stats.paired_loss import MeanDifference
 
 LEAST_BOUND = 0.02  # of the gain over nothing: smaller losses are not worth a column
 MOST_BOUND = 0.10  # of the gain: however noisy the scores are, no more may be lost
+FEW_ROWS, MOST_OF_FEW = 100, 0.05
 Signal = Callable[[], bool]
 Place = tuple[int, int]
 """(curve, place on it)."""
 
 
-def bound_of(error: float, gain: float) -> float:
+def bound_of(error: float, gain: float, rows: int = FEW_ROWS) -> float:
     """How much worse than the best a smaller set may be: one standard error of the paired difference, at least 2 % and at
-    most 10 % of the best's gain over nothing."""
-    return min(max(np.nan_to_num(error), LEAST_BOUND * gain), MOST_BOUND * gain)
+    most 10 % of the best's gain over nothing; of fewer than 100 rows at most 5 %, since there every error is large."""
+    return min(max(float(np.nan_to_num(error)), LEAST_BOUND * gain), most_bound(rows) * gain)
+
+
+def most_bound(rows: int) -> float:
+    return MOST_BOUND if rows >= FEW_ROWS else MOST_OF_FEW
 
 
 @dataclass(frozen=True)
@@ -96,7 +101,7 @@ class Sizes:
         """Per curve, float64 (sizes, splits)."""
         if not self.by_rows:
             return [-self.ground.sign * c.values for c in self.curves]
-        return [np.array([self.ground.mean_losses(losses) for losses in c.losses]) for c in self.curves]
+        return [c.mean_losses for c in self.curves]
 
     def full(self, use: Ints | None = None) -> Place:
         """The full set at its best: on the curve where it scores best."""
@@ -157,8 +162,9 @@ def choose(sizes: Sizes, rule: SizeRule, signal: Signal, use: Ints | None = None
     if rule.size is not None:
         at = _of_size(sizes, means, places, rule.size)
         return _choice(means, places, at, at[1], best)
-    if floor == 0 and not (sizes.more((best[0], 0), best, use).lower() > 0 or signal()):
-        return Choice(best[0], 0, best[1], best, 0, True)
+    if not (sizes.more((best[0], 0), best, use).lower() > 0 or signal()):
+        pinned = next(k for k, s in enumerate(sizes.curves[best[0]].sizes) if s >= floor)
+        return Choice(best[0], pinned, best[1], best, pinned, True)
     at = _smallest(sizes, means, places, best, rule, use)
     place = at[1]
     if not rule.by_hand and sizes.by_rows and sizes.ground.limits.total_cost is None:
@@ -201,6 +207,7 @@ def _allowed(sizes: Sizes, means: Sequence[Floats], at: Place, best: Place, gain
     short = float(means[at[0]][at[1]] - means[best[0]][best[1]])
     if rule.keep_share is not None:
         return short <= (1 - rule.keep_share) * gain + 1e-12 * gain
-    if short > MOST_BOUND * gain:  # most are: no error needed
+    rows = len(sizes.ground.table)
+    if short > most_bound(rows) * gain:  # most are: no error needed
         return False
-    return short <= LEAST_BOUND * gain or short <= bound_of(sizes.more(at, best, use).se, gain)
+    return short <= LEAST_BOUND * gain or short <= bound_of(sizes.more(at, best, use).se, gain, rows)

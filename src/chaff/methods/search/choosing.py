@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -85,6 +86,7 @@ class Points:
     criteria: Mapping[str, Floats]
     """Lower better (adjusted R² with its sign turned)."""
     test_share: float
+    rows: int
 
 
 def place_of(rule: Rule, points: Points) -> int:
@@ -107,7 +109,7 @@ def _one_error(rule: Rule, points: Points) -> int:
 
 
 def _smallest(rule: Rule, points: Points) -> int:
-    return _within(points, bound_of)
+    return _within(points, partial(bound_of, rows=points.rows))
 
 
 def _within(points: Points, allowed: Callable[[float, float], float]) -> int:

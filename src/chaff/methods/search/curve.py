@@ -33,6 +33,8 @@ class Curve:
     """float64 (sizes, splits), in the metric's own units."""
     losses: Sequence[Floats]
     """A table of float64 (repeats, rows) a size: NaN where a row is not tested."""
+    mean_losses: Floats
+    """float64 (sizes, splits)."""
     sets: tuple[frozenset[str], ...]
     """The set of each size from the search on all training rows."""
     inside: tuple[tuple[frozenset[str], ...], ...] = field(repr=False)

@@ -165,9 +165,10 @@ class Ground:
         sets = len(values[0])
         out = self._placed(losses, sets)
         found = np.array(values, float).T.reshape(sets, len(self.splits))
+        means = np.array([self.mean_losses(out[k]) for k in range(sets)]).reshape(found.shape)
         if self.metric.name == "r2":
-            found = parts_of_r2(np.array([self.mean_losses(out[k]) for k in range(sets)]).reshape(sets, -1), self._nothing)
-        return OnRows(found, out)
+            found = parts_of_r2(means, self._nothing)
+        return OnRows(found, out, means)
 
     def _placed(self, losses: Sequence[Sequence[Floats] | Floats], sets: int) -> Floats:
         """float64 (sets, repeats, rows) from what each split gave."""
@@ -217,6 +218,8 @@ class OnRows:
     """float64 (sets, splits), in the metric's own units."""
     losses: Floats
     """float64 (sets, repeats, rows): of each row in each repeat; NaN where it is not tested."""
+    mean_losses: Floats
+    """float64 (sets, splits)."""
 
     def rows(self, k: int) -> Floats:
         """Losses of set k, float64 (rows,), repeats averaged first."""

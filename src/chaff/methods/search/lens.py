@@ -97,7 +97,7 @@ def _curve(lens: Lens, ground: Ground, whole: Path, splits: Sequence[Path]) -> C
     on = ground.on_rows(values, losses)
     inside = tuple(tuple(path.sets[path.at(s)] for s in sizes) for path in splits)
     model = whole.model or lens.variants[0]
-    return Curve(lens.label, model, tuple(sizes), on.values, list(on.losses), whole.sets, inside, whole.trail)
+    return Curve(lens.label, model, tuple(sizes), on.values, list(on.losses), on.mean_losses, whole.sets, inside, whole.trail)
 
 
 def _losses(path: Path) -> Floats:

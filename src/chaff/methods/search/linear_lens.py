@@ -25,7 +25,7 @@ from chaff.results.trail import Trail
 from chaff.stats.logistic import fit_logistic, probabilities
 from chaff.table.design import Design
 
-PENALTIES = (0.001, 0.03, 0.3)
+PENALTIES = (0.001, 0.01, 0.05, 0.3)
 MANY_FEATURES = 120  # past so many the path goes forward only
 FORWARD_TO = 60
 ROUGH = 1e-5  # gradient at which a fit that only ranks sets may end

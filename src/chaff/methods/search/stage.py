@@ -17,10 +17,12 @@ from chaff.methods.search.additions import needed_additions, split_losses
 from chaff.methods.search.choice import Choice, SizeRule, Sizes, choose
 from chaff.methods.search.curve import ALLOWANCE, Curve
 from chaff.methods.search.fitting_sizes import check_sizes
+from chaff.methods.search.forest_lens import ForestLens
 from chaff.methods.search.ground import Ground, averaged
 from chaff.methods.search.lens import Lens, look_through
 from chaff.methods.search.lenses import built_in_lenses, lens_of
 from chaff.methods.search.linear_lens import LinearLens, search_metric
+from chaff.methods.search.passengers import without_passengers
 from chaff.methods.search.promise import Promise, choices_inside, promise_of
 from chaff.methods.search.signal import Signals, family_p
 from chaff.methods.search.strategy import Strategy, as_strategy
@@ -33,6 +35,7 @@ from chaff.models.needs import learns_in_passes
 from chaff.models.protocols import ClosedForm, Model
 from chaff.results.trail import Move, Trail
 from chaff.results.verdict import Verdict, drop, keep, look
+from chaff.stats.paired_loss import MeanDifference
 from chaff.table.moments import table_moments
 from chaff.table.table import Table
 from chaff.work import Work
@@ -59,6 +62,8 @@ class SearchTrail(Trail):
     promise: Promise = field(kw_only=True, repr=False)
     full_curve: int = field(kw_only=True, repr=False)
     """The curve whose full set is best."""
+    behind: MeanDifference = field(kw_only=True)
+    """What the chosen set loses more than the best of all curves."""
     strongest: tuple[str, float] = field(kw_only=True)
     """The best single column and its family p."""
     worth: Mapping[str, float] = field(kw_only=True)
@@ -71,6 +76,11 @@ class SearchTrail(Trail):
     def decided(self) -> Curve:
         """The deciding curve."""
         return self.curves[self.choice.curve]
+
+    @property
+    def of_another_lens(self) -> bool:
+        """Whether another lens than the chosen set's has the best score."""
+        return self.lens_of_curve[self.choice.curve] != self.lens_of_curve[self.choice.leader[0]]
 
     @property
     def chosen(self) -> tuple[str, ...]:
@@ -223,8 +233,13 @@ class Search:
         of = tuple(k for k, s in enumerate(seen) for _ in s.curves)
         sizes, signals = Sizes(curves, ground, [self._open_to(c, ground) for c in curves]), Signals(ground)
         floor = len(ground.pinned)
-        choice = choose(sizes, self.rule, partial(signals.on, None), None, floor)
-        promise = promise_of(sizes, choices_inside(sizes, self.rule, signals, floor))
+        choice, inside = self._chosen(sizes, signals, floor)
+        if self.size is None and self.strategy is None:
+            places = {(c.curve, c.place) for c in (choice, *inside) if c is not None and not c.nothing}
+            sizes = without_passengers(sizes, places, [_judge(lenses[k], c.model, ground) for k, c in zip(of, curves, strict=True)])
+            curves = tuple(sizes.curves)
+            choice, inside = self._chosen(sizes, signals, floor)
+        promise = promise_of(sizes, inside)
         added = self._added(lenses, sizes, of, choice, signals)
         notes = (
             f"{setting.folds.how}, the search run anew inside each, {ground.metric.label}",
@@ -250,6 +265,7 @@ class Search:
             added=added,
             promise=promise,
             full_curve=sizes.full()[0],
+            behind=sizes.more((choice.curve, choice.place), choice.leader, None),
             strongest=family_p(table) if choice.nothing else ("", float("nan")),
             worth=_worth(lenses[of[choice.curve]], curves[choice.curve], chosen, ground),
             suspects=_suspects(curves[choice.curve], ground),
@@ -260,6 +276,10 @@ class Search:
         named = self.strategy is not None and curve.trail is not None
         through = set(curve.trail.best_by_size()) if named and curve.trail is not None else set(curve.sizes)
         return [size in through and ground.affordable(held) for size, held in zip(curve.sizes, curve.sets, strict=True)]
+
+    def _chosen(self, sizes: Sizes, signals: Signals, floor: int) -> tuple[Choice, list[Choice | None]]:
+        """(the choice on all rows, the one that each fold makes)."""
+        return choose(sizes, self.rule, partial(signals.on, None), None, floor), choices_inside(sizes, self.rule, signals, floor)
 
     def _added(self, lenses: Sequence[Lens], sizes: Sizes, of: Sequence[int], choice: Choice, signals: Signals) -> dict[str, float]:
         """What the other lens adds: still needed there given the chosen set, and not a burden here."""
@@ -300,6 +320,11 @@ class Search:
             else:
                 out.append(drop(f, self.use, figure, "", "not in the smallest set that keeps up" + tail))
         return tuple(out)
+
+
+def _judge(lens: Lens, model: Model, ground: Ground) -> Model:
+    """The model that judges sets through a lens, as it is grown on these rows."""
+    return lens.grown(len(ground.table)) if isinstance(lens, ForestLens) else model
 
 
 def _moves(curve: Curve) -> tuple[Move, ...]:
