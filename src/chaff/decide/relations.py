@@ -31,26 +31,26 @@ def relations_of(table: Table, features: Sequence[str]) -> dict[str, RelationPar
     slopes = _slopes(columns, targets, units)
     out = {}
     for f, column in columns.items():
-        part = RelationPart(edges=_edges(column)) if not column.levels else RelationPart(levels=_levels(column))
-        means, errors, rows = _in_bins(_bins(part, column), targets, units)
+        edges, levels = ([], _levels(column)) if column.levels else (_edges(column), [])
+        means, errors, rows = _in_bins(_bins(edges, levels, column), targets, units)
         slope, error = slopes.get(f, (np.zeros(0), np.zeros(0)))
-        out[f] = part.model_copy(
-            update={
-                "means": means.tolist(), "errors": errors.tolist(), "rows": rows, "slopes": slope.tolist(), "slope_errors": error.tolist(),
-            }
+        out[f] = RelationPart(
+            edges=edges, levels=levels, means=means.tolist(), errors=errors.tolist(), rows=rows, slopes=slope.tolist(),
+            slope_errors=error.tolist(),
         )  # fmt: skip
     return out
 
 
 def changed_relations(then: Mapping[str, RelationPart], classes: Sequence[str], table: Table, level: float) -> dict[str, float]:
     """Feature → p (Holm over all that was asked) for those whose relation to the target is not what it was."""
-    there = {f: part for f, part in then.items() if f in table.features}
-    columns = {f: table.column(f) for f in there}
     targets, units = _targets(table, classes), table.units or Units()
+    there = {f: part for f, part in then.items() if f in table.features and len(part.means[0]) == targets.shape[1]}
+    there = {f: part for f, part in there.items() if bool(part.levels) == bool(table.column(f).levels)}
+    columns = {f: table.column(f) for f in there}
     slopes = _slopes({f: c for f, c in columns.items() if there[f].slopes}, targets, units)
     asked = {}
     for f, part in there.items():
-        asked[f, "bins"] = _other_bins(part, *_in_bins(_bins(part, columns[f]), targets, units))
+        asked[f, "bins"] = _other_bins(part, *_in_bins(_bins(part.edges, part.levels, columns[f]), targets, units))
         if f in slopes and len(part.slopes) == targets.shape[1]:
             asked[f, "slope"] = _other_slope(part, *slopes[f])
     known = sorted(((p, f) for (f, _), p in asked.items() if p == p), key=lambda t: t[0])
@@ -81,14 +81,14 @@ def _levels(column: Column) -> list[str]:
     return [column.levels[k] for k in np.argsort(-counts, kind="stable")[:MOST_LEVELS] if counts[k]]
 
 
-def _bins(part: RelationPart, column: Column) -> list[Flags]:
+def _bins(edges: Sequence[float], levels: Sequence[str], column: Column) -> list[Flags]:
     """Rows of each bin; the last one holds the gaps."""
     gap = column.missing
-    if part.levels:
+    if levels:
         words = np.array([*column.levels, ""], object)[np.where(gap, len(column.levels), np.nan_to_num(column.values)).astype(int)]
-        return [*((words == w) & ~gap for w in part.levels), gap]
-    place = np.searchsorted(np.array(part.edges), np.where(gap, 0.0, column.values), side="left")
-    return [*((place == k) & ~gap for k in range(len(part.edges) + 1)), gap]
+        return [*((words == w) & ~gap for w in levels), gap]
+    place = np.searchsorted(np.array(edges), np.where(gap, 0.0, column.values), side="left")
+    return [*((place == k) & ~gap for k in range(len(edges) + 1)), gap]
 
 
 def _in_bins(bins: Sequence[Flags], targets: Floats, units: Units) -> tuple[Floats, Floats, list[int]]:

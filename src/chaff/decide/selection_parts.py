@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
 
 from chaff.decide.selection_checks import check_bitmap
 
 Share = Annotated[float, Field(ge=0.0, le=1.0)]
+Within = Annotated[float, Field(ge=-1.0, le=1.0)]
+Slope = Annotated[float, Field(ge=-1e6, le=1e6)]
 Step = Annotated[list[float], Field(min_length=3, max_length=3)]
 
 
@@ -59,13 +61,23 @@ class RelationPart(Part):
     """Of a number: the inner edges of its bins."""
     levels: list[str] = Field(default_factory=list)
     """Of words: the levels that are bins; a last bin holds the gaps."""
-    means: list[list[float]] = Field(default_factory=list)
+    means: list[list[Within]] = Field(default_factory=list)
     """A line a bin: mean rank of the target (0 to 1), or share of each class but the last, less that of all rows."""
-    errors: list[list[float]] = Field(default_factory=list)
+    errors: list[list[Within]] = Field(default_factory=list)
     rows: list[int] = Field(default_factory=list)
-    slopes: list[float] = Field(default_factory=list)
+    slopes: list[Slope] = Field(default_factory=list)
     """Of its ranks beside those of the other number columns, least squares."""
-    slope_errors: list[float] = Field(default_factory=list)
+    slope_errors: list[Slope] = Field(default_factory=list)
+
+    @model_validator(mode="after")
+    def _fits_together(self) -> RelationPart:
+        bins = (len(self.levels) or len(self.edges) + 1) + 1
+        lines = {len(line) for line in (*self.means, *self.errors)}
+        if {len(self.means), len(self.errors), len(self.rows)} != {bins} or len(lines) != 1 or len(self.slopes) != len(self.slope_errors):
+            raise ValueError("its bins, means, errors and slopes do not belong together")
+        if self.edges != sorted(self.edges) or min(min(line) for line in (*self.errors, [0.0])) < 0 or min(self.slope_errors, default=0) < 0:
+            raise ValueError("its edges ascend, and its errors are 0 or more")
+        return self
 
 
 class KeptPart(Part):

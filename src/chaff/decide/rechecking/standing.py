@@ -83,7 +83,7 @@ def reasons_of(found: Standing, selection: Selection) -> list[tuple[Verdict, str
 def other_relations(selection: Selection, table: Table, kept: Sequence[str]) -> list[tuple[Verdict, str]]:
     """Kept columns that do not go with the target as they did."""
     then = {k.name: k.relation for k in selection.kept if k.relation is not None and k.name in kept}
-    found = changed_relations(then, selection.target.classes, table, LEVEL)
+    found = changed_relations(then, selection.target.classes, table, LEVEL / 10)  # what is turned round shows far beyond that
     return [("refit", f"{f} goes with {selection.target.name} in another way than then (p {p:.1g})") for f, p in found.items()]
 
 

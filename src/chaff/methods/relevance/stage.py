@@ -310,6 +310,6 @@ def effect_sizes(table: Table, setting: Setting, features: Sequence[str]) -> dic
     """Effect size of each feature: from the relevance stage when it ran before, measured now otherwise."""
     earlier = setting.earlier.get("relevance")
     if earlier is None or not set(features) <= set(earlier.frame.index):
-        some = table.with_features(features)
+        some = replace(table.with_features(features), groups_all=None, order_all=None)  # which change p-values, and take time
         earlier = Relevance("tests").judge(some, setting)
     return {f: float(np.nan_to_num(earlier.frame.loc[f, "effect_size"])) for f in features}

@@ -13,15 +13,19 @@ SINGLY = 8  # from so many features on one goes at a time
 Claims = Callable[[Sequence[str]], Mapping[str, float]]
 
 
-def without_weakest(current: Sequence[str], pinned: Collection[str], importance: Mapping[str, float], claims: Claims) -> list[str]:
+def without_weakest(
+    current: Sequence[str], pinned: Collection[str], importance: Mapping[str, float], claims: Claims, repeats: Collection[str] = ()
+) -> list[str]:
     """The features that are left when the weakest have gone; all of them where all are pinned.
 
     claims : what speaks for some features by themselves, looked up where equals are parted; then by name.
+    repeats : go first, all of them in one step: columns that say the same share their importance, and would leave late, together.
     """
     size = len(current)
     share = MANY_SHARE if size > MANY else DROP_SHARE
     go = max(1, min(round(share * size), size - SINGLY)) if size > SINGLY else 1
-    gone = set(weakest([f for f in current if f not in pinned], importance, go, claims))
+    gone = {f for f in current if f in repeats and f not in pinned}
+    gone |= set(weakest([f for f in current if f not in pinned and f not in gone], importance, max(0, go - len(gone)), claims))
     return [f for f in current if f not in gone]
 
 

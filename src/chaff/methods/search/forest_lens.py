@@ -92,7 +92,7 @@ class ForestLens:
         work: Work,
         claims: Claims,
     ) -> dict[int, tuple[Set, Floats | None]]:
-        """Size → (set, its predictions for the test rows). Columns that repeat others go in one step: they share importance."""
+        """Size → (set, its predictions for the test rows)."""
         out: dict[int, tuple[Set, Floats | None]] = {}
         current, shuffles = list(rows.features), SHUFFLES
         forest = self.grown(len(rows.targets))
@@ -105,11 +105,8 @@ class ForestLens:
             out[len(current)] = frozenset(current), None if test is None else fitted.predict(form.select(test, current))
             if len(current) == 1 or pinned >= set(current):
                 break
-            if len(out) == 1 and repeats:
-                current = [f for f in current if f not in repeats]
-                continue
             drops = fitted.out_of_bag_importance(here, chosen, shuffles, Work(work.key("shuffle", len(current)), 1))
-            current = without_weakest(current, pinned, dict(zip(current, drops.tolist(), strict=True)), claims)
+            current = without_weakest(current, pinned, dict(zip(current, drops.tolist(), strict=True)), claims, repeats)
         return out
 
 

@@ -25,7 +25,10 @@ from chaff.results.trail import Trail
 from chaff.stats.logistic import fit_logistic, probabilities
 from chaff.table.design import Design
 
-PENALTIES = (0.001, 0.01, 0.05, 0.3)
+PENALTIES = (0.001, 0.03, 0.3)
+OF_CLASSES = (0.001, 0.01, 0.05, 0.3)
+WEAK = Ridge(0.01)  # one path serves all weaker penalties than
+STRONG = 0.1
 MANY_FEATURES = 120  # past so many the path goes forward only
 FORWARD_TO = 60
 ROUGH = 1e-5  # gradient at which a fit that only ranks sets may end
@@ -59,24 +62,20 @@ class LinearLens:
     def paths(self, ground: Ground, where: int | None) -> list[Path]:
         """One path a model; where columns repeat one another and no strategy is named, another one without the repeats."""
         offered = ground.offered if where is None else ground.offered_inside[where]
-        found = self._through(ground, where, offered)
+        found = self._through(ground, where, offered, None)
         if self.strategy is None and ground.repeats(None):
             gone = ground.repeats(where)
-            thin = self._through(ground, where, [f for f in offered if f not in gone])
+            thin = self._through(ground, where, [f for f in offered if f not in gone], found)
             found += [with_full(path, whole, ground) if gone else path for path, whole in zip(thin, found, strict=True)]
         return found
 
-    def _through(self, ground: Ground, where: int | None, offered: Sequence[str]) -> list[Path]:
+    def _through(self, ground: Ground, where: int | None, offered: Sequence[str], known: Sequence[Path] | None) -> list[Path]:
+        """known : paths of the same models that have judged some of the sets."""
         if not offered:
             return [Path((frozenset(),)) if where is None else self._nothing(ground, where)] * len(self.models)
         if isinstance(self.models[0], Logistic):
-            return self._by_logistic(ground, where, offered)
-        engine = self._engine(ground, offered, self.models[0], where)
-        out = []
-        for model in self.models:
-            engine = ClosedEngine(engine.table, model, engine.metrics, engine.folds, ground.work, engine.parts)
-            out.append(self._by_ridge(ground, where, engine, model))
-        return out
+            return self._by_logistic(ground, where, offered, known)
+        return self._by_ridge(ground, where, offered, known)
 
     def _nothing(self, ground: Ground, where: int) -> Path:
         return judged(ground, ground.splits[where], [frozenset()], partial(np.zeros, 0))
@@ -112,17 +111,29 @@ class LinearLens:
         sets |= {0: frozenset()}
         return [sets[s] for s in sorted(sets)], trail
 
-    def _by_ridge(self, ground: Ground, where: int | None, engine: ClosedEngine, model: Model) -> Path:
-        sets, trail = self._sets(ground, where, engine, model)
-        if where is None:
-            return Path(tuple(sets), trail=trail, model=model)
-        closed = engine.splits[0]
-        split = ground.splits[where]
-        test = engine.table.take(ground.folds.rows(split)[1])
-        X = Design.of(test, test.features).about(closed.means)
-        return judged(ground, split, sets, partial(_ridge_predicts, closed, engine.place, X, ground.truth(split).train_means))
+    def _by_ridge(self, ground: Ground, where: int | None, offered: Sequence[str], known: Sequence[Path] | None) -> list[Path]:
+        """Weak penalties share a path, strong ones have their own; every set is judged with its model's penalty."""
+        engine = self._engine(ground, offered, self.models[0], where)
+        found: dict[Model, tuple[list[Set], Trail | None]] = {}
+        out = []
+        for model, before in zip(self.models, known or [None] * len(self.models), strict=True):
+            own = ClosedEngine(engine.table, model, engine.metrics, engine.folds, ground.work, engine.parts)
+            search = WEAK if len(self.models) > 1 and isinstance(model, Ridge) and model.penalty < STRONG else model
+            if search not in found:
+                walked = own if search is model else ClosedEngine(own.table, search, own.metrics, own.folds, ground.work, own.parts)
+                found[search] = self._sets(ground, where, walked, search)
+            sets, trail = found[search]
+            if where is None:
+                out.append(Path(tuple(sets), trail=trail, model=model))
+                continue
+            split, closed = ground.splits[where], own.splits[0]
+            test = own.table.take(ground.folds.rows(split)[1])
+            X = Design.of(test, test.features).about(closed.means)
+            predict = partial(_ridge_predicts, closed, own.place, X, ground.truth(split).train_means)
+            out.append(judged(ground, split, sets, predict, before))
+        return out
 
-    def _by_logistic(self, ground: Ground, where: int | None, offered: Sequence[str]) -> list[Path]:
+    def _by_logistic(self, ground: Ground, where: int | None, offered: Sequence[str], known: Sequence[Path] | None) -> list[Path]:
         search = Ridge()
         engine = self._engine(ground, offered, search, where)
         sets, trail = self._sets(ground, where, engine, search)
@@ -133,7 +144,9 @@ class LinearLens:
         split = ground.splits[where]
         train, test = ground.rows(split)
         ready = Ready.of(train.with_features(engine.table.features), test.with_features(engine.table.features))
-        return [judged(ground, split, sets, Warm(ready, model.penalty).predict) for model in self.models if isinstance(model, Logistic)]
+        models = [m for m in self.models if isinstance(m, Logistic)]
+        before = known or [None] * len(models)
+        return [judged(ground, split, sets, Warm(ready, m.penalty).predict, b) for m, b in zip(models, before, strict=True)]
 
 
 def search_metric(ground: Ground) -> Metric:
@@ -191,7 +204,7 @@ def linear_lens(ground_rows: int, width: int, classes: int, pays: bool) -> Linea
     if not classes or not pays:
         return LinearLens(tuple(Ridge(p) for p in PENALTIES))
     few = ground_rows * width * max(classes, 2) <= MANY_CELLS
-    penalties = tuple(max(p, 1.0 / ground_rows) for p in PENALTIES) if few else (max(0.001, 1.0 / ground_rows),)
+    penalties = tuple(max(p, 1.0 / ground_rows) for p in OF_CLASSES) if few else (max(0.001, 1.0 / ground_rows),)
     return LinearLens(tuple(Logistic(p) for p in dict.fromkeys(penalties)))
 
 

@@ -80,16 +80,13 @@ def _fitted(fit: FitAndPredict, prepared: PreparedSplit, names: tuple[str, ...],
 
 
 def _eliminated(engine: FittedEngine, model: Model, pinned: Set, repeats: Collection[str]) -> list[Set]:
-    """Sets from all features down: repeats in one step, then the weakest first, a fifth at a time down to eight, then one by one."""
+    """Sets from all features down: repeats and the weakest first, a fifth at a time down to eight, then one by one."""
     current = list(engine.table.features)
     out = [frozenset(current)]
-    if repeats:
-        current = [f for f in current if f not in repeats]
-        out.append(frozenset(current))
     splits = engine.splits[:INNER]
     while len(current) > 1 and not pinned >= set(current):
         rise = np.mean([_rise(engine, model, split, tuple(current)) for split in splits], axis=0)
-        current = without_weakest(current, pinned, dict(zip(current, rise.tolist(), strict=True)), partial(_alone, engine))
+        current = without_weakest(current, pinned, dict(zip(current, rise.tolist(), strict=True)), partial(_alone, engine), repeats)
         out.append(frozenset(current))
     return out
 

@@ -1,10 +1,11 @@
-"""Passengers: columns of a set that the searches inside the folds do not confirm, tried without."""
+"""Passengers: columns that a set can do without at no cost: repeats of what stays, and what the searches inside the folds do not
+confirm."""
 
 from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -16,9 +17,47 @@ from chaff.methods.search.choice import Place, Sizes
 from chaff.methods.search.curve import Curve
 from chaff.methods.search.ground import Ground, OnRows, Set
 from chaff.models.protocols import Model
+from chaff.results.digits import score, signed
+from chaff.results.score import corrected_error
 from chaff.work import task
 
 CONFIRMED = 0.5  # of the folds, in whose sets of that size a column has to be
+
+
+@dataclass(frozen=True)
+class Passenger:
+    """A column that went since nothing is lost without it."""
+
+    stays: str
+    """The column that it repeats; empty where the folds did not confirm it."""
+    gain: float
+    """What the score gains without it and its like, in the metric's units."""
+    se: float
+
+    def words(self, label: str) -> str:
+        why = f"as good as {self.stays}, which stays" if self.stays else "in fewer than half of the folds' own sets"
+        lost = "nothing is lost" if self.gain >= -self.se else "little is lost"
+        return f"{why}; without it {lost}: {label} {signed(self.gain, self.se)} ± {score(self.se)}"
+
+
+def passengers_of(curve: Curve, place: int, model: Model, ground: Ground) -> dict[str, Passenger]:
+    """Those of the set that was chosen: repeats that stay out of it, and what it was tried without."""
+    chosen, out = curve.sets[place], {}
+    before = curve.tried_without.get(curve.sizes[place])
+    if before in curve.sizes:
+        d = ground.sign * (curve.values[place] - curve.values[curve.sizes.index(before)])
+        gone = curve.sets[curve.sizes.index(before)] - chosen
+        out = {f: Passenger("", float(d.mean()), corrected_error(d, ground.folds.test_share)) for f in sorted(gone)}
+    repeats = {f: stays for f, stays in ground.repeats(None).items() if f not in chosen and stays in chosen}
+    if repeats:
+        table = ground.table.with_features(tuple(f for f in ground.table.features if f in chosen or f in repeats))
+        try:
+            few, all_of_them = SubsetScorer(table, model, ground.metric.name, ground.usable, ground.work).many([chosen, chosen | set(repeats)])
+        except ChaffError:  # a model that cannot take them together
+            return out
+        d = ground.sign * (few.values - all_of_them.values)
+        out |= {f: Passenger(stays, float(d.mean()), corrected_error(d, ground.folds.test_share)) for f, stays in repeats.items()}
+    return out
 
 
 def without_passengers(sizes: Sizes, places: Collection[Place], models: Sequence[Model]) -> Sizes:
@@ -32,11 +71,11 @@ def without_passengers(sizes: Sizes, places: Collection[Place], models: Sequence
     """
     curves, open_to = list(sizes.curves), [list(o) for o in sizes.open_to]
     for c in sorted({at[0] for at in places}):
-        looked = [_confirmed(sizes.curves[c], k, sizes.ground) for k in sorted(at[1] for at in places if at[0] == c)]
-        for whole, inside in (one for one in looked if one is not None):
-            found = _judged(whole, inside, models[c], sizes.ground)
-            if found is not None:
-                curves[c], open_to[c] = _with(curves[c], open_to[c], whole, inside, found)
+        for k in sorted(at[1] for at in places if at[0] == c):
+            without = _confirmed(sizes.curves[c], k, sizes.ground)
+            found = None if without is None else _judged(*without, models[c], sizes.ground)
+            if without is not None and found is not None:
+                curves[c], open_to[c] = _with(curves[c], open_to[c], sizes.curves[c].sizes[k], *without, found)
     return replace(sizes, curves=curves, open_to=open_to)
 
 
@@ -78,8 +117,10 @@ def _on_split(scorer: SubsetScorer, by_metric: SubsetScorer, unit: tuple[int, Se
     return float(of_losses(float(w @ rows.loss), float(w @ rows.none), float(w.sum()))), rows.loss
 
 
-def _with(curve: Curve, open_to: list[bool], whole: Set, inside: Sequence[Set], found: OnRows) -> tuple[Curve, list[bool]]:
-    """The curve with this set at its size, unless the one that stands there is better."""
+def _with(
+    curve: Curve, open_to: list[bool], before: int, whole: Set, inside: Sequence[Set], found: OnRows
+) -> tuple[Curve, list[bool]]:
+    """The curve with this set at its size, unless the one that stands there is better.  before : the size that it is made from."""
     size = len(whole)
     place = next(k for k, s in enumerate(curve.sizes) if s >= size)
     there = curve.sizes[place] == size
@@ -98,5 +139,6 @@ def _with(curve: Curve, open_to: list[bool], whole: Set, inside: Sequence[Set], 
         mean_losses=np.array(put(list(curve.mean_losses), found.mean_losses[0])),
         sets=tuple(put(curve.sets, whole)),
         inside=tuple(tuple(put(sets, mine)) for sets, mine in zip(curve.inside, inside, strict=True)),
+        tried_without={**curve.tried_without, size: before},
     )
     return changed, put(open_to, True)

@@ -18,11 +18,11 @@ from chaff.methods.search.choice import Choice, SizeRule, Sizes, choose
 from chaff.methods.search.curve import ALLOWANCE, Curve
 from chaff.methods.search.fitting_sizes import check_sizes
 from chaff.methods.search.forest_lens import ForestLens
-from chaff.methods.search.ground import Ground, averaged
+from chaff.methods.search.ground import Ground, Set, averaged
 from chaff.methods.search.lens import Lens, look_through
 from chaff.methods.search.lenses import built_in_lenses, lens_of
 from chaff.methods.search.linear_lens import LinearLens, search_metric
-from chaff.methods.search.passengers import without_passengers
+from chaff.methods.search.passengers import Passenger, passengers_of, without_passengers
 from chaff.methods.search.promise import Promise, choices_inside, promise_of
 from chaff.methods.search.signal import Signals, family_p
 from chaff.methods.search.strategy import Strategy, as_strategy
@@ -69,6 +69,8 @@ class SearchTrail(Trail):
     worth: Mapping[str, float] = field(kw_only=True)
     """Score without the feature (members) or with it (others) less the set's own, where the closed form tells; negative for
     members that are needed."""
+    passengers: Mapping[str, Passenger] = field(kw_only=True, default_factory=dict)
+    """Columns that went since nothing is lost without them."""
     suspects: tuple[str, ...] = field(kw_only=True, default=())
     """The smallest set that predicts the target almost perfectly."""
 
@@ -268,6 +270,7 @@ class Search:
             behind=sizes.more((choice.curve, choice.place), choice.leader, None),
             strongest=family_p(table) if choice.nothing else ("", float("nan")),
             worth=_worth(lenses[of[choice.curve]], curves[choice.curve], chosen, ground),
+            passengers={} if choice.nothing else self._passengers(curves[choice.curve], choice.place, lenses[of[choice.curve]], chosen, ground),
             suspects=_suspects(curves[choice.curve], ground),
         )
 
@@ -280,6 +283,10 @@ class Search:
     def _chosen(self, sizes: Sizes, signals: Signals, floor: int) -> tuple[Choice, list[Choice | None]]:
         """(the choice on all rows, the one that each fold makes)."""
         return choose(sizes, self.rule, partial(signals.on, None), None, floor), choices_inside(sizes, self.rule, signals, floor)
+
+    def _passengers(self, curve: Curve, place: int, lens: Lens, chosen: Set, ground: Ground) -> dict[str, Passenger]:
+        found = passengers_of(curve, place, _judge(lens, curve.model, ground), ground)
+        return {f: p for f, p in found.items() if f not in chosen}
 
     def _added(self, lenses: Sequence[Lens], sizes: Sizes, of: Sequence[int], choice: Choice, signals: Signals) -> dict[str, float]:
         """What the other lens adds: still needed there given the chosen set, and not a burden here."""
@@ -315,6 +322,8 @@ class Search:
                 out.append(keep(f, self.use, figure if gain is not None else "", "", reason))
             elif f in chosen:
                 out.append(keep(f, self.use, figure, "", "in the chosen set" + tail))
+            elif f in result.passengers:
+                out.append(drop(f, self.use, figure, "", result.passengers[f].words(label)))
             elif result.choice.nothing:
                 out.append(drop(f, self.use, figure, "", "no column here predicts" + tail))
             else:
