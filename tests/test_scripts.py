@@ -29,6 +29,7 @@ SMALLEST = {
     "compare_speed": ["200", "30"],
     "defending_rates": ["1"],
     "fifty_seeds": ["1"],
+    "set_stability": ["2", "--rows", "120"],
     "filter_memory": ["500", "20"],
     "filters": ["20"],
     "journal_kills": ["1"],

@@ -43,7 +43,9 @@ def test_stage_lines_count_and_say(mill_run):
     lines = {r.stage.use: stage_line(r) for r in mill_run.stages}
     assert lines["screen"] == ("54 → 49", "3 set aside, 2 barred, 2 to look at")
     assert lines["relevance"] == ("49", "measured, nothing dropped")
-    assert "beyond chance" in lines["importance"][1] and "within one standard error of the best (2% to 10% of its gain)" in lines["search"][1]
+    assert (
+        "beyond chance" in lines["importance"][1] and "within one standard error of the best (2% to 10% of its gain)" in lines["search"][1]
+    )
 
 
 def test_the_ledger_carries_meanings_and_units(mill_run, tmp_path):

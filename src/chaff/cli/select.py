@@ -43,7 +43,7 @@ if TYPE_CHECKING:
 @rows_said_option
 @click.option("--repeats", type=click.IntRange(1), help="Repeats of the folds (10 under 100 rows, 3 under 700, else 1).")
 @click.option("--size", type=click.IntRange(0), help="Search: so many features, chosen by hand from the same curve.")
-@click.option("--keep-share", type=float, help="Search: share of the best's gain over nothing that the kept set must hold (0.98).")
+@click.option("--keep-share", type=float, help="Search: the smallest set that holds this share of the best's gain over nothing.")
 @click.option("--pair-limit", type=float, help="Overlap: |r| over which a pair says the same (0.95).")
 @click.option("--vif-limit", type=float, help="Overlap: variance inflation over which a feature goes (10).")
 @click.option("--margin", type=float, help="Search: at most so much worse than the best, in place of the rule.")

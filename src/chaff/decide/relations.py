@@ -102,7 +102,9 @@ def _in_bins(bins: Sequence[Flags], targets: Floats, units: Units) -> tuple[Floa
             centre, mine = float(np.average(y, weights=w)), float(np.average(y[inside], weights=w[inside]))
             influence = np.where(inside, (y - mine) / share, 0.0) - (y - centre)
             means[b, k] = mine - centre
-            errors[b, k] = np.hypot(units.mean(influence).se, 0.25 / max(int(inside.sum()), 1))  # a share of none is not known without error
+            errors[b, k] = np.hypot(
+                units.mean(influence).se, 0.25 / max(int(inside.sum()), 1)
+            )  # a share of none is not known without error
     return means, errors, [int(inside.sum()) for inside in bins]
 
 

@@ -75,7 +75,11 @@ class RelationPart(Part):
         lines = {len(line) for line in (*self.means, *self.errors)}
         if {len(self.means), len(self.errors), len(self.rows)} != {bins} or len(lines) != 1 or len(self.slopes) != len(self.slope_errors):
             raise ValueError("its bins, means, errors and slopes do not belong together")
-        if self.edges != sorted(self.edges) or min(min(line) for line in (*self.errors, [0.0])) < 0 or min(self.slope_errors, default=0) < 0:
+        if (
+            self.edges != sorted(self.edges)
+            or min(min(line) for line in (*self.errors, [0.0])) < 0
+            or min(self.slope_errors, default=0) < 0
+        ):
             raise ValueError("its edges ascend, and its errors are 0 or more")
         return self
 

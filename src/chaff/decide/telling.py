@@ -143,10 +143,10 @@ def closing_words(run: Run) -> list[str]:
 def lens_words(trail: SearchTrail) -> str:
     """That the smaller set comes from a lens whose best is not the best of all."""
     curve, place = trail.choice.leader
-    leader, more = trail.curves[curve], trail.behind
-    n, best = len(trail.decided.sets[trail.choice.place]), leader.sizes[place]
-    ahead = f"mean loss {more.mean:.3g} ± {more.se:.2g} lower" if trail.ground.metric.row_loss is not None else "ahead"
-    return f"the {leader.label} lens scores best ({best} features, {ahead}); the {trail.decided.label} set of {n} lies within the bound of that and is the smallest"
+    leader, more, n = trail.curves[curve], trail.behind, len(trail.decided.sets[trail.choice.place])
+    ahead = f", mean loss {more.mean:.3g} ± {more.se:.2g} lower" if trail.ground.metric.row_loss is not None else ""
+    best = f"the {leader.label} lens scores best ({leader.sizes[place]} features{ahead})"
+    return f"{best}; the {trail.decided.label} set of {n} lies within the bound and is the smallest"
 
 
 def full_words(closing: Closing) -> list[str]:

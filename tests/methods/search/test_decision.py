@@ -110,7 +110,9 @@ def test_only_a_set_that_is_worse_than_the_full_one_is_enlarged(ground):
     c = with_losses(ground, c, losses)
     found = chosen(ground, [c])
     assert (found.ruled, found.place) == (3, 3)  # two per cent: seven and four are too many
-    losses[4] += 0.3 * 0.8 * none * np.where(np.arange(losses.shape[2]) % 2, 9, -9)  # a full set so noisy that one error is all ten per cent
+    losses[4] += (
+        0.3 * 0.8 * none * np.where(np.arange(losses.shape[2]) % 2, 9, -9)
+    )  # a full set so noisy that one error is all ten per cent
     noisy = chosen(ground, [with_losses(ground, c, losses)])
     assert noisy.place <= 2 and noisy.place == noisy.ruled
 

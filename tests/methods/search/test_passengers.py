@@ -95,9 +95,7 @@ def test_a_set_is_tried_without_what_the_folds_do_not_confirm_by_refits_that_hav
     Z = (X - X[train].mean(0)) / X[train].std(0)
     A = Z[train][:, :2]
     beta = np.linalg.solve(A.T @ A + RIDGE.penalty * np.diag(np.diag(A.T @ A)), A.T @ (table.y[train] - table.y[train].mean()))
-    np.testing.assert_allclose(
-        found.losses[1][0, test], (table.y[test] - table.y[train].mean() - Z[test][:, :2] @ beta) ** 2, rtol=1e-8
-    )
+    np.testing.assert_allclose(found.losses[1][0, test], (table.y[test] - table.y[train].mean() - Z[test][:, :2] @ beta) ** 2, rtol=1e-8)
     assert found.tried_without == {2: 3}
     sure = Curve("linear", RIDGE, (0, 3, 4), np.zeros((3, 5)), list(losses), means, sets, ((sets[0], sets[1], sets[2]),) * 5)
     assert without_passengers(Sizes([sure], ground, [[True] * 3]), [(0, 1)], [RIDGE]).curves[0].sizes == (0, 3, 4)
@@ -105,7 +103,9 @@ def test_a_set_is_tried_without_what_the_folds_do_not_confirm_by_refits_that_hav
 
 def test_passengers_say_what_is_lost():
     assert Passenger("a", 0.004, 0.002).words("R²") == "as good as a, which stays; without it nothing is lost: R² +0.004 ± 0.002"
-    assert "little is lost" in Passenger("", -0.03, 0.002).words("R²") and "fewer than half of the folds" in Passenger("", 0.0, 0.1).words("x")
+    assert "little is lost" in Passenger("", -0.03, 0.002).words("R²") and "fewer than half of the folds" in Passenger("", 0.0, 0.1).words(
+        "x"
+    )
 
 
 def eight_of_forty(seed=5):

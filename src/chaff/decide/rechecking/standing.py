@@ -9,8 +9,8 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.decide.plan import Plan, Scoring
-from chaff.decide.relations import changed_relations
 from chaff.decide.rechecking.result import LEVEL, Verdict
+from chaff.decide.relations import changed_relations
 from chaff.decide.selection import Selection
 from chaff.evaluate.setting import Setting
 from chaff.folds import make_folds

@@ -71,11 +71,7 @@ class Correlation:
         """Who goes, for whom and why."""
         place = {f: k for k, f in enumerate(names)}
         return {
-            loser: {
-                "partner": winner,
-                "pearson_r": float(r[place[winner], place[loser]]),
-                "why": why_stays(claims[winner], claims[loser]),
-            }
+            loser: {"partner": winner, "pearson_r": float(r[place[winner], place[loser]]), "why": why_stays(claims[winner], claims[loser])}
             for loser, winner in stand_for(r, names, self.limit, claims).items()
         }
 

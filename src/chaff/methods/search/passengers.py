@@ -52,7 +52,9 @@ def passengers_of(curve: Curve, place: int, model: Model, ground: Ground) -> dic
     if repeats:
         table = ground.table.with_features(tuple(f for f in ground.table.features if f in chosen or f in repeats))
         try:
-            few, all_of_them = SubsetScorer(table, model, ground.metric.name, ground.usable, ground.work).many([chosen, chosen | set(repeats)])
+            few, all_of_them = SubsetScorer(table, model, ground.metric.name, ground.usable, ground.work).many(
+                [chosen, chosen | set(repeats)]
+            )
         except ChaffError:  # a model that cannot take them together
             return out
         d = ground.sign * (few.values - all_of_them.values)
@@ -117,9 +119,7 @@ def _on_split(scorer: SubsetScorer, by_metric: SubsetScorer, unit: tuple[int, Se
     return float(of_losses(float(w @ rows.loss), float(w @ rows.none), float(w.sum()))), rows.loss
 
 
-def _with(
-    curve: Curve, open_to: list[bool], before: int, whole: Set, inside: Sequence[Set], found: OnRows
-) -> tuple[Curve, list[bool]]:
+def _with(curve: Curve, open_to: list[bool], before: int, whole: Set, inside: Sequence[Set], found: OnRows) -> tuple[Curve, list[bool]]:
     """The curve with this set at its size, unless the one that stands there is better.  before : the size that it is made from."""
     size = len(whole)
     place = next(k for k, s in enumerate(curve.sizes) if s >= size)

@@ -124,9 +124,9 @@ class Search:
         The model that will be used in the end: ``chaff.Ridge(0.1)``, "logistic", "forest" … None: the one that the plan's
         [score] names; else two lenses, a linear one and a forest, and the better one decides.
     strategy : strategy, str or dict, optional
-        How a named model walks: ``chaff.Forward(size=10)`` (a size is a bound: no larger set is kept), "floating", "recursive", "genetic", … (see `chaff.search`). None: what
-        suits the model (both ways in closed form for linear ones; for others elimination by permutation importance, recomputed at
-        each size).
+        How a named model walks: ``chaff.Forward(size=10)`` (a size is a bound: no larger set is kept), "floating", "recursive",
+        "genetic", … (see `chaff.search`). None: what suits the model (both ways in closed form for linear ones; for others
+        elimination by permutation importance, recomputed at each size).
     keep_share : float or None
         The smallest set that holds this share of what the best gains over knowing nothing. None: the smallest set whose honest
         score lies within one standard error of the paired difference of the best, at least 2 % and at most 10 % of its gain.
@@ -270,7 +270,7 @@ class Search:
             behind=sizes.more((choice.curve, choice.place), choice.leader, None),
             strongest=family_p(table) if choice.nothing else ("", float("nan")),
             worth=_worth(lenses[of[choice.curve]], curves[choice.curve], chosen, ground),
-            passengers={} if choice.nothing else self._passengers(curves[choice.curve], choice.place, lenses[of[choice.curve]], chosen, ground),
+            passengers=self._passengers(curves[choice.curve], choice, lenses[of[choice.curve]], chosen, ground),
             suspects=_suspects(curves[choice.curve], ground),
         )
 
@@ -284,8 +284,8 @@ class Search:
         """(the choice on all rows, the one that each fold makes)."""
         return choose(sizes, self.rule, partial(signals.on, None), None, floor), choices_inside(sizes, self.rule, signals, floor)
 
-    def _passengers(self, curve: Curve, place: int, lens: Lens, chosen: Set, ground: Ground) -> dict[str, Passenger]:
-        found = passengers_of(curve, place, _judge(lens, curve.model, ground), ground)
+    def _passengers(self, curve: Curve, choice: Choice, lens: Lens, chosen: Set, ground: Ground) -> dict[str, Passenger]:
+        found = {} if choice.nothing else passengers_of(curve, choice.place, _judge(lens, curve.model, ground), ground)
         return {f: p for f, p in found.items() if f not in chosen}
 
     def _added(self, lenses: Sequence[Lens], sizes: Sizes, of: Sequence[int], choice: Choice, signals: Signals) -> dict[str, float]:
