@@ -74,7 +74,7 @@ def stand_for(r: Floats, names: Sequence[str], limit: float, claims: Mapping[str
     for winner in sorted(names, key=lambda f: claims[f].repeating()):
         if winner in out:
             continue
-        for k in np.flatnonzero(over[place[winner]]):
+        for k in np.flatnonzero(over[place[winner]]).tolist():
             loser = names[k]
             if loser == winner or loser in out or claims[loser].pinned or claims[loser].repeating() < claims[winner].repeating():
                 continue
@@ -94,10 +94,10 @@ def repeats_in(train: Table, features: Sequence[str], pinned: frozenset[str]) ->
     r = moments.correlations()[np.ix_(columns, columns)]
     over = np.abs(np.nan_to_num(r)) > PAIR_LIMIT
     np.fill_diagonal(over, False)
-    able = [f for f, has in zip(drawn.features, over.any(0), strict=True) if has]
+    where = np.flatnonzero(over.any(axis=0))
+    able = [drawn.features[k] for k in where.tolist()]
     if not able:
         return {}
-    where = np.flatnonzero(over.any(0))
     pins = {f: Pin(f, "keep", "") for f in able if f in pinned}
     here = drawn.with_features(tuple(able))
     claims = priorities(here, Setting.unfolded(here, Work(workers=1), pins=pins))

@@ -116,7 +116,7 @@ class LinearLens:
         engine = self._engine(ground, offered, self.models[0], where)
         found: dict[Model, tuple[list[Set], Trail | None]] = {}
         out = []
-        for model, before in zip(self.models, known or [None] * len(self.models), strict=True):
+        for model, before in zip(self.models, _each(known, self.models), strict=True):
             own = ClosedEngine(engine.table, model, engine.metrics, engine.folds, ground.work, engine.parts)
             search = WEAK if len(self.models) > 1 and isinstance(model, Ridge) and model.penalty < STRONG else model
             if search not in found:
@@ -145,8 +145,12 @@ class LinearLens:
         train, test = ground.rows(split)
         ready = Ready.of(train.with_features(engine.table.features), test.with_features(engine.table.features))
         models = [m for m in self.models if isinstance(m, Logistic)]
-        before = known or [None] * len(models)
+        before = _each(known, models)
         return [judged(ground, split, sets, Warm(ready, m.penalty).predict, b) for m, b in zip(models, before, strict=True)]
+
+
+def _each(known: Sequence[Path] | None, models: Sequence[Model]) -> Sequence[Path | None]:
+    return [None] * len(models) if known is None else known
 
 
 def search_metric(ground: Ground) -> Metric:
