@@ -131,6 +131,7 @@ def closing_words(run: Run) -> list[str]:
         words = {"keeps up": "keeps up there too", "worse": "is worse there", "cannot tell": "cannot be told there"}
         out.append(f"through the other lens ({closing.other}) the kept set {words[closing.other_keep_up.answer]}")
     if trail is not None and closing.kept:
+        out += passenger_words(trail)
         out += stability_words(trail, closing.kept)
     out += [run.desk.words] if run.desk.words else []
     out += [f"of the columns of known noise {run.decoys}"] if run.decoys is not None else []
@@ -160,6 +161,17 @@ def full_words(closing: Closing) -> list[str]:
         scores = f"{closing.metric.label} {score(full.mean)} against {score(nothing.mean)}"
         out.append(f"all features together predict worse than nothing does ({scores}): a gain over them says little")
     return out
+
+
+def passenger_words(trail: SearchTrail) -> list[str]:
+    """Columns that went since they repeat one that stays, with what is lost without them."""
+    repeats = {f: p for f, p in trail.passengers.items() if p.stays}
+    if not repeats:
+        return []
+    named = [f"{f} ({p.stays})" for f, p in sorted(repeats.items())]
+    some = ", ".join(named[:4]) + (f" and {len(named) - 4} more" if len(named) > 4 else "")
+    one = next(iter(repeats.values()))
+    return [f"say the same as one that stays: {some}; without them {trail.metric_of.label} {signed(one.gain, one.se)} ± {score(one.se)}"]
 
 
 def nothing_words(run: Run, trail: SearchTrail) -> str:

@@ -14,17 +14,27 @@ Claims = Callable[[Sequence[str]], Mapping[str, float]]
 
 
 def without_weakest(
-    current: Sequence[str], pinned: Collection[str], importance: Mapping[str, float], claims: Claims, repeats: Collection[str] = ()
+    current: Sequence[str],
+    pinned: Collection[str],
+    importance: Mapping[str, float],
+    claims: Claims,
+    repeats: Collection[str] = (),
+    wanted: int | None = None,
 ) -> list[str]:
     """The features that are left when the weakest have gone; all of them where all are pinned.
 
     claims : what speaks for some features by themselves, looked up where equals are parted; then by name.
     repeats : go first, all of them in one step: columns that say the same share their importance, and would leave late, together.
+    wanted : a size that is not to be stepped over.
     """
     size = len(current)
     share = MANY_SHARE if size > MANY else DROP_SHARE
     go = max(1, min(round(share * size), size - SINGLY)) if size > SINGLY else 1
+    most = size - wanted if wanted is not None and wanted < size else size
+    go = min(go, most)
     gone = {f for f in current if f in repeats and f not in pinned}
+    if len(gone) > most:
+        gone = set(weakest(sorted(gone), importance, most, claims))
     gone |= set(weakest([f for f in current if f not in pinned and f not in gone], importance, max(0, go - len(gone)), claims))
     return [f for f in current if f not in gone]
 

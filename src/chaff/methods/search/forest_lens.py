@@ -72,7 +72,9 @@ class ForestLens:
         test = None if split is None else form.apply(ground.rows(split)[1].with_features(train.features))
         units = units_in(train, None if ground.repeated is None else ground.repeated[_positions(ground, where)])
         repeats = ground.repeats(where)
-        found = self._eliminate(form, rows, test, units, ground.pinned & set(offered), repeats, work, partial(_relevance, train))
+        found = self._eliminate(
+            form, rows, test, units, ground.pinned & set(offered), repeats, work, partial(_relevance, train), ground.size
+        )
         found = {size: some for size, some in found.items() if ground.affordable(some[0]) or size == len(offered)}
         found[0] = (frozenset(), None)
         sets = [found[s][0] for s in sorted(found)]
@@ -91,6 +93,7 @@ class ForestLens:
         repeats: Collection[str],
         work: Work,
         claims: Claims,
+        wanted: int | None,
     ) -> dict[int, tuple[Set, Floats | None]]:
         """Size → (set, its predictions for the test rows)."""
         out: dict[int, tuple[Set, Floats | None]] = {}
@@ -106,7 +109,8 @@ class ForestLens:
             if len(current) == 1 or pinned >= set(current):
                 break
             drops = fitted.out_of_bag_importance(here, chosen, shuffles, Work(work.key("shuffle", len(current)), 1))
-            current = without_weakest(current, pinned, dict(zip(current, drops.tolist(), strict=True)), claims, repeats)
+            importance = dict(zip(current, drops.tolist(), strict=True))
+            current = without_weakest(current, pinned, importance, claims, repeats, wanted)
         return out
 
 

@@ -53,6 +53,8 @@ class Ground:
     """What they left on all rows; the table holds what is offered anywhere."""
     limits: Limits = field(default_factory=Limits)
     """What each search may spend, and what a set may cost."""
+    size: int | None = None
+    """How many features were asked for: every curve has a set of that size."""
     _repeats: dict[int | None, dict[str, str]] = field(default_factory=dict, repr=False, compare=False)
 
     @classmethod

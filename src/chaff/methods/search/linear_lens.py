@@ -105,11 +105,13 @@ class LinearLens:
         sets, trail = {len(smallest): smallest, len(everything): everything}, None
         if inner is not None and len(everything) > 1:
             scorer = SubsetScorer.on_engine(engine.table, model, engine.metrics[0], inner.folds, ground.work, inner).limited(ground.limits)
-            strategy = self.strategy or (Both() if len(everything) <= MANY_FEATURES else Forward(size=FORWARD_TO))
+            strategy = self.strategy or (Both() if len(everything) <= MANY_FEATURES else Forward(size=max(FORWARD_TO, ground.size or 0)))
             trail = path_of(strategy, scorer, smallest, ground.work)
             sets |= {s: trail.moves[m].features for s, m in trail.best_by_size(scorer.affordable).items()}
         sets |= {0: frozenset()}
-        return [sets[s] for s in sorted(sets)], trail
+        every = self.strategy is not None or len(self.models) == 1 or ground.limits.total_cost is not None
+        shown = set(sets) if every else {*asked_sizes(len(everything)), ground.size, len(smallest)}
+        return [sets[s] for s in sorted(sets) if s in shown], trail
 
     def _by_ridge(self, ground: Ground, where: int | None, offered: Sequence[str], known: Sequence[Path] | None) -> list[Path]:
         """Weak penalties share a path, strong ones have their own; every set is judged with its model's penalty."""
@@ -137,8 +139,9 @@ class LinearLens:
         search = Ridge()
         engine = self._engine(ground, offered, search, where)
         sets, trail = self._sets(ground, where, engine, search)
-        asked = set(asked_sizes(len(offered)))
-        sets = [s for s in sets if len(s) in asked or s == ground.pinned or len(s) == len(offered)]
+        if len(self.models) == 1:  # each size costs a fit
+            asked = {*asked_sizes(len(offered)), ground.size, len(ground.pinned & set(offered)), len(offered)}
+            sets = [s for s in sets if len(s) in asked]
         if where is None:
             return [Path(tuple(sets), trail=trail, model=model) for model in self.models]
         split = ground.splits[where]

@@ -71,7 +71,7 @@ class ModelLens:
             trail = path_of(self.strategy, scorer, pinned, ground.work)
             sets |= {s: trail.moves[m].features for s, m in trail.best_by_size(scorer.affordable).items()}
         elif inner is not None:
-            sets |= {len(s): s for s in _eliminated(inner, self.model, pinned, repeats) if ground.affordable(s)}
+            sets |= {len(s): s for s in _eliminated(inner, self.model, pinned, repeats, ground.size) if ground.affordable(s)}
         return [sets[s] for s in sorted(sets)], trail
 
 
@@ -79,14 +79,14 @@ def _fitted(fit: FitAndPredict, prepared: PreparedSplit, names: tuple[str, ...],
     return fit((tuple(f for f in names if f in features), prepared))
 
 
-def _eliminated(engine: FittedEngine, model: Model, pinned: Set, repeats: Collection[str]) -> list[Set]:
+def _eliminated(engine: FittedEngine, model: Model, pinned: Set, repeats: Collection[str], wanted: int | None) -> list[Set]:
     """Sets from all features down: repeats and the weakest first, a fifth at a time down to eight, then one by one."""
     current = list(engine.table.features)
     out = [frozenset(current)]
     splits = engine.splits[:INNER]
     while len(current) > 1 and not pinned >= set(current):
         rise = np.mean([_rise(engine, model, split, tuple(current)) for split in splits], axis=0)
-        current = without_weakest(current, pinned, dict(zip(current, rise.tolist(), strict=True)), partial(_alone, engine), repeats)
+        current = without_weakest(current, pinned, dict(zip(current, rise.tolist(), strict=True)), partial(_alone, engine), repeats, wanted)
         out.append(frozenset(current))
     return out
 

@@ -228,7 +228,7 @@ class Search:
 
     def judge(self, table: Table, setting: Setting) -> SearchTrail:
         lenses = self.looked_through(table, setting)
-        ground = replace(Ground.of(table, setting, [m for lens in lenses for m in lens.variants]), limits=self.limits)
+        ground = replace(Ground.of(table, setting, [m for lens in lenses for m in lens.variants]), limits=self.limits, size=self.size)
         _check_memory(ground, lenses)
         seen = look_through(lenses, ground, "search")
         curves = tuple(c for s in seen for c in s.curves)
