@@ -134,6 +134,26 @@ def test_strategies_that_leap_have_a_set_of_every_smaller_size(strategy):
     assert set(range(1, 9)) <= set(run.result("search").decided.sizes)
 
 
+@pytest.mark.parametrize("model", [None, "ridge", "forest", "nearest neighbours"])
+def test_a_size_by_hand_is_that_size_through_every_lens(model):
+    table, _ = eight_of_forty()
+    for size in (2, 14):
+        run = chaff.select(table, chaff.Plan((chaff.Search(model, size=size),)), holdout=0, state=False, honest="quick")
+        assert len(run.features) == size
+
+
+def test_an_elimination_does_not_step_over_a_wanted_size():
+    names = [f"c{k:02d}" for k in range(40)]
+    importance = {f: float(k) for k, f in enumerate(names)}
+    claims = lambda some: dict.fromkeys(some, 0.0)  # noqa: E731
+    for repeats in ((), names[:20]):
+        sizes, current = [], names
+        while len(current) > 1:
+            current = without_weakest(current, (), importance, claims, repeats if len(current) == 40 else (), 29)
+            sizes.append(len(current))
+        assert 29 in sizes and sizes[-1] == 1
+
+
 def test_a_share_by_hand_rules_alone():
     table, _ = eight_of_forty()
     sizes = [len(kept(table, keep_share=s).features) for s in (0.5, 0.8, 0.98)]
