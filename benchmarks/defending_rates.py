@@ -10,6 +10,7 @@ from collections import Counter
 from concurrent.futures import ProcessPoolExecutor
 
 import numpy as np
+import pandas as pd
 from scipy.signal import lfilter
 from scipy.special import ndtri
 
@@ -178,6 +179,46 @@ def verdicts(seeds: int) -> None:
         print(f"  {name:<46}{dict(count)}")
 
 
+def mill_rows(rng: np.random.Generator, n: int, kind: str, factor: float) -> pd.DataFrame:
+    """Three of six columns tell; the part of the second one is multiplied by the factor."""
+    x, mills = rng.normal(size=(n, 6)), np.arange(n) // 15
+    shift = rng.normal(size=(mills.max() + 1, 7))[mills] if kind == "groups" else np.zeros((n, 7))
+    x = x + shift[:, :6]
+    y = x[:, 0] + 0.8 * factor * x[:, 1] + 0.6 * x[:, 2] + shift[:, 6] + 1.2 * rng.normal(size=n)
+    frame = pd.DataFrame(x, columns=[f"assay_{k}" for k in range(6)])
+    frame["y"] = np.where(y > 0, "accepted", "refused") if kind == "classes" else y
+    return frame.assign(mill=[f"m{k}" for k in mills])
+
+
+def related(unit: tuple[str, int]) -> list[tuple[str, str]]:
+    kind, seed = unit
+    rng = np.random.default_rng([seed, len(kind)])
+    roles = {"groups": "mill"} if kind == "groups" else {"ignore": ["mill"]}
+    then = mill_rows(rng, 600, kind, 1.0)
+    model = "logistic" if kind == "classes" else "ridge"
+    run = chaff.select(chaff.open_table(then, "y", **roles), chaff.Plan((chaff.Search(model),)), holdout=0, state=False, workers=1)
+    out = []
+    for name, factor in (("nothing", 1.0), ("turned round", -1.0), ("destroyed", 0.0)):
+        new = mill_rows(rng, 300, kind, factor)
+        new["mill"] = "new " + new["mill"]
+        out.append((name, chaff.recheck(run.selection, new, workers=1).verdict))
+        if name == "nothing":
+            out.append(("nothing, with the old rows", chaff.recheck(run.selection, new, old=then, workers=1).verdict))
+    return out
+
+
+def relations(seeds: int) -> None:
+    print(f"recheck on 300 new rows, {seeds} selections of 600 rows: one relation of three changes while every column looks as before")
+    for kind in ("rows", "groups", "classes"):
+        counts: dict[str, Counter[str]] = {}
+        with ProcessPoolExecutor(2) as pool:
+            for found in pool.map(related, [(kind, s) for s in range(seeds)]):
+                for name, verdict in found:
+                    counts.setdefault(name, Counter())[verdict] += 1
+        for name, count in counts.items():
+            print(f"  {kind:<10}{name:<30}{dict(count)}")
+
+
 if __name__ == "__main__":
     seeds = int(sys.argv[1]) if len(sys.argv) > 1 else 100
     coverage(10 * seeds)
@@ -186,3 +227,4 @@ if __name__ == "__main__":
     hanging_together(3 * seeds)
     categories(2 * seeds)
     verdicts(seeds)
+    relations(seeds)

@@ -57,9 +57,9 @@ def score_by_size(trail: SearchTrail, ax: Any = None, unit: str = "") -> Any:
     up, most = metric.higher_is_better, max(deciding.sizes)  # labels on the side of the poor scores
     means = deciding.values.mean(1)
     if best != chosen:
-        mark_size(ax, deciding.sizes[best], float(means[best]), "best", DROP, PAPER, 0.05 if up else 0.89, most)
+        mark_size(ax, deciding.sizes[best], float(means[best]), "best", DROP, PAPER, 0.10 if up else 0.89, most)
     word = "chosen" if best != chosen else "chosen, and best"
-    mark_size(ax, deciding.sizes[chosen], float(means[chosen]), word, KEEP, KEEP, 0.11 if up else 0.95, most)
+    mark_size(ax, deciding.sizes[chosen], float(means[chosen]), word, KEEP, KEEP, 0.16 if up else 0.95, most)
     label = metric.label + (f" ({unit})" if metric.unit_of_target and unit else "")
     dress(ax, _title(trail), "number of features", f"honest {label}, mean ± standard error")
     subtitle(ax, _title(trail), trail.notes[0] if trail.notes else "")

@@ -21,7 +21,7 @@ def lots():
 
 def by_hand(values, **criteria):
     v = np.asarray(values, float)
-    return Points(np.arange(1, len(v) + 1), v, 0.0, criteria, 0.25, 200)
+    return Points(np.arange(1, len(v) + 1), v, 0.0, criteria, 0.25)
 
 
 def test_rules_on_curves_made_by_hand():

@@ -163,7 +163,7 @@ class Comparison:
                 row["decoys"] = len(self.whole[m].at(len(decoys)) & decoys)
             if not usable.any():
                 continue
-            points = Points(np.array(self.sizes), v[:, usable], nothing, {}, self.scorer.test_share, len(self.scorer.table))
+            points = Points(np.array(self.sizes), v[:, usable], nothing, {}, self.scorer.test_share)
             best, near = place_of(Rule("best"), points), place_of(Rule(NEAR), points)
             told = self._told(m, self.sizes[near], self.values[m][near])
             row |= {"best": float(self.sign * v[best, usable].mean()), "best_size": self.sizes[best], "smallest": self.sizes[near], **told}

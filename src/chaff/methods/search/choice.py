@@ -16,20 +16,17 @@ from chaff.stats.paired_loss import MeanDifference
 
 LEAST_BOUND = 0.02  # of the gain over nothing: smaller losses are not worth a column
 MOST_BOUND = 0.10  # of the gain: however noisy the scores are, no more may be lost
-FEW_ROWS, MOST_OF_FEW = 100, 0.05
+BLIND_BOUND = 0.03  # where one error is more than that
 Signal = Callable[[], bool]
 Place = tuple[int, int]
 """(curve, place on it)."""
 
 
-def bound_of(error: float, gain: float, rows: int = FEW_ROWS) -> float:
+def bound_of(error: float, gain: float) -> float:
     """How much worse than the best a smaller set may be: one standard error of the paired difference, at least 2 % and at
-    most 10 % of the best's gain over nothing; of fewer than 100 rows at most 5 %, since there every error is large."""
-    return min(max(float(np.nan_to_num(error)), LEAST_BOUND * gain), most_bound(rows) * gain)
-
-
-def most_bound(rows: int) -> float:
-    return MOST_BOUND if rows >= FEW_ROWS else MOST_OF_FEW
+    most 10 % of the best's gain over nothing; 3 % where one error is more than those 10 %, since scores so noisy tell no sizes apart."""
+    error = float(np.nan_to_num(error))
+    return BLIND_BOUND * gain if error > MOST_BOUND * gain else max(error, LEAST_BOUND * gain)
 
 
 @dataclass(frozen=True)
@@ -207,7 +204,6 @@ def _allowed(sizes: Sizes, means: Sequence[Floats], at: Place, best: Place, gain
     short = float(means[at[0]][at[1]] - means[best[0]][best[1]])
     if rule.keep_share is not None:
         return short <= (1 - rule.keep_share) * gain + 1e-12 * gain
-    rows = len(sizes.ground.table)
-    if short > most_bound(rows) * gain:  # most are: no error needed
+    if short > MOST_BOUND * gain:  # most are: no error needed
         return False
-    return short <= LEAST_BOUND * gain or short <= bound_of(sizes.more(at, best, use).se, gain, rows)
+    return short <= LEAST_BOUND * gain or short <= bound_of(sizes.more(at, best, use).se, gain)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from functools import partial
 from typing import Any
 
 import numpy as np
@@ -86,7 +85,6 @@ class Points:
     criteria: Mapping[str, Floats]
     """Lower better (adjusted R² with its sign turned)."""
     test_share: float
-    rows: int
 
 
 def place_of(rule: Rule, points: Points) -> int:
@@ -109,7 +107,7 @@ def _one_error(rule: Rule, points: Points) -> int:
 
 
 def _smallest(rule: Rule, points: Points) -> int:
-    return _within(points, partial(bound_of, rows=points.rows))
+    return _within(points, bound_of)
 
 
 def _within(points: Points, allowed: Callable[[float, float], float]) -> int:

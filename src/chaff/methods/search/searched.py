@@ -152,7 +152,7 @@ class SearchedTrail(Trail):
         honest = self.honest if by != "seen" else None
         values = self.sign * (np.array([self.moves[k].values for k in moves]) if honest is None else honest.values)
         lower = {n: np.array([getattr(c, n) * (-1 if n == "adjusted_r2" else 1) for c in self.criteria]) for n in NAMES if said.name == n}
-        points = Points(np.array(list(self.by_size)), values, self.sign * self.nothing.mean, lower, self.test_share, len(self.scorer.table))
+        points = Points(np.array(list(self.by_size)), values, self.sign * self.nothing.mean, lower, self.test_share)
         row = place_of(said, points)
         honest_of = (float("nan"), float("nan")) if self.honest is None else (self.honest.means[row], self.honest.errors[row])
         return self._chosen(said, moves[row], *honest_of)

@@ -129,7 +129,8 @@ class Search:
         elimination by permutation importance, recomputed at each size).
     keep_share : float or None
         The smallest set that holds this share of what the best gains over knowing nothing. None: the smallest set whose honest
-        score lies within one standard error of the paired difference of the best, at least 2 % and at most 10 % of its gain.
+        score lies within one standard error of the paired difference of the best, at least 2 % and at most 10 % of its gain (3 %
+        where one error is more than that).
     margin : float or None
         In place of that rule: at most so much worse than the best, in the metric's units.
     size : int or None
