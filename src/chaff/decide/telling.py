@@ -165,7 +165,7 @@ def full_words(closing: Closing) -> list[str]:
 
 def passenger_words(trail: SearchTrail) -> list[str]:
     """Columns that went since they repeat one that stays, with what is lost without them."""
-    repeats = {f: p for f, p in trail.passengers.items() if p.stays}
+    repeats = trail.passengers
     if not repeats:
         return []
     named = [f"{f} ({p.stays})" for f, p in sorted(repeats.items())]

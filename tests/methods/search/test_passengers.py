@@ -1,4 +1,4 @@
-"""No passengers: repeats go in one step, what the folds do not confirm is tried without, and what a person names is obeyed."""
+"""No passengers: of columns that repeat one another one stays; and what a person names is obeyed."""
 
 import numpy as np
 import pandas as pd
@@ -7,14 +7,9 @@ import pytest
 import chaff
 from chaff.evaluate.setting import Setting
 from chaff.methods.repeats import Priority, repeats_in, stand_for
-from chaff.methods.search.choice import Sizes
-from chaff.methods.search.curve import Curve
 from chaff.methods.search.elimination import without_weakest
-from chaff.methods.search.ground import Ground
-from chaff.methods.search.passengers import Passenger, without_passengers
+from chaff.methods.search.passengers import Passenger
 from chaff.results.pin import Pin
-
-RIDGE = chaff.Ridge()
 
 
 def copies(n=300, seed=0, wave=False, classes=False):
@@ -73,32 +68,6 @@ def test_repeats_go_first_and_count_among_those_that_go():
     assert set(names) - set(left) == {"c19", "c18", "c00", "c01"}
     left = without_weakest(names, {"c19"}, importance, lambda some: dict.fromkeys(some, 0.0), repeats=names[8:])
     assert set(left) == {*names[:8], "c19"}
-
-
-def test_a_set_is_tried_without_what_the_folds_do_not_confirm_by_refits_that_have_not_seen_the_rows():
-    rng = np.random.default_rng(4)
-    X = rng.normal(size=(150, 4))
-    table = chaff.open_arrays(X, X[:, 0] + X[:, 1] + rng.normal(size=150))
-    ground = Ground.of(table, Setting.of(table), [RIDGE])
-    names = table.features
-    inside = [frozenset(names[:3]), *[frozenset(names[:2]) | {names[3]}] * 4]
-    sets = (frozenset(), frozenset(names[:3]), frozenset(names))
-    losses = np.array([ground.none.losses[0]] * 3)
-    means = np.array([ground.mean_losses(x) for x in losses])
-    curve = Curve("linear", RIDGE, (0, 3, 4), np.zeros((3, 5)), list(losses), means, sets, tuple((sets[0], s, sets[2]) for s in inside))
-    out = without_passengers(Sizes([curve], ground, [[True] * 3]), [(0, 1)], [RIDGE])
-    found = out.curves[0]
-    assert found.sizes == (0, 2, 3, 4) and found.sets[1] == frozenset(names[:2]) and out.open_to[0] == [True] * 4
-    # x3 is in one of five folds: that one is asked by four that lack it, so it goes there; x4 is in three of the four others of the rest.
-    assert [s[1] for s in found.inside] == [frozenset(names[:2]), *[frozenset(names[:2]) | {names[3]}] * 4]
-    train, test = ground.folds.rows(ground.splits[0])
-    Z = (X - X[train].mean(0)) / X[train].std(0)
-    A = Z[train][:, :2]
-    beta = np.linalg.solve(A.T @ A + RIDGE.penalty * np.diag(np.diag(A.T @ A)), A.T @ (table.y[train] - table.y[train].mean()))
-    np.testing.assert_allclose(found.losses[1][0, test], (table.y[test] - table.y[train].mean() - Z[test][:, :2] @ beta) ** 2, rtol=1e-8)
-    assert found.tried_without == {2: 3}
-    sure = Curve("linear", RIDGE, (0, 3, 4), np.zeros((3, 5)), list(losses), means, sets, ((sets[0], sets[1], sets[2]),) * 5)
-    assert without_passengers(Sizes([sure], ground, [[True] * 3]), [(0, 1)], [RIDGE]).curves[0].sizes == (0, 3, 4)
 
 
 def test_passengers_say_what_is_lost():

@@ -16,6 +16,7 @@ from chaff.stats.paired_loss import MeanDifference
 
 LEAST_BOUND = 0.02  # of the gain over nothing: smaller losses are not worth a column
 MOST_BOUND = 0.10  # of the gain: however noisy the scores are, no more may be lost
+SURE = 2.0  # standard errors over nothing: the best of many sizes is asked
 BLIND_BOUND = 0.03  # where one error is more than that
 Signal = Callable[[], bool]
 Place = tuple[int, int]
@@ -121,6 +122,15 @@ class Sizes:
         seen = np.flatnonzero(~np.isnan(d))
         return self.ground.units.take(seen).mean(d[seen])
 
+    def beats_nothing(self, at: Place, use: Ints | None) -> bool:
+        """By two standard errors over splits (Nadeau and Bengio, 2003), which the best of many sizes seldom passes by luck; in time,
+        where splits are few and unlike, one-sided 95 % over the long run of rows."""
+        if self.ground.table.order is not None:
+            return self.more((at[0], 0), at, use).lower() > 0
+        values = self.ground.sign * self.curves[at[0]].values[:, slice(None) if use is None else use]
+        d = values[at[1]] - values[0]
+        return d.size > 1 and bool(d.mean() > SURE * corrected_error(d, self.ground.folds.test_share))
+
     def _rows(self, at: Place, use: Ints | None) -> Floats:
         return rows_of(self.curves[at[0]].losses[at[1]], self.ground, use)
 
@@ -159,7 +169,7 @@ def choose(sizes: Sizes, rule: SizeRule, signal: Signal, use: Ints | None = None
     if rule.size is not None:
         at = _of_size(sizes, means, places, rule.size)
         return _choice(means, places, at, at[1], best)
-    if not (sizes.more((best[0], 0), best, use).lower() > 0 or signal()):
+    if not (sizes.beats_nothing(best, use) or signal()):
         pinned = next(k for k, s in enumerate(sizes.curves[best[0]].sizes) if s >= floor)
         return Choice(best[0], pinned, best[1], best, pinned, True)
     at = _smallest(sizes, means, places, best, rule, use)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -41,8 +41,6 @@ class Curve:
     """Per split, the set of each size that was searched on its training rows."""
     trail: Trail | None = field(repr=False, default=None)
     """Every move of the search on all training rows, where a strategy walked."""
-    tried_without: Mapping[int, int] = field(default_factory=dict)
-    """Size → the size whose set it is, less what the folds did not confirm."""
 
     def errors(self, ground: Ground) -> Floats:
         """Standard error of each size's score over the splits, float64 (sizes,)."""

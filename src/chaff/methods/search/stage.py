@@ -18,11 +18,11 @@ from chaff.methods.search.choice import Choice, SizeRule, Sizes, choose
 from chaff.methods.search.curve import ALLOWANCE, Curve
 from chaff.methods.search.fitting_sizes import check_sizes
 from chaff.methods.search.forest_lens import ForestLens
-from chaff.methods.search.ground import Ground, Set, averaged
+from chaff.methods.search.ground import Ground, averaged
 from chaff.methods.search.lens import Lens, look_through
 from chaff.methods.search.lenses import built_in_lenses, lens_of
 from chaff.methods.search.linear_lens import LinearLens, search_metric
-from chaff.methods.search.passengers import Passenger, passengers_of, without_passengers
+from chaff.methods.search.passengers import Passenger, passengers_of
 from chaff.methods.search.promise import Promise, choices_inside, promise_of
 from chaff.methods.search.signal import Signals, family_p
 from chaff.methods.search.strategy import Strategy, as_strategy
@@ -236,13 +236,8 @@ class Search:
         of = tuple(k for k, s in enumerate(seen) for _ in s.curves)
         sizes, signals = Sizes(curves, ground, [self._open_to(c, ground) for c in curves]), Signals(ground)
         floor = len(ground.pinned)
-        choice, inside = self._chosen(sizes, signals, floor)
-        if self.size is None and self.strategy is None:
-            places = {(c.curve, c.place) for c in (choice, *inside) if c is not None and not c.nothing}
-            sizes = without_passengers(sizes, places, [_judge(lenses[k], c.model, ground) for k, c in zip(of, curves, strict=True)])
-            curves = tuple(sizes.curves)
-            choice, inside = self._chosen(sizes, signals, floor)
-        promise = promise_of(sizes, inside)
+        choice = choose(sizes, self.rule, partial(signals.on, None), None, floor)
+        promise = promise_of(sizes, choices_inside(sizes, self.rule, signals, floor))
         added = self._added(lenses, sizes, of, choice, signals)
         notes = (
             f"{setting.folds.how}, the search run anew inside each, {ground.metric.label}",
@@ -250,6 +245,7 @@ class Search:
             *_walk_notes(curves),
         )
         chosen = curves[choice.curve].sets[choice.place] | set(added)
+        judge = _judge(lenses[of[choice.curve]], curves[choice.curve].model, ground)
         notes += _separation_note(curves[choice.curve].model, chosen, table)
         return SearchTrail(
             "search",
@@ -271,7 +267,9 @@ class Search:
             behind=sizes.more((choice.curve, choice.place), choice.leader, None),
             strongest=family_p(table) if choice.nothing else ("", float("nan")),
             worth=_worth(lenses[of[choice.curve]], curves[choice.curve], chosen, ground),
-            passengers=self._passengers(curves[choice.curve], choice, lenses[of[choice.curve]], chosen, ground),
+            passengers={}
+            if choice.nothing
+            else passengers_of(chosen, _judge(lenses[of[choice.curve]], curves[choice.curve].model, ground), ground),
             suspects=_suspects(curves[choice.curve], ground),
         )
 
@@ -280,14 +278,6 @@ class Search:
         named = self.strategy is not None and curve.trail is not None
         through = set(curve.trail.best_by_size()) if named and curve.trail is not None else set(curve.sizes)
         return [size in through and ground.affordable(held) for size, held in zip(curve.sizes, curve.sets, strict=True)]
-
-    def _chosen(self, sizes: Sizes, signals: Signals, floor: int) -> tuple[Choice, list[Choice | None]]:
-        """(the choice on all rows, the one that each fold makes)."""
-        return choose(sizes, self.rule, partial(signals.on, None), None, floor), choices_inside(sizes, self.rule, signals, floor)
-
-    def _passengers(self, curve: Curve, choice: Choice, lens: Lens, chosen: Set, ground: Ground) -> dict[str, Passenger]:
-        found = {} if choice.nothing else passengers_of(curve, choice.place, _judge(lens, curve.model, ground), ground)
-        return {f: p for f, p in found.items() if f not in chosen}
 
     def _added(self, lenses: Sequence[Lens], sizes: Sizes, of: Sequence[int], choice: Choice, signals: Signals) -> dict[str, float]:
         """What the other lens adds: still needed there given the chosen set, and not a burden here."""
