@@ -267,9 +267,7 @@ class Search:
             behind=sizes.more((choice.curve, choice.place), choice.leader, None),
             strongest=family_p(table) if choice.nothing else ("", float("nan")),
             worth=_worth(lenses[of[choice.curve]], curves[choice.curve], chosen, ground),
-            passengers={}
-            if choice.nothing
-            else passengers_of(chosen, _judge(lenses[of[choice.curve]], curves[choice.curve].model, ground), ground),
+            passengers={} if choice.nothing else passengers_of(chosen, judge, ground),
             suspects=_suspects(curves[choice.curve], ground),
         )
 
