@@ -136,10 +136,10 @@ def entry() -> None:
     sys.exit(code)
 
 
-if __name__ == "__main__":
-    entry()
-
-
 def _starved(error: BaseException) -> bool:
     """Python without memory may say so in these words."""
     return "can't start new thread" in str(error) or "error return without exception set" in str(error)
+
+
+if __name__ == "__main__":
+    entry()

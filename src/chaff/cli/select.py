@@ -35,14 +35,12 @@ if TYPE_CHECKING:
 @click.option("--holdout", metavar="SHARE|FILE", help="A share of the rows (default 0.2, 0 for none), or a file with separate rows.")
 @click.option("--out", default="chaff-out", show_default=True, help="Folder for the results.")
 @pin_options
-@click.option(
-    "--model", help="The model that you will use: ridge, logistic, forest … Left out: a linear lens and a forest, the better one decides."
-)
+@click.option("--model", help="The model that you will use: ridge, logistic, forest … Left out: a linear lens and a forest.")
 @click.option("--metric", help="r2, rmse, mae; log_loss, auc, accuracy.")
 @click.option("--folds", type=click.IntRange(2), help="Folds (5; 10 under 50 rows).")
 @rows_said_option
 @click.option("--repeats", type=click.IntRange(1), help="Repeats of the folds (10 under 100 rows, 3 under 700, else 1).")
-@click.option("--size", type=click.IntRange(0), help="Search: so many features, chosen by hand from the same curve.")
+@click.option("--size", type=click.IntRange(0), help="Search: the best set of so many features.")
 @click.option("--keep-share", type=float, help="Search: the smallest set that holds this share of the best's gain over nothing.")
 @click.option("--pair-limit", type=float, help="Overlap: |r| over which a pair says the same (0.95).")
 @click.option("--vif-limit", type=float, help="Overlap: variance inflation over which a feature goes (10).")

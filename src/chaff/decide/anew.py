@@ -42,23 +42,17 @@ class Anew:
             setting = replace(self.setting, folds=folds, work=work, scorers={}, earlier={}, before=None, whole=None)
             walked = walk_stages(self.plan, train, setting)
             kept, full = frozenset(walked.kept), frozenset(walked.full)
-            models = deciding_model(walked, self.model), full_model(walked, self.model)
+            models = models_of(walked, self.model)
         except ChaffError:  # too little is left to go through the plan: nothing is kept
             kept, full, models = frozenset(), frozenset(g.table.features), (self.model, self.model)
         found = [fitted_losses(g, m, s, train, test, work) for m, s in zip(models, (kept, full), strict=True)]
         return found[0][0], found[1][0], found[0][1], found[1][1], kept
 
 
-def deciding_model(walked: Walked, otherwise: Model) -> Model:
-    """The model through which the last search decided."""
+def models_of(walked: Walked, otherwise: Model) -> tuple[Model, Model]:
+    """The model through which the last search decided, and the one through which the full set is at its best."""
     last = walked.reports[-1].result if walked.reports else None
-    return last.decided.model if isinstance(last, SearchTrail) else otherwise
-
-
-def full_model(walked: Walked, otherwise: Model) -> Model:
-    """The model through which the full set is at its best."""
-    last = walked.reports[-1].result if walked.reports else None
-    return last.curves[last.full_curve].model if isinstance(last, SearchTrail) else otherwise
+    return (last.decided.model, last.curves[last.full_curve].model) if isinstance(last, SearchTrail) else (otherwise, otherwise)
 
 
 def fitted_losses(g: Ground, model: Model, features: frozenset[str], train: Table, test: Table, work: Work) -> tuple[Floats, float]:

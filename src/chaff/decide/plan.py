@@ -65,7 +65,7 @@ class Scoring:
     ----------
     model : model, str or dict, optional
         The model that will be used in the end: the search looks through it alone. Left out: through two lenses, a linear one
-        and a forest, and the better one decides.
+        and a forest, and the smallest set within the bound of the best is kept.
     metric : str or None
         r2, rmse, mae, log_loss, auc or accuracy; the default one for the target when left out.
     folds, repeats : int, optional

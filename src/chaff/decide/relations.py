@@ -92,7 +92,7 @@ def _bins(edges: Sequence[float], levels: Sequence[str], column: Column) -> list
 
 
 def _in_bins(bins: Sequence[Flags], targets: Floats, units: Units) -> tuple[Floats, Floats, list[int]]:
-    """(means less the mean of all, their standard errors, rows) of every bin and target; NaN-free: zero where there are no rows."""
+    """(means less the mean of all, their standard errors, rows) of every bin and target; zero where there are no rows."""
     means, errors = np.zeros((len(bins), targets.shape[1])), np.zeros((len(bins), targets.shape[1]))
     w = np.ones(len(targets)) if units.weights is None else units.weights
     for b, inside in enumerate(bins):
@@ -102,9 +102,8 @@ def _in_bins(bins: Sequence[Flags], targets: Floats, units: Units) -> tuple[Floa
             centre, mine = float(np.average(y, weights=w)), float(np.average(y[inside], weights=w[inside]))
             influence = np.where(inside, (y - mine) / share, 0.0) - (y - centre)
             means[b, k] = mine - centre
-            errors[b, k] = np.hypot(
-                units.mean(influence).se, 0.25 / max(int(inside.sum()), 1)
-            )  # a share of none is not known without error
+            least = 0.25 / max(int(inside.sum()), 1)  # a share of none is not known without error
+            errors[b, k] = np.hypot(units.mean(influence).se, least)
     return means, errors, [int(inside.sum()) for inside in bins]
 
 

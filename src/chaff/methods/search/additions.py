@@ -10,9 +10,7 @@ from chaff.arrays import Floats
 from chaff.errors import ChaffError
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.methods.search.curve import Curve, rows_of
-from chaff.methods.search.forest_lens import ForestLens
 from chaff.methods.search.ground import Ground
-from chaff.methods.search.lens import Lens
 from chaff.metrics import RowLosses
 from chaff.models.protocols import Model
 
@@ -20,16 +18,15 @@ MOST = 12
 LEVEL = 0.05
 
 
-def needed_additions(chosen: frozenset[str], lens: Lens, curve: Curve, place: int, ground: Ground) -> dict[str, float]:
+def needed_additions(chosen: frozenset[str], model: Model, curve: Curve, place: int, ground: Ground) -> dict[str, float]:
     """Feature → p of being left out given the chosen set and the other additions, for those that are still needed.
 
     The candidates are what the other lens keeps beyond the chosen set; each is left out in turn, losses compared row by row
     (repeats averaged, groups as units), the least needed half of those that are not needed dropped, and so on. A p is multiplied by
-    how many candidates there were.
+    how many candidates there were.  model : through which the other lens judges.
     """
     candidates = _latest_to_go(curve, place, chosen)[:MOST]
     asked = len(candidates)
-    model = lens.grown(len(ground.table)) if isinstance(lens, ForestLens) else curve.model
     while candidates:
         try:
             p = {f: min(1.0, asked * one) for f, one in _left_out(chosen, candidates, model, ground).items()}

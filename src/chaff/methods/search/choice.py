@@ -16,8 +16,8 @@ from chaff.stats.paired_loss import MeanDifference
 
 LEAST_BOUND = 0.02  # of the gain over nothing: smaller losses are not worth a column
 MOST_BOUND = 0.10  # of the gain: however noisy the scores are, no more may be lost
-SURE = 2.0  # standard errors over nothing: the best of many sizes is asked
 BLIND_BOUND = 0.03  # where one error is more than that
+SURE = 2.0  # standard errors over nothing: the best of many sizes is asked
 Signal = Callable[[], bool]
 Place = tuple[int, int]
 """(curve, place on it)."""
@@ -187,7 +187,7 @@ def _choice(means: Sequence[Floats], places: Sequence[Sequence[int]], at: Place,
 def _of_size(sizes: Sizes, means: Sequence[Floats], places: Sequence[Sequence[int]], size: int) -> Place:
     """The best set of so many features, else of the next fewer that there is."""
     found = []
-    for c, some in enumerate(places):
+    for c, some in ((c, some) for c, some in enumerate(places) if some):
         k = max([k for k in some if sizes.curves[c].sizes[k] <= size] or [some[0] if size else 0])
         found.append((-sizes.curves[c].sizes[k], float(means[c][k]), c, k))
     return min(found)[2:]

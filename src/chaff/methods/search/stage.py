@@ -122,7 +122,7 @@ class Search:
     ----------
     model : model, str or dict, optional
         The model that will be used in the end: ``chaff.Ridge(0.1)``, "logistic", "forest" … None: the one that the plan's
-        [score] names; else two lenses, a linear one and a forest, and the better one decides.
+        [score] names; else two lenses, a linear one and a forest, and the smallest set within the bound of the best is kept.
     strategy : strategy, str or dict, optional
         How a named model walks: ``chaff.Forward(size=10)`` (a size is a bound: no larger set is kept), "floating", "recursive",
         "genetic", … (see `chaff.search`). None: what suits the model (both ways in closed form for linear ones; for others
@@ -273,8 +273,7 @@ class Search:
 
     def _open_to(self, curve: Curve, ground: Ground) -> list[bool]:
         """Which sizes may be chosen: those that the named strategy came through, and that may cost what they cost."""
-        named = self.strategy is not None and curve.trail is not None
-        through = set(curve.trail.best_by_size()) if named and curve.trail is not None else set(curve.sizes)
+        through = set(curve.sizes) if self.strategy is None or curve.trail is None else set(curve.trail.best_by_size())
         return [size in through and ground.affordable(held) for size, held in zip(curve.sizes, curve.sets, strict=True)]
 
     def _added(self, lenses: Sequence[Lens], sizes: Sizes, of: Sequence[int], choice: Choice, signals: Signals) -> dict[str, float]:
@@ -289,7 +288,7 @@ class Search:
             return {}
         here, other = sizes.curves[choice.curve], others.curves[theirs.curve]
         chosen = here.sets[choice.place]
-        needed = needed_additions(chosen, lenses[of[rest[theirs.curve]]], other, theirs.place, ground)
+        needed = needed_additions(chosen, _judge(lenses[of[rest[theirs.curve]]], other.model, ground), other, theirs.place, ground)
         fits = ground.affordable(chosen | set(needed))
         return needed if needed and fits and _no_burden(here, chosen | set(needed), ground) else {}
 
