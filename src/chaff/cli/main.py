@@ -107,8 +107,10 @@ def _failed(error: BaseException, said: Sequence[str], asked_to_end: bool) -> in
         return _say(str(error), error.exit_code, type(error).__name__, said)
     if isinstance(error, ImportError) or (isinstance(error, OSError) and error.errno == errno.ENOMEM):
         return _say(f"a part of Python could not be loaded ({error}): too little memory, or a damaged installation", 3, "MemoryError", said)
-    if isinstance(error, MemoryError) or (isinstance(error, SystemError | RuntimeError) and _starved(error)):
+    if isinstance(error, MemoryError) or _starved(error):
         return _say(f"not enough memory: {error}. Use fewer columns (--ignore) or fewer folds", 3, "MemoryError", said)
+    if isinstance(error, NotImplementedError) and os.environ.get("NUMBA_DISABLE_JIT", "0") != "0":
+        return _say("NUMBA_DISABLE_JIT is set, and Chaff does not run uncompiled: unset it", 3, "NotImplementedError", said)
     if isinstance(error, OSError) and error.errno == errno.ENOSPC:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)  # what is still in the buffer has nowhere to go
         return _say("no space left to write to; nothing half-written was left behind", 3, "OSError", ())
@@ -137,8 +139,8 @@ def entry() -> None:
 
 
 def _starved(error: BaseException) -> bool:
-    """Python without memory may say so in these words."""
-    return "can't start new thread" in str(error) or "error return without exception set" in str(error)
+    """Python without memory may say so in other ways: a C function that gave nothing, a thread that could not start."""
+    return isinstance(error, SystemError) or (isinstance(error, RuntimeError) and "can't start new thread" in str(error))
 
 
 if __name__ == "__main__":
