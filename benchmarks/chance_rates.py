@@ -99,16 +99,16 @@ def chance(t: chaff.Table, s: int, rule: dict[str, float], by: str = "split stan
     return kept(found), found.frame["standard_score"]
 
 
-def shadow(t: chaff.Table, s: int, share: float) -> Told:
-    found = chaff.shadow_test(t, FOREST, keep_share=share, seed=s, workers=1)
-    return kept(found), found.frame["hit_share"] + 1e-3 * (found.frame["worth"] / found.frame["to_beat"].abs()).clip(0, 100)
+def twins(t: chaff.Table, s: int, share: float) -> Told:
+    found = chaff.twin_test(t, FOREST, keep_share=share, seed=s, workers=1)
+    return kept(found), found.frame["beaten_share"] + 1e-3 * (found.frame["worth"] / found.frame["to_beat"].abs()).clip(0, 100)
 
 
 def stability(t: chaff.Table, s: int) -> Told:
     found = chaff.stability(
-        t, {"use": "chance", "shuffles": 10, "trees": 100, "keep": {"beyond_chance": 3.0}}, 4, pairs=15, seed=s, workers=1
+        t, {"use": "chance", "shuffles": 10, "trees": 100, "keep": {"standard_deviations": 3.0}}, 4, pairs=15, seed=s, workers=1
     )
-    return kept(found), found.frame["chosen_share"]
+    return kept(found), found.frame["selection_frequency"]
 
 
 def knockoffs(t: chaff.Table, s: int, statistic: str, runs: int) -> Told:
@@ -118,16 +118,16 @@ def knockoffs(t: chaff.Table, s: int, statistic: str, runs: int) -> Told:
 
 
 def given_others(t: chaff.Table, s: int) -> Told:
-    found = chaff.importance(t, cut={"beyond_chance": 0.05}, seed=s, workers=1)
+    found = chaff.importance(t, cut={"significant": 0.05}, seed=s, workers=1)
     return kept(found), -found.frame["p"]
 
 
 TESTS: dict[str, Callable[[chaff.Table, int], Told]] = {
     "chance, maximum 0.05": lambda t, s: chance(t, s, {"maximum": 0.05}),
-    "chance, 3 sd": lambda t, s: chance(t, s, {"beyond_chance": 3}),
+    "chance, 3 sd": lambda t, s: chance(t, s, {"significant": 3}),
     "chance of mutual information, maximum 0.05": lambda t, s: chance(t, s, {"maximum": 0.05}, "mutual_information"),
-    "shadow, 0.9 of the rounds": lambda t, s: shadow(t, s, 0.9),
-    "shadow, 0.5 of the rounds": lambda t, s: shadow(t, s, 0.5),
+    "twins, 0.9 of the rounds": lambda t, s: twins(t, s, 0.9),
+    "twins, 0.5 of the rounds": lambda t, s: twins(t, s, 0.5),
     "stability of chance, 0.75": stability,
     "knockoffs 0.2, lasso, 1 run": lambda t, s: knockoffs(t, s, "lasso difference", 1),
     "knockoffs 0.2, forest, 10 runs": lambda t, s: knockoffs(t, s, "forest difference", 10),

@@ -1,4 +1,4 @@
-"""Shuffled targets against the bare loop over the same histogram updates, and a shadow test by the clock.
+"""Shuffled targets against the bare loop over the same histogram updates, and a twin test by the clock.
 
 python benchmarks/chance_speed.py
 """
@@ -65,10 +65,10 @@ def main() -> None:
     for name in ("two classes", "number"):
         wide = chaff.open_arrays(X[:5_000, :40], cases[name][:5_000])
         start = time.perf_counter()
-        found = chaff.shadow_test(wide, rounds=250, level=1e-9, drop_share=1e-6)  # so that nothing is ever decided and no round is saved
-        print(f"chaff.shadow_test, {name}, 5,000 × 40, {found.settings['rounds']} rounds × 500 trees: {time.perf_counter() - start:.0f} s")
+        found = chaff.twin_test(wide, rounds=250, alpha=1e-9, drop_share=1e-6)  # so that nothing is ever decided and no round is saved
+        print(f"chaff.twin_test, {name}, 5,000 × 40, {found.settings['rounds']} rounds × 500 trees: {time.perf_counter() - start:.0f} s")
         start = time.perf_counter()
-        found = chaff.shadow_test(wide)
+        found = chaff.twin_test(wide)
         print(f"  … decided as it goes: {found.settings['rounds']} rounds, {time.perf_counter() - start:.0f} s")
 
 

@@ -3,7 +3,7 @@
     python benchmarks/decision.py [--reps 5] [--only NAME,NAME]
 
 Full and kept set are fitted on the training rows by a linear model (ridge or logistic) and by a forest, and scored on the fresh
-rows. The one that does better on the full set judges: held is the kept set's gain over knowing nothing, as a share of the full
+rows. The one that does better on the full set judges: held is the kept set's gain over baseline, as a share of the full
 set's. `promise` is the honest score less what the deciding model then scores on the fresh rows, `covered` how often its 90 %
 interval holds that, `said` what the keep-up test answered.
 """

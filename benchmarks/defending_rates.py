@@ -15,9 +15,9 @@ from scipy.signal import lfilter
 from scipy.special import ndtri
 
 import chaff
+from chaff.decide.distributions import Tally, shape_of
 from chaff.decide.drift import drifts_of
 from chaff.decide.selection_parts import KeptPart
-from chaff.decide.shapes import Tally, shape_of
 from chaff.methods.evaluation.influence import moved_by, score_interval
 from chaff.metrics import METRICS, Truth
 from chaff.stats.differing import means_differ, slopes_differ, stretches

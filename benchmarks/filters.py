@@ -70,7 +70,7 @@ def main() -> None:
     work, times = Work(), p / SOME
 
     print("one-way and Welch's F, both")
-    view, without = (Relevance(level=level).view(by_class, work) for level in (0.95, None))
+    view, without = (Relevance(confidence=level).view(by_class, work) for level in (0.95, None))
     t = compare(
         {
             "ours": lambda: means.between_classes(without, names, {"f", "welch_f"}),

@@ -18,7 +18,7 @@ from chaff.evaluate.setting import Setting
 from chaff.folds import make_folds
 from chaff.methods.search.additions import row_losses
 from chaff.methods.search.curve import keep_up_of
-from chaff.methods.search.ground import Ground
+from chaff.methods.search.search_data import Ground
 from chaff.work import Work
 
 
@@ -66,7 +66,7 @@ def keep_up(reps: int) -> None:
 
 
 def importance(reps: int) -> None:
-    print("importance on noise: share of the tables where any of eight columns is beyond chance (5 % wanted)")
+    print("importance on noise: share of the tables where any of eight columns is significant (5 % wanted)")
     for kind, repeats in (("rows", 1), ("rows", 3), ("rows", 10), ("groups", 1), ("order", 1)):
         hit = 0
         for seed in range(reps):
@@ -75,7 +75,7 @@ def importance(reps: int) -> None:
             frame = pd.concat([pd.DataFrame(x, columns=[f"assay_{j}" for j in range(8)]).assign(y=y), columns], axis=1)
             table = chaff.open_table(frame, target="y", **roles)
             setting = Setting.of(table, 5, repeats, Work(seed))
-            hit += bool(chaff.Importance(chaff.Forest(40)).judge(table, setting).frame["beyond_chance"].any())
+            hit += bool(chaff.Importance(chaff.Forest(40)).judge(table, setting).frame["significant"].any())
         print(f"  {kind:7s} {repeats:2d} repeats: {hit / reps:.3f}", flush=True)
     for rho in (0.6, 0.9):
         low, power = [], []

@@ -3,7 +3,7 @@
     python benchmarks/search_honesty.py [tables a kind]       (30; about five minutes)
 
 Tables of 150 rows x 30 columns with ridge: noise only, five columns that matter, ten in five pairs of near copies, heavy tails. For each
-strategy the set that `choose("best", by="seen")` takes and the one of the default rule, with three scores: seen by the search, honest
+strategy the set that `choose("best", by="seen")` takes and the one of the default rule, with three scores: search score, honest
 (the same search anew in every fold, at that size), and the R² of the set refitted on all 150 rows on 20,000 fresh ones. The last two
 columns: how many of the true columns are in, and how many others.
 """

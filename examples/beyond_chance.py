@@ -1,6 +1,6 @@
-"""Where chance begins: shuffled targets, shadow twins, half-samples and decoys on the same lots.
+"""Where chance begins: shuffled targets, permuted twins, half-samples and decoys on the same lots.
 
-python examples/beyond_chance.py
+python examples/significant.py
 """
 
 from __future__ import annotations
@@ -19,12 +19,12 @@ print(found.more["limits"])  # what 2, 3, … standard deviations would keep, an
 print(chaff.chance_baseline(lots, "mutual_information", shuffles=20).ranked()["standard_score"].round(1))
 
 # 3. Shuffled twins beside the columns, in a forest: who beats the best twin in nine rounds of ten?
-shadow = chaff.shadow_test(lots, chaff.Forest(trees=60, columns_per_split=4, leaf_rows=10, depth=7))
-print(shadow.ranked("hit_share")[["worth", "hit_share", "rounds", "verdict"]].round(2))
+twins = chaff.twin_test(lots, chaff.Forest(trees=60, columns_per_split=4, leaf_rows=10, depth=7))
+print(twins.ranked("beaten_share")[["worth", "beaten_share", "rounds", "verdict"]].round(2))
 
 # 4. What halves of the rows choose, and how many picks would be accidents.
 stable = chaff.stability(lots, chaff.Relevance(["spearman_rho"], by="spearman_rho"), size=3, pairs=20)
-print(stable.frame["chosen_share"], stable.more["thresholds"], sep="\n")
+print(stable.frame["selection_frequency"], stable.more["thresholds"], sep="\n")
 
 # 5. Known noise beside the columns: how much of it does a rule keep?
 mixed = lots.with_decoys(10)

@@ -58,7 +58,7 @@ CALLS = {
     "importance": lambda t, w: chaff.importance(t, chaff.Forest(trees=10), workers=w).frame,
     "lasso": lambda t, w: chaff.importance(t, "lasso", by="coefficient", workers=w).frame,
     "chance": lambda t, w: chaff.chance_baseline(t, shuffles=8, workers=w).frame,
-    "shadow": lambda t, w: chaff.shadow_test(t, chaff.Forest(trees=10), rounds=7, keep_share=0.5, workers=w).frame,
+    "twins": lambda t, w: chaff.twin_test(t, chaff.Forest(trees=10), rounds=7, keep_share=0.5, workers=w).frame,
     "stability": lambda t, w: chaff.stability(t, workers=w).frame,
     "search": lambda t, w: chaff.search(t, chaff.Tree(), chaff.Forward(size=3), folds=3, workers=w).frame,
     "compare": lambda t, w: chaff.compare(t, ["leading", "forward"], "ridge", sizes=[1, 3], workers=w).frame.drop(columns="seconds"),
@@ -99,7 +99,7 @@ def test_a_whole_run_answers_as_on_one_machine(cluster, tables, honest):
     runs = [chaff.select(t, workers=w, honest=honest, state=False) for t, w in ((tables[0], None), (tables[1], cluster))]
     said = [json.loads(r.selection.to_json() if hasattr(r.selection, "to_json") else r.selection.model_dump_json()) for r in runs]
     for one in said:
-        one["data"].pop("source"), one.pop("seal"), one.pop("made_with", None)
+        one["data"].pop("source"), one.pop("checksum"), one.pop("made_with", None)
     assert said[0] == said[1]
 
 
@@ -222,13 +222,13 @@ def test_an_interrupt_that_falls_where_errors_are_ignored_is_not_lost(monkeypatc
 @pytest.mark.long
 def test_an_address_that_nobody_answers_at_is_said_in_time(tmp_path):
     began = time.monotonic()
-    with pytest.raises(chaff.WorkerError, match="nobody answers at tcp://127.0.0.1:9 within 1 s"):
+    with pytest.raises(chaff.WorkerError, match="no response from tcp://127.0.0.1:9 within 1 s"):
         chaff.Cluster("tcp://127.0.0.1:9", patience=1)
     assert time.monotonic() - began < 8
     with pytest.raises(chaff.WorkerError, match="nobody answers"):
         chaff.Cluster("not an address", patience=1)
     make_mixed(60).to_csv(tmp_path / "lots.csv", index=False)
-    assert "nobody answers at tcp://127.0.0.1:9" in run(
+    assert "no response from tcp://127.0.0.1:9" in run(
         "screen", "lots.csv", "--target", "y", "--cluster", "tcp://127.0.0.1:9", cwd=tmp_path, code=5
     )
 
@@ -261,7 +261,7 @@ class TestCommandLine:
         a, b = (json.loads((tmp_path / o / "selection.json").read_text()) for o in ("far", "near"))
         assert a["kept"] == b["kept"] and a["scores"] == b["scores"] and a["data"]["fingerprint"] == b["data"]["fingerprint"]
         assert [line for line in far.splitlines() if " kept " in line] == [line for line in near.splitlines() if " kept " in line]
-        assert "say one of them" in run(
+        assert "cannot be combined" in run(
             "screen", "lots.csv", "--target", "y", "--cluster", scheduler.scheduler_address, "--workers", "2", cwd=tmp_path, code=2
         )
 

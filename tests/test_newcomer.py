@@ -13,7 +13,7 @@ STATISTIC = '''
 
 import numpy as np
 
-from chaff.methods.relevance.statistic import NC, Family, Statistic
+from chaff.methods.relevance.statistic import NC, Family, FilterStatistic
 
 
 def median_gap(view, features, wanted):
@@ -27,7 +27,7 @@ def median_gap(view, features, wanted):
 
 
 STATISTICS = (
-    Statistic("median_gap", "gap of medians", (NC,), "magnitude", "Tukey, 1977", "in interquartile ranges.", two_classes=True, tests=False),
+    FilterStatistic("median_gap", "gap of medians", (NC,), "magnitude", "Tukey, 1977", "in interquartile ranges.", two_classes=True, tests=False),
 )
 FAMILIES = (Family(median_gap, (NC,), ("median_gap",)),)
 '''

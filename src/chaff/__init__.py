@@ -29,7 +29,7 @@ _PUBLIC = {
     "Correlating": "chaff.methods.overlap.correlations",
     "importance": "chaff.decide.calls.models",
     "chance_baseline": "chaff.decide.calls.chance",
-    "shadow_test": "chaff.decide.calls.chance",
+    "twin_test": "chaff.decide.calls.chance",
     "stability": "chaff.decide.calls.chance",
     "knockoffs": "chaff.decide.calls.chance",
     "search": "chaff.decide.calls.search",
@@ -42,7 +42,7 @@ _PUBLIC = {
     "TwoModels": "chaff.methods.comparing.two_models",
     "compare": "chaff.decide.calls.compare",
     "Comparison": "chaff.methods.comparing.comparison",
-    "SearchedTrail": "chaff.methods.search.searched",
+    "SearchResult": "chaff.methods.search.search_result",
     "Alternatives": "chaff.methods.search.alternatives",
     "Progress": "chaff.methods.search.progress",
     "keep_up": "chaff.decide.keep_up",
@@ -100,7 +100,7 @@ _PUBLIC = {
     "Overlap": "chaff.methods.overlap.stage",
     "Importance": "chaff.methods.importance.stage",
     "ChanceBaseline": "chaff.methods.chance.shuffled_target",
-    "ShadowTest": "chaff.methods.chance.shadows",
+    "TwinTest": "chaff.methods.chance.twin_test",
     "Stability": "chaff.methods.chance.stability",
     "Knockoffs": "chaff.methods.chance.knockoffs",
     "Search": "chaff.methods.search.stage",
@@ -142,7 +142,7 @@ def __getattr__(name: str) -> Any:
 
 def __dir__() -> list[str]:
     choices = (getattr(importlib.import_module(module), registry).choices for module, registry in _REGISTRIES)
-    return sorted({*__all__, *(cls.__name__ for found in choices for cls in found.values())})
+    return sorted({*__all__, *(cls.__name__ for result in choices for cls in result.values())})
 
 
 if TYPE_CHECKING:

@@ -36,7 +36,7 @@ class Registry:
         """Name → class, in the order of the names."""
         return _found(self.package, self.key)
 
-    def make(self, said: Any) -> Any:
+    def make(self, given: Any) -> Any:
         """The choice itself from an object, a name, or a mapping with `name` and settings.
 
         Raises
@@ -44,26 +44,26 @@ class Registry:
         UsageError
             Every mistake in one go, the nearest name suggested.
         """
-        if isinstance(said, str):
-            return self._class(said)()
-        if isinstance(said, Mapping):
-            settings = {str(k): v for k, v in said.items() if k != "name"}
-            if "name" not in said:
+        if isinstance(given, str):
+            return self._class(given)()
+        if isinstance(given, Mapping):
+            settings = {str(k): v for k, v in given.items() if k != "name"}
+            if "name" not in given:
                 raise UsageError(
                     f"a {self.what} is said by its name, such as {{ name = \"{next(iter(self.choices))}\" }}; 'name' is missing"
                 )
-            cls = self._class(str(said["name"]))
+            cls = self._class(str(given["name"]))
             problems = wrong_fields(cls, settings)
             if problems:
-                raise UsageError(f"{self.what} '{said['name']}': " + "; ".join(problems))
+                raise UsageError(f"{self.what} '{given['name']}': " + "; ".join(problems))
             return cls(**settings)
-        if isinstance(said, type) or not hasattr(said, self.key):
-            raise UsageError(f"a {self.what} is a name ({', '.join(self.choices)}), a mapping or an object of its own, not {said!r}")
-        return said
+        if isinstance(given, type) or not hasattr(given, self.key):
+            raise UsageError(f"a {self.what} is a name ({', '.join(self.choices)}), a mapping or an object of its own, not {given!r}")
+        return given
 
     def _class(self, name: str) -> type:
         if name not in self.choices:
-            raise UsageError(f"unknown {self.what} '{name}'; there are {', '.join(self.choices)}.{nearest(name, self.choices)}")
+            raise UsageError(f"unknown {self.what} '{name}'; choose from {', '.join(self.choices)}.{nearest(name, self.choices)}")
         return self.choices[name]
 
     def of_class(self, name: str) -> type | None:

@@ -70,7 +70,7 @@ class Cluster(Executor):
             self.client = distributed.Client(address, timeout=patience, set_as_default=False)
         except (OSError, TimeoutError, ValueError, TypeError) as error:
             raise WorkerError(
-                f"nobody answers at {address} within {patience:g} s ({type(error).__name__}): does the scheduler run?"
+                f"no response from {address} in {patience:g} s ({type(error).__name__}); is the scheduler running?"
             ) from error
         try:
             self._check()
@@ -97,21 +97,21 @@ class Cluster(Executor):
     def _check(self) -> None:
         if not self._threads():
             raise WorkerError(f"the scheduler at {self.address} has no worker")
-        mine = _version()
-        for worker, found in self._asked(_version).items():
-            if found != mine:
-                here, there = (" on Python ".join(v) for v in (mine, found))
+        own = _version()
+        for worker, result in self._asked(_version).items():
+            if result != own:
+                here, there = (" on Python ".join(v) for v in (own, result))
                 raise UsageError(f"worker {worker} has Chaff {there}, here is {here}: install the same on both")
 
     def _asked(self, function: Callable[..., Any], *given: Any) -> dict[str, Any]:
         """What each worker answers."""
-        found = self.client.run(function, *given, on_error="return")
-        for worker, answer in found.items():
+        result = self.client.run(function, *given, on_error="return")
+        for worker, answer in result.items():
             if isinstance(answer, ImportError):
                 raise UsageError(f"worker {worker} cannot import Chaff ({answer}): install it there") from answer
             if isinstance(answer, BaseException):
                 raise WorkerError(f"worker {worker} failed: {answer}") from answer
-        return dict(found)
+        return dict(result)
 
     def check_sees(self, paths: Sequence[str]) -> None:
         """Refuse files that a worker does not see as they are here.

@@ -26,8 +26,8 @@ Run = Callable[[Callable[[Any], Any], list[Any]], list[Any]]
 
 def workers_of(executor: Executor) -> int:
     """How many units an executor works on at a time; two where it does not tell."""
-    told = getattr(executor, "workers", None) or getattr(executor, "_max_workers", None)
-    return int(told) if isinstance(told, int) and told > 0 else 2
+    text = getattr(executor, "workers", None) or getattr(executor, "_max_workers", None)
+    return int(text) if isinstance(text, int) and text > 0 else 2
 
 
 def carried_out(executor: Executor, run: Run, task: Callable[[Any], Any], units: list[Any], tell: Callable[[int], object]) -> list[Any]:
@@ -101,7 +101,7 @@ def _packed(executor: Executor, task: Any) -> bytes:
         return packed
     except (pickle.PicklingError, TypeError, AttributeError) as error:
         raise UsageError(
-            f"this cannot be sent to other processes ({error}): a model of your own must stand in a module that the workers can import"
+            f"this cannot be sent to other processes ({error}): define the model in a module that the workers can import"
         ) from error
 
 
@@ -122,8 +122,8 @@ def told(executor: Executor, error: BaseException) -> BaseException:
     """What went wrong with the workers, in words; the error itself where it is none of theirs."""
     what = getattr(executor, "what_happened", None)
     if what is not None:
-        found: BaseException = what(error)
-        return found
+        result: BaseException = what(error)
+        return result
     if isinstance(error, BrokenExecutor | CancelledError | RuntimeError):
         return WorkerError(f"a worker process ended before its work was done ({error or type(error).__name__}): too little memory?")
     return error

@@ -52,21 +52,21 @@ def check_place(path: str | Path, own: bool = False, made: Path | None = None) -
     """
     wanted = Path(path)
     try:
-        found = os.lstat(wanted)
+        result = os.lstat(wanted)
     except FileNotFoundError:
         return
     except (OSError, ValueError) as error:
         raise DataError(f"{_shown(wanted)} cannot be written: {_why(error)}") from error
-    if stat.S_ISLNK(found.st_mode):
-        raise DataError(f"{_shown(wanted)} is a link, which is not written through: name the file itself")
-    if stat.S_ISDIR(found.st_mode):
+    if stat.S_ISLNK(result.st_mode):
+        raise DataError(f"{_shown(wanted)} is a link: name the file itself")
+    if stat.S_ISDIR(result.st_mode):
         raise DataError(f"{_shown(wanted)} is a folder, not a file")
-    if not stat.S_ISREG(found.st_mode):
-        raise DataError(f"{_shown(wanted)} is no plain file (a device or a pipe): nothing is written there")
+    if not stat.S_ISREG(result.st_mode):
+        raise DataError(f"{_shown(wanted)} is not a regular file (a device or a pipe)")
     if os.path.realpath(wanted) in _READ and not own:
-        raise DataError(f"{_shown(wanted)} was read by this run and is not written over: choose another name")
+        raise DataError(f"{_shown(wanted)} is an input of this run and will not be overwritten: choose another name")
     if _KEEP_EXISTING.get() and not own and not (made is not None and filecmp.cmp(made, wanted, shallow=False)):
-        raise DataError(f"{_shown(wanted)} is there already, with other contents: choose another name, or say --force to replace it")
+        raise DataError(f"{_shown(wanted)} already exists with different contents: choose another name, or pass --force to replace it")
 
 
 @contextmanager
@@ -251,9 +251,9 @@ def read_json(path: str | Path, plain: str, denied: str, format_name: str, versi
         raise DataError(f"{file.name} cannot be read: {_why(error)}") from error
     if not isinstance(data, dict) or data.get("format") != format_name:
         raise DataError(f'{file.name} is JSON but {denied}: it lacks "format": "{format_name}"')
-    found = data.get("version")
-    if isinstance(found, bool) or not isinstance(found, int) or not 1 <= found <= version:
-        raise DataError(f"{file.name} has version {found} of the format, this Chaff reads {version}: update Chaff")
+    result = data.get("version")
+    if isinstance(result, bool) or not isinstance(result, int) or not 1 <= result <= version:
+        raise DataError(f"{file.name} has version {result} of the format, this Chaff reads {version}: update Chaff")
     return data
 
 

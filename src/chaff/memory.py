@@ -68,7 +68,7 @@ class BoundedCache(Generic[Value]):
 SIZES = {"b": 1, "kb": 10**3, "mb": 10**6, "gb": 10**9, "tb": 10**12, "kib": 1 << 10, "mib": 1 << 20, "gib": 1 << 30, "tib": 1 << 40}
 
 
-def bytes_of(said: str | float) -> int:
+def bytes_of(given: str | float) -> int:
     """A size as people say it (``"4GB"``, ``"500 MB"``, ``2e9``) in bytes.
 
     Raises
@@ -76,14 +76,14 @@ def bytes_of(said: str | float) -> int:
     UsageError
         Where it is none, or none above 0.
     """
-    text = str(said).strip().lower().replace(" ", "").replace("_", "")
+    text = str(given).strip().lower().replace(" ", "").replace("_", "")
     number = text.rstrip("kmgtib")
     try:
         size = float(number) * SIZES[text[len(number) :] or "b"]
     except (ValueError, KeyError):
-        raise UsageError(f"memory must be a size such as 4GB or 500MB, not {said!r}") from None
+        raise UsageError(f"memory must be a size such as 4GB or 500MB, not {given!r}") from None
     if not 0 < size < float("inf"):
-        raise UsageError(f"memory must be a size above 0, not {said!r}")
+        raise UsageError(f"memory must be a size above 0, not {given!r}")
     return int(size)
 
 

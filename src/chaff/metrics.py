@@ -196,11 +196,11 @@ METRICS = {
 def find_metric(name: str, task: str, classes: int = 0) -> Metric:
     """The metric of that name, checked against the task."""
     if name not in METRICS:
-        raise UsageError(f"unknown metric '{name}'; there are {', '.join(METRICS)}.{nearest(name, METRICS)}")
+        raise UsageError(f"unknown metric '{name}'; choose from {', '.join(METRICS)}.{nearest(name, METRICS)}")
     metric = METRICS[name]
     if metric.task not in (task, "both"):
         fitting = [m.name for m in METRICS.values() if m.task in (task, "both")]
-        raise UsageError(f"metric '{name}' does not fit a {task} target; fitting are {', '.join(fitting)}")
+        raise UsageError(f"metric '{name}' does not fit a {task} target; choose from {', '.join(fitting)}")
     if metric.two_classes_only and classes != 2:
         raise UsageError(f"metric '{name}' needs two classes, the target has {classes}")
     return metric

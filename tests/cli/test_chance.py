@@ -1,4 +1,4 @@
-"""`chaff importance --chance, --shadow, --stability, --knockoffs, --decoys` and `chaff select --decoys`, in a process of their own."""
+"""`chaff importance --chance, --twins, --stability, --knockoffs, --decoys` and `chaff select --decoys`, in a process of their own."""
 
 import json
 import subprocess
@@ -30,10 +30,10 @@ def test_shuffled_targets_limits_figure_and_findings(lots, tmp_path):
         "--out", tmp_path / "found.json",
     )  # fmt: skip
     for words in (
-        "are beyond chance (family p 0.05 or less), by split standing against 20 shuffles",
+        "are significant (FWER p 0.05 or less), by split standing against 20 permutations",
         "within groups",
-        "What each limit",
-        "by chance",
+        "Features kept at each threshold",
+        "expected under permutation",
     ):
         assert words in flat(out), words
     assert (tmp_path / "band.png").stat().st_size > 10_000
@@ -44,15 +44,19 @@ def test_shuffled_targets_limits_figure_and_findings(lots, tmp_path):
 def test_a_statistic_against_chance_by_standard_deviations_as_json(lots):
     told = json.loads(run("importance", lots, *ALONE, "--chance", "15", "--by", "spearman_rho", "--keep", "2.5", "--format", "json"))
     text = json.dumps(told)
-    assert "standard_score" in text and '"by": "spearman_rho"' in text and '"beyond_chance": 2.5' in text
+    assert "standard_score" in text and '"by": "spearman_rho"' in text and '"standard_deviations": 2.5' in text
 
 
 @pytest.mark.long
-def test_shadows_stability_and_knockoffs(lots, tmp_path):
-    shadow = flat(run("importance", lots, *ALONE, "--shadow", "--rounds", "43", "--trees", "60", "--figure", tmp_path / "rounds.png"))
-    assert "beat their shuffled twins" in shadow and "hit share" in shadow and "43 rounds by impurity" in shadow
+def test_twins_stability_and_knockoffs(lots, tmp_path):
+    twins = flat(run("importance", lots, *ALONE, "--twins", "--rounds", "43", "--trees", "60", "--figure", tmp_path / "rounds.png"))
+    assert "beat their shuffled twins" in twins and "share of rounds" in twins and "43 rounds by impurity" in twins
     stable = flat(run("importance", lots, *ALONE, "--stability", "--top", "2", "--figure", tmp_path / "shares.png"))
-    assert "chosen share" in stable and "by accident at most" in stable and "stability of the whole set" in stable
+    assert (
+        "selection frequency" in stable
+        and "false selections, bound (complementary pairs)" in stable
+        and "stability of the whole set" in stable
+    )
     numbers = ["--target", "loaf_volume", "--all-rows", "--all-columns"]
     for name in ("accepted", "grade", "mill", "variety"):
         numbers += ["--ignore", name]
@@ -66,15 +70,15 @@ def test_decoys_among_the_columns_of_any_importance(lots, tmp_path):
     out = flat(
         run("importance", lots, *ALONE, "--model", "ridge", "--by", "permutation", "--decoys", "4", "--close-up", tmp_path / "d.png")
     )
-    assert "the best decoy (decoy_0" in out and (tmp_path / "d.png").stat().st_size > 10_000
+    assert "the best noise feature (decoy_0" in out and (tmp_path / "d.png").stat().st_size > 10_000
     cut = flat(run("importance", lots, *ALONE, "--model", "ridge", "--by", "permutation", "--decoys", "4", "--top", "7"))
-    assert "of 4 decoys were kept (false-keep rate" in cut
+    assert "of 4 noise features were kept (false-keep rate" in cut
 
 
 @pytest.mark.long
 def test_a_selection_with_decoys_writes_none_of_them(lots, tmp_path):
     out = flat(run("select", lots, *ROLES, "--decoys", "3", "--model", "ridge", "--quick", "--no-state", "--out", tmp_path / "out"))
-    assert "of the columns of known noise" in out and "of 3 decoys were kept" in out
+    assert "noise features (decoys)" in out and "of 3 noise features were kept" in out
     assert "decoy_" not in (tmp_path / "out" / "reduced.csv").read_text().splitlines()[0]
     kept = json.loads((tmp_path / "out" / "selection.json").read_text())["kept"]
     assert kept and not any(k["name"].startswith("decoy_") for k in kept)
@@ -86,18 +90,18 @@ def test_a_plan_says_it_too(lots, tmp_path):
         '[table]\ntarget = "loaf_volume"\ngroups = "mill"\nignore = ["accepted", "grade"]\n[[stage]]\nuse = "chance"\nshuffles = 10\nkeep = { maximum = 0.1 }\n'
     )
     out = flat(run("importance", lots, "--plan", plan, "--all-rows", "--chance", "12"))
-    assert "family p 0.1 or less" in out and "against 12 shuffles" in out
+    assert "FWER p 0.1 or less" in out and "against 12 permutations" in out
 
 
 @pytest.mark.long
 @pytest.mark.parametrize(
     ("options", "words"),
     [
-        (["--chance", "20", "--shadow"], "one at a time, not --chance and --shadow"),
+        (["--chance", "20", "--twins"], "--chance and --twins"),
         (["--keep", "3"], "--keep goes with --chance"),
-        (["--rounds", "3"], "--rounds goes with --shadow"),
-        (["--shadow", "--rounds", "40"], "40 rounds can keep no column: it takes 43"),
-        (["--chance", "20", "--top", "3"], "--top does not go with --chance; say how much with --keep"),
+        (["--rounds", "3"], "--rounds goes with --twins"),
+        (["--twins", "--rounds", "40"], "40 rounds can keep no column: it takes 43"),
+        (["--chance", "20", "--top", "3"], "--top does not go with --chance; set the threshold with --keep"),
         (["--chance", "20", "--keep", "many"], "write standard deviations such as 3"),
         (["--chance", "20", "--by", "permutatoin"], "Did you mean 'permutation'"),
         (["--chance", "2"], "Invalid value"),

@@ -52,15 +52,15 @@ def test_demo_shows_the_whole_job(demo):
         "importance",
         "search",
         "lot_no",
-        "barred",
-        "Look at these yourself",
+        "blocked",
+        "Review these features",
         "keeps up with the full set",
         "honest R²",
         "full, after the screen",
         "kept − full",
         "nothing",
         "±",
-        "seen by the search",
+        "CV R² at the chosen size",
         "the holdout has been read",
         "next: chaff plan",
         "chaff apply",
@@ -180,7 +180,7 @@ def test_options_reach_their_stages(lots, tmp_path):
 
 def test_a_size_by_hand_and_no_promise(lots, tmp_path):
     words = run("select", lots, *ROLES, *QUICK, "--size", "3", "--quick", "--no-state", "--out", tmp_path / "o")
-    assert "kept 3 of" in words and "nothing is promised" in words and "on folds R² (ridge)" in " ".join(words.split())
+    assert "kept 3 of" in words and "the honest score was skipped" in words and "CV R² (ridge)" in " ".join(words.split())
     assert len(chaff.read_selection(tmp_path / "o" / "selection.json").kept) == 3
     assert "size 300 is more than the" in run("select", lots, *ROLES, "--size", "300", "--out", tmp_path / "p", code=2)
 
@@ -195,14 +195,14 @@ def test_plan_prints_what_select_reads(lots, tmp_path):
 @pytest.mark.parametrize(
     "args, code, words",
     [
-        (["lots.csv"], 2, "which column is to be predicted"),
+        (["lots.csv"], 2, "missing --target NAME"),
         (["lots.csv", "--target", "loaf_volum"], 3, "Did you mean 'loaf_volume'"),
         (["lots.csv", "--target", "loaf_volume", "--ignore", "protien_pct"], 3, "Did you mean 'protein_pct'"),
         (["gone.csv", "--target", "y"], 3, "no such file"),
         (["lots.csv", "--target", "loaf_volume", "--holdout", "1.5"], 2, "share must be 0 or more"),
         (["lots.csv", "--target", "loaf_volume", "--holdout", "gone.csv"], 3, "no such file: gone.csv"),
-        (["lots.csv", "--target", "loaf_volume", "--pin-keep", "ash_pct"], 2, "need one --because"),
-        (["lots.csv", "--target", "loaf_volume", "--because", "x"], 2, "--pin-keep NAME or --pin-drop NAME is missing"),
+        (["lots.csv", "--target", "loaf_volume", "--pin-keep", "ash_pct"], 2, "reason: add --because"),
+        (["lots.csv", "--target", "loaf_volume", "--because", "x"], 2, "--because needs --pin-keep NAME or --pin-drop NAME"),
         (["lots.csv", "--target", "loaf_volume", "--set", "search=3"], 2, "STAGE.KEY=VALUE"),
         (["lots.csv", "--target", "loaf_volume", "--set", "search.modell=ridge"], 2, "Did you mean 'model'"),
         (["lots.csv", "--target", "loaf_volume", "--plan", "gone.toml"], 2, "no such plan"),
@@ -230,10 +230,10 @@ def test_mistakes_get_one_line_and_a_code(lots, args, code, words):
         ("a,y\n1,2\n2,3\n3,4\n4,5\n5,7\n", "rows are too few for 5 folds"),
         ("a,y\n" + "".join(f"{'inf' if k == 3 else k},{k * k}\n" for k in range(40)), "infinite value; pass infinite='missing'"),
         ("a,y\n" + "".join(f"{'?' if k == 3 else k / 7},{k * k}\n" for k in range(40)), "mixes numbers and text"),
-        ("a,y\n" + "".join(f"7,{k * k}\n" for k in range(40)), "stage 'screen' left no feature"),
+        ("a,y\n" + "".join(f"7,{k * k}\n" for k in range(40)), "stage 'screen' dropped all"),
         (
             "a,y\n" + "".join(f"{2 * k},{k}\n" for k in range(40)),
-            "Barred: a; what is no leak and no id comes in with --pin-keep a --because WHY",
+            "Blocked: a; a feature that is no leak and no id is used with --pin-keep a --because WHY",
         ),
     ],
 )

@@ -49,7 +49,7 @@ def test_as_json_and_by_a_plan(lots, tmp_path):
     told = json.loads(run("compare", lots, "--plan", plan, "--method", "auc", "--method", "forward", "--sizes", "1,2", "--format", "json"))
     comparison = told["comparison"]
     assert comparison["model"] == "logistic" and comparison["metric"] == "auc" and len(comparison["curves"]) == 2 * 5
-    assert set(comparison["kept"]) == {"auc", "forward", "vote", "pooled places"} and len(comparison["agreement"]) == 6
+    assert set(comparison["kept"]) == {"auc", "forward", "vote", "mean rank"} and len(comparison["agreement"]) == 6
 
 
 @pytest.mark.long
@@ -65,7 +65,7 @@ def test_as_json_and_by_a_plan(lots, tmp_path):
         (["--method", "leading", "--sizes", "2", "--at", "30"], "size must be a whole number from 1 to 7"),
         (["--method", "forward", "--seconds", "0.001"], "compare would take about"),
         (["--out", "x.txt"], "must end in"),
-        (["--method", "{ use = "], "is no table of a name and settings"),
+        (["--method", "{ use = "], "is not a valid setting table"),
     ],
 )
 def test_what_goes_wrong_is_said_without_a_traceback(lots, options, words, tmp_path):
@@ -79,4 +79,4 @@ def test_a_page_that_is_there_is_refused_before_any_work(tmp_path):
     said = run(
         "compare", "t.csv", "--target", "y", "--task", "regression", "--method", "pearson_r", "--report", "r.html", cwd=tmp_path, code=3
     )
-    assert "is there already" in said and "compare" not in said.split("chaff:")[0] and (tmp_path / "r.html").read_text() == "mine"
+    assert "already exists" in said and "compare" not in said.split("chaff:")[0] and (tmp_path / "r.html").read_text() == "mine"

@@ -28,5 +28,5 @@ def test_what_does_not_fit_is_said_before_any_work(tmp_path):
     asked = ("select", "t.csv", "--target", "y", "--out", "o")
     assert "goes with --evaluate" in run(*asked, "--threshold", "0.4", cwd=tmp_path, code=2)
     assert "two classes" in run(*asked, "--evaluate", "--threshold", "0.4", cwd=tmp_path, code=2)
-    assert "held out" in run(*asked, "--evaluate", "--holdout", "0", cwd=tmp_path, code=2)
+    assert "needs a holdout" in run(*asked, "--evaluate", "--holdout", "0", cwd=tmp_path, code=2)
     assert not (tmp_path / "o" / "selection.json").exists()

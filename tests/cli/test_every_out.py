@@ -23,7 +23,7 @@ COMMANDS = {
     "coefficient": ["importance", "--model", "lasso", "--by", "coefficient", "--close-up", "f.png"],
     "given others": ["importance", "--model", "forest", "--trees", "10", "--by", "given others", "--figure", "f.png"],
     "chance": ["importance", "--chance", "5", "--figure", "f.png"],
-    "shadow": ["importance", "--shadow", "--rounds", "43", "--trees", "10", "--figure", "f.png"],
+    "twins": ["importance", "--twins", "--rounds", "43", "--trees", "10", "--figure", "f.png"],
     "stability": ["importance", "--stability", "--top", "2", "--figure", "f.png"],
     "search": ["search", "--model", "ridge", "--strategy", "forward"],
     "compare": ["compare", "--method", "pearson_r", "--method", "forward", "--model", "ridge"],
@@ -69,13 +69,13 @@ def test_commands_on_a_selection_write_every_format(place, ending):
     assert tomllib.loads((place / f"plan{ending[1:]}.toml").read_text())["table"]["target"] == "y"
 
 
-@pytest.mark.parametrize("name", ["shadow", "stability"])
+@pytest.mark.parametrize("name", ["twins", "stability"])
 def test_tests_against_chance_write_their_own_lead(place, name):
     command, *options = COMMANDS[name]
     options = [f"{name}-lead.png" if o == "f.png" else o for o in options]
     run(command, "t.csv", *ROLES, *options, "--out", f"{name}-lead.csv", cwd=place)
     frame = pd.read_csv(place / f"{name}-lead.csv")
-    lead = {"shadow": "worth", "stability": "chosen_share"}[name]
+    lead = {"twins": "worth", "stability": "selection_frequency"}[name]
     assert frame[lead].is_monotonic_decreasing
 
 

@@ -22,15 +22,7 @@ def test_a_lasso_shows_what_is_in_its_path_and_another_model_beside(lots, tmp_pa
         "importance", lots, *ROLES, "--model", "lasso", "--by", "{ name = 'coefficient', resamples = 5 }", "--against", "ridge",
         "--top", "3", "--limits", "1,5", "--figure", tmp_path / "bars.png", "--close-up", tmp_path / "path.png", "--out", tmp_path / "f.json",
     )  # fmt: skip
-    for words in (
-        "features are in",
-        "kept share",
-        "enters",
-        "Limits side by side",
-        "Beside ridge",
-        "both",
-        "per standard deviation of a column",
-    ):
+    for words in ("features kept", "selection frequency", "enters", "Thresholds side by side", "Comparison with ridge", "both", "per SD of a feature"):
         assert words in " ".join(out.split()), words
     assert (tmp_path / "bars.png").stat().st_size > 10_000 and (tmp_path / "path.png").stat().st_size > 10_000
     saved = chaff.read_findings(tmp_path / "f.json")
@@ -56,7 +48,7 @@ def test_every_way_has_its_columns_and_its_figure(lots, tmp_path, model, by, wor
 
 def test_scripts_get_one_object_with_every_frame(lots):
     told = json.loads(run("importance", lots, *ROLES, "--model", "tree", "--by", "permutation", "--format", "json"))
-    assert "by_fold" in json.dumps(told) and "beyond_chance" in json.dumps(told) and "protein_pct" in json.dumps(told)
+    assert "by_fold" in json.dumps(told) and "significant" in json.dumps(told) and "protein_pct" in json.dumps(told)
 
 
 @pytest.mark.long
@@ -66,9 +58,9 @@ def test_scripts_get_one_object_with_every_frame(lots):
         (("--model", "lasoo"), "Did you mean 'lasso'?"),
         (("--by", "permutatoin"), "Did you mean 'permutation'?"),
         (("--by", "{ name = 'permutation', togehter = 0.9 }"), "Did you mean 'together'?"),
-        (("--by", "{ name = "), "is no table of a name and settings"),
+        (("--by", "{ name = "), "is not a valid setting table"),
         (("--model", "ridge", "--by", "impurity"), "has no splits; models that have"),
-        (("--model", "ridge", "--trees", "5"), "--trees is the forest's"),
+        (("--model", "ridge", "--trees", "5"), "--trees needs the forest"),
         (("--top", "3", "--share", "0.5"), "one cut at a time"),
         (("--limits", "a,b"), "--limits must be numbers"),
         (("--model", "naive Bayes", "--by", "permutation"), "needs classes"),

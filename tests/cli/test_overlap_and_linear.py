@@ -26,18 +26,18 @@ def test_overlap_names_pairs_groups_vif_equations_and_components(lots, tmp_path)
         "pairs over 0.95, in 3 groups",
         "group of 4: gluten_wet_pct",
         "at other limits 0.5:",
-        "Of each pair over 0.95 one would go: 5 in all",
+        "0.95 features proposed for removal (one per pair with |r| > 5 in all",
         "repeats test_weight_kg_hl",
         "clusters by average linkage",
         "over 10",
         "explained by",
-        "One at a time:",
-        "largest left",
+        "Stepwise VIF elimination:",
+        "largest remaining VIF",
         "sieve_fine_pct = 100 - sieve_coarse_pct - sieve_medium_pct",
         "exact",
         "near-singular",
-        "hold 90% of the variation",
-        "components are mixtures",
+        "hold 90% of the variance",
+        "components combine features",
     ):
         assert words in out, words
     assert {p.name for p in (tmp_path / "f").iterdir()} == {"correlations.png", "vif.png", "vif_trail.png", "scree.png"}
@@ -76,15 +76,15 @@ def test_linear_says_it_all(lots, tmp_path):
         "one more of",
         "adjusted R²",
         "complete rows of 402",
-        "features stay by p",
-        "p split",
+        "features kept by p",
+        "p (split-sample)",
         "optimistic",
-        "What each column is worth",
-        "Shapley share of R²",
+        "Feature importance in the linear model",
+        "Shapley R²",
         "Sizes",
         "rank-normal",
         "Residual checks",
-        "holdout",
+        "validation split",
     ):
         assert words in out, words
     assert (pd.read_csv(tmp_path / "coefficients.csv")["column"] == "(intercept)").any()
@@ -101,9 +101,9 @@ def test_after_pruning_everything_describes_the_model_that_is_left(lots, tmp_pat
     assert named == ["(intercept)", *left] == pd.read_csv(tmp_path / "c.csv")["column"].tolist()
     assert [r["feature"] for r in told["worth"]["records"]] == left
     text = run(*asked)
-    assert "before pruning: 5 features" in text and text.index("5 features stay by vif") < text.index("3 features · R²")
+    assert "before pruning: 5 features" in text and text.index("5 features kept by vif") < text.index("3 features · R²")
     largest = run(*asked[:-2], "--vif-order", "largest")
-    assert "features stay by vif" in largest
+    assert "features kept by vif" in largest
 
 
 @pytest.mark.long

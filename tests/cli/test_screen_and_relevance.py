@@ -32,24 +32,24 @@ def test_screen_says_what_goes_why_and_what_the_rest_holds(lots, tmp_path):
         "0.05,0.5",
     )
     for words in (
-        "54 columns → ",
-        "set aside",
-        "to look at",
+        "54 features → ",
+        "dropped",
+        "to review",
         "lot_no",
-        "barred",
-        "R² alone",
+        "blocked",
+        "single-feature CV R²",
         "Rows",
         "equal rows",
         "Advice",
         "--missing-flag mycotoxin_ppb",
-        "What if: limits on missing share",
-        "of 54 stay",
+        "What if: thresholds on missing share",
+        "of 54 kept",
         "… and ",
     ):
         assert words in out, words
     assert out.index("mycotoxin_ppb") < out.index("What if")
     found = chaff.read_findings(tmp_path / "s.json")
-    assert found.frame.loc["crumb_score", "verdict"] == "look" and "rows" in found.more
+    assert found.frame.loc["crumb_score", "verdict"] == "review" and "rows" in found.more
     assert {p.name for p in (tmp_path / "figures").iterdir()} == {"histograms.png", "missing.png"}
 
 
@@ -105,8 +105,8 @@ def test_relevance_ranks_cuts_tries_and_saves(lots, tmp_path):
         "keep",
         "drop",
         "no room for",
-        "What if: limits on effect size",
-        "of 54 stay",
+        "What if: thresholds on effect size",
+        "of 54 kept",
     ):
         assert words in out, words
     assert "crumb_score predicts the target almost alone" in out  # a leak does not float to the top unnoticed
@@ -126,7 +126,7 @@ def test_relevance_ranks_cuts_tries_and_saves(lots, tmp_path):
         "--decimals",
         "3",
     )
-    assert "From 0, the worst feature, to 1, the best" in again and "kendall tau" in again and "What if: limits on kendall tau" in again
+    assert "From 0, the worst feature, to 1, the best" in again and "kendall tau" in again and "What if: thresholds on kendall tau" in again
     sheet = pd.read_csv(tmp_path / "again.csv")
     assert (sheet["verdict"] == "keep").sum() == 3 and sheet["kendall_tau"].abs().dropna().is_monotonic_decreasing
 
@@ -147,7 +147,7 @@ def test_relevance_for_classes_with_pairs_and_other_statistics(lots, tmp_path):
         "--out",
         tmp_path / "r.json",
     )
-    assert "auc" in out and "Pairs that tell more together" in out and "left out by the stages before: lot_no" in out
+    assert "auc" in out and "Pairwise interactions" in out and "dropped by the preceding stages: lot_no" in out
     assert json.loads((tmp_path / "r.json").read_text())["settings"]["adjust"] == "holm"
 
 

@@ -82,7 +82,7 @@ def test_later_commands_leave_out_what_the_screen_drops_and_all_columns_brings_i
     found = said("overlap", "lots.csv", "--plan", "lots.toml", cwd=day)
     assert {"lot_no", "crumb_score", "delivered_on"} <= set(found["left_out"])
     text = run("overlap", "lots.csv", "--plan", "lots.toml", cwd=day)
-    (line,) = [row for row in text.splitlines() if "left out by the stages before" in row]
+    (line,) = [row for row in text.splitlines() if "dropped by the preceding stages" in row]
     assert "crumb_score" in line and "--all-columns" in line
     every = said("overlap", "lots.csv", "--plan", "lots.toml", "--all-columns", cwd=day)
     assert every["left_out"] == [] and "crumb_score" in every["features"]
@@ -98,7 +98,7 @@ def test_a_category_of_a_thousand_levels_gives_no_column_a_vif(tmp_path):
 
 def test_options_win_over_the_plan_and_that_is_said(day):
     out = run("screen", "lots.csv", "--plan", "lots.toml", "--ignore", "grade", "--groups", "variety", cwd=day)
-    assert "groups variety" in out and re.search(r"--groups.* over the plan|over the plan.*--groups", out)
+    assert "groups variety" in out and re.search(r"--groups .* overrides the plan", out)
     found = said("screen", "lots.csv", "--plan", "lots.toml", "--target", "accepted", "--ignore", "grade", cwd=day)
     assert found["target"]["name"] == "accepted" and found["target"]["task"] == "classification"
 
@@ -155,7 +155,7 @@ def test_what_features_are_ranked_by_is_computed_though_the_plan_does_not_have_i
 def test_importance_has_a_command(day):
     out = run("importance", "lots.csv", "--plan", "lots.toml", "--trees", "10", cwd=day)
     assert "importance" in out and "gluten" in out
-    assert "crumb_score" not in out.split("left out")[1].split("\n", 2)[2]
+    assert "crumb_score" not in out.split("dropped by the preceding stages")[1].split("\n", 2)[2]
 
 
 @pytest.mark.long

@@ -1,4 +1,4 @@
-"""A selection file without its seal, damaged at every place in many ways: refused in words, or read and then good for everything."""
+"""A selection file without its checksum, damaged at every place in many ways: refused in words, or read and then good for everything."""
 
 import copy
 import json
@@ -53,7 +53,7 @@ def uses(selection, other, frame):
 
 def test_every_damage_is_refused_or_does_no_harm(made, tmp_path):
     selection, frame = made
-    good = json.loads(selection.to_json()) | {"seal": ""}
+    good = json.loads(selection.to_json()) | {"checksum": ""}
     file, read, refused = tmp_path / "s.json", 0, 0
     for k, path in enumerate(places(good)):
         for value in (*BAD[k % 3 :: 3], GONE):  # each place meets a third of them
@@ -76,7 +76,7 @@ def test_every_damage_is_refused_or_does_no_harm(made, tmp_path):
 @pytest.mark.long
 def test_recheck_of_every_damage_ends_in_words(made, tmp_path):
     selection, frame = made
-    good = json.loads(selection.to_json()) | {"seal": ""}
+    good = json.loads(selection.to_json()) | {"checksum": ""}
     for k, path in enumerate(p for p in places(good) if p[0] in ("plan", "scores", "target", "kept", "model", "derived", "seed")):
         for value in (*BAD[k % 5 :: 5], GONE):
             (tmp_path / "s.json").write_text(json.dumps(damaged(good, path, value)))

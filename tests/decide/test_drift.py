@@ -6,9 +6,9 @@ import pytest
 from scipy.stats import chi2, chi2_contingency, kstwobign
 
 import chaff
+from chaff.decide.distributions import Drift, Tally, shape_of
 from chaff.decide.drift import column_effect, distance_p, drifts_of, outside_p
 from chaff.decide.selection_parts import KeptPart, ShapePart
-from chaff.decide.shapes import Drift, Tally, shape_of
 from chaff.stats.levels_change import unseen_p
 from chaff.stats.pooled import Units
 from chaff.table.kinds import Column
@@ -43,12 +43,12 @@ def test_rows_like_those_then_have_not_moved(selection):
 @pytest.mark.parametrize(
     "change, column, words",
     [
-        (lambda f: f.assign(assay=f["assay"] + 1.5), "assay", "have moved"),
-        (lambda f: f.assign(assay=f["assay"] * 1.8), "assay", "have moved"),
+        (lambda f: f.assign(assay=f["assay"] + 1.5), "assay", "distribution differs"),
+        (lambda f: f.assign(assay=f["assay"] * 1.8), "assay", "distribution differs"),
         (lambda f: f.assign(gap=np.where(np.arange(N) % 3 == 0, np.nan, f["gap"])), "gap", "missing"),
         (lambda f: f.assign(variety=np.where(np.arange(N) % 9 == 0, "Nova", f["variety"])), "variety", "not there: Nova"),
-        (lambda f: f.assign(organic=np.where(np.arange(N) % 2 == 0, "yes", f["organic"])), "organic", "have moved"),
-        (lambda f: f.assign(flag=np.where(np.arange(N) % 2 == 0, 1, f["flag"])), "flag", "have moved"),
+        (lambda f: f.assign(organic=np.where(np.arange(N) % 2 == 0, "yes", f["organic"])), "organic", "distribution differs"),
+        (lambda f: f.assign(flag=np.where(np.arange(N) % 2 == 0, 1, f["flag"])), "flag", "distribution differs"),
     ],
 )
 def test_what_moved_is_named_and_nothing_else(selection, change, column, words):
@@ -91,8 +91,8 @@ def test_strict_refuses_and_writes_nothing(selection, tmp_path):
 def test_the_command_says_what_moved(selection, tmp_path):
     selection.save(tmp_path / "s.json")
     rows(5).assign(assay=lambda f: f["assay"] + 3).to_csv(tmp_path / "new.csv", index=False)
-    assert "1 of 6 columns have moved: assay" in run("apply", "s.json", "new.csv", "-o", "r.csv", cwd=tmp_path)
-    assert "have moved" in run("apply", "s.json", "new.csv", "-o", "r2.csv", "--strict", cwd=tmp_path, code=3)
+    assert "1 of 6 features (assay)" in run("apply", "s.json", "new.csv", "-o", "r.csv", cwd=tmp_path)
+    assert "differs from the rows" in run("apply", "s.json", "new.csv", "-o", "r2.csv", "--strict", cwd=tmp_path, code=3)
     assert not (tmp_path / "r2.csv").exists()
 
 
@@ -114,8 +114,8 @@ def zipf(levels):
 def drift_of_words(old, new):
     levels, codes = np.unique(old, return_inverse=True)
     column = Column("k", "category", codes.astype(float), tuple(map(str, levels)))
-    part = KeptPart(name="k", kind="category", levels=list(column.levels), shape=shape_of(column))
-    tally = Tally(part.shape)
+    part = KeptPart(name="k", kind="category", levels=list(column.levels), distribution=shape_of(column))
+    tally = Tally(part.distribution)
     words, count = np.unique(new, return_counts=True)
     tally.add_words(dict(zip(map(str, words), count.tolist(), strict=True)))
     return drifts_of({"k": part}, {"k": tally}, {})

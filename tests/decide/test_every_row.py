@@ -5,8 +5,8 @@ import numpy as np
 import pytest
 
 import chaff
-from chaff.decide import desk as desks
-from chaff.decide.desk import desk_of
+from chaff.decide import row_sample as desks
+from chaff.decide.row_sample import row_sample_of
 from chaff.evaluate.setting import Setting
 from chaff.table import room as rooms
 from chaff.work import Work
@@ -55,7 +55,7 @@ CALLS = {
     "search with trees": lambda t: chaff.search(t, FOREST, "backward", folds=3).sizes,
     "permutation": lambda t: chaff.importance(t, FOREST, "permutation").frame,
     "impurity": lambda t: chaff.importance(t, FOREST, "impurity").frame,
-    "shadow test": lambda t: chaff.shadow_test(t, rounds=7, keep_share=0.5, model=FOREST).frame,
+    "twin test": lambda t: chaff.twin_test(t, rounds=7, keep_share=0.5, model=FOREST).frame,
     "compare": lambda t: chaff.compare(t, ["pearson_r", "forward"], sizes=[2]).frame,
     "losses": lambda t: np.concatenate([r.loss for r in chaff.SubsetScorer(t, chaff.Ridge(), folds=3).losses([t.features[:3]])[0]]),
     "least squares under mae": lambda t: chaff.SubsetScorer(t, chaff.LeastSquares(), "mae", folds=3)(t.features[:4]).values,
@@ -91,10 +91,10 @@ def test_memory_is_asked_for_by_the_row_and_not_by_the_column(both, monkeypatch)
     every = np.arange(900)
     monkeypatch.setattr(desks, "PROGRAM", 0.0)
     object.__setattr__(table.source.limit, "memory", 8 * desks.IN_PASSES * 900.0)
-    assert len(desk_of(table, every, every[:0], "all", Work(), in_passes=True).train) == 900
+    assert len(row_sample_of(table, every, every[:0], "all", Work(), in_passes=True).train) == 900
     object.__setattr__(table.source.limit, "memory", 8 * desks.IN_PASSES * 700.0)
     with pytest.raises(chaff.DataError, match=r"too little for all 900 rows: .* would do, or rows=700 \(--rows 700\)"):
-        desk_of(table, every, every[:0], "all", Work(), in_passes=True)
+        row_sample_of(table, every, every[:0], "all", Work(), in_passes=True)
 
 
 @pytest.mark.long
@@ -109,7 +109,7 @@ def test_on_the_command_line(tmp_path):
     ):
         here = run(command[0], *common, *command[1:], cwd=tmp_path)
         there = run(command[0], *common, *command[1:], "--scratch", "s", cwd=tmp_path)
-        assert "rows are looked at" not in there and "training rows, drawn" not in there
+        assert "rows are" not in there and "training rows, drawn" not in there
         for line in here.splitlines():
             moves = (" s", "lots.parquet", "the holdout has been read")  # clocks, places, a count of reads
             if not any(word in line for word in moves):

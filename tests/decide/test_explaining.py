@@ -9,8 +9,8 @@ import pandas as pd
 import pytest
 
 import chaff
+from chaff.decide.distributions import Tally, shape_of, stability_index
 from chaff.decide.selection_parts import ShapePart
-from chaff.decide.shapes import Tally, shape_of, stability_index
 from chaff.table.kinds import Column
 from tests.cli.test_commands import run
 
@@ -23,8 +23,8 @@ def selection(mill_run):
 def test_every_column_has_its_history_and_the_fates_agree_with_the_selection(selection, mill_run):
     told = {t.feature: t for t in selection.explain().told}
     assert set(told) == set(mill_run.table.features)
-    assert {f for f, t in told.items() if t.fate in ("keep", "look")} == set(selection.features)
-    assert {f for f, t in told.items() if t.fate == "barred"} == {x.name for x in selection.look if x.barred}
+    assert {f for f, t in told.items() if t.fate in ("keep", "review")} == set(selection.features)
+    assert {f for f, t in told.items() if t.fate == "blocked"} == {x.name for x in selection.review if x.blocked}
     for feature, t in told.items():
         assert [(s.stage, s.verdict, s.reason) for s in t.steps] == [(v.by, v.verdict, v.reason) for v in mill_run.ledger.of(feature)]
 
@@ -39,9 +39,9 @@ def test_what_was_measured_is_what_the_stages_say(selection, mill_run):
 
 def test_what_is_to_be_looked_at_comes_first(selection, tmp_path):
     fates = selection.explain().frame["fate"].tolist()
-    assert fates == sorted(fates, key=("barred", "look", "drop", "keep").index) and fates[0] == "barred"
+    assert fates == sorted(fates, key=("blocked", "review", "drop", "keep").index) and fates[0] == "blocked"
     page = selection.explain().markdown()
-    assert page.index("To look at") < page.index("## Dropped") < page.index("## Kept")
+    assert page.index("Review") < page.index("## Dropped") < page.index("## Kept")
     for ending in ("csv", "parquet", "json"):
         selection.explain().save(tmp_path / f"why.{ending}")
     rows = pd.read_csv(tmp_path / "why.csv", keep_default_na=False)
@@ -83,29 +83,29 @@ def test_a_changed_selection_is_refused_unless_its_seal_is_taken_out(selection, 
     path.write_text(json.dumps(data))
     with pytest.raises(chaff.DataError, match="changed after it was written"):
         chaff.read_selection(path)
-    data.pop("seal")
+    data.pop("checksum")
     path.write_text(json.dumps(data))
     assert chaff.read_selection(path).kept[0].reason == "because I say so"
 
 
 def test_a_selection_of_the_first_version_still_reads(selection, tmp_path):
     data = json.loads(selection.to_json())
-    for new in ("history", "about", "kept_shares", "stand_ins", "seal"):
+    for new in ("history", "descriptions", "selection_frequencies", "interchangeable", "checksum"):
         data.pop(new)
     for part in data["kept"]:
-        part.pop("shape")
+        part.pop("distribution")
     data["version"] = 1
     (tmp_path / "old.json").write_text(json.dumps(data))
     old = chaff.read_selection(tmp_path / "old.json")
-    assert old.explain("crumb_score").told[0].fate == "barred" and old.features == selection.features
+    assert old.explain("crumb_score").told[0].fate == "blocked" and old.features == selection.features
 
 
 def test_explaining_on_the_command_line(selection, tmp_path):
     selection.save(tmp_path / "s.json")
     whole = run("explain", "s.json", cwd=tmp_path)
-    assert whole.index("crumb_score") < whole.index("Dropped") and "barred" in whole
-    assert "was it written down" in " ".join(run("explain", "s.json", "crumb_score", cwd=tmp_path).split())
-    assert json.loads(run("explain", "s.json", "crumb_score", "--format", "json", cwd=tmp_path))["columns"][0]["fate"] == "barred"
+    assert whole.index("crumb_score") < whole.index("Dropped") and "blocked" in whole
+    assert "Was it recorded" in " ".join(run("explain", "s.json", "crumb_score", cwd=tmp_path).split())
+    assert json.loads(run("explain", "s.json", "crumb_score", "--format", "json", cwd=tmp_path))["columns"][0]["fate"] == "blocked"
     assert "Did you mean" in run("explain", "s.json", "crumb_scor", cwd=tmp_path, code=3)
     assert "must end in" in run("explain", "s.json", "--out", "why.txt", cwd=tmp_path, code=2)
     run("explain", "s.json", "--out", "why.md", cwd=tmp_path)
@@ -165,7 +165,7 @@ def test_python_is_told_the_same_in_a_process_of_its_own(selection, tmp_path):
 def test_the_ledger_is_written_with_what_to_look_at_first(mill_run, tmp_path, ending):
     path = tmp_path / f"ledger.{ending}"
     mill_run.ledger.save(path)
-    looks = {v.feature for v in mill_run.ledger.verdicts if v.verdict == "look"}
+    looks = {v.feature for v in mill_run.ledger.verdicts if v.verdict == "review"}
     if ending == "md":
         names = [line.split("|")[1].strip().replace("\\", "") for line in path.read_text().splitlines()[2:]]
     else:

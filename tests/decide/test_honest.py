@@ -8,7 +8,7 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.decide import state
+from chaff.decide import holdout_reads
 from chaff.folds import one_split
 from tests.methods.search.test_decision import line_table
 
@@ -34,8 +34,8 @@ def nothing():
 def test_the_empty_set_is_said_saved_and_applied(nothing, tmp_path):
     assert nothing.features == () and nothing.honest.mean == pytest.approx(0, abs=0.02)
     text = " ".join(str(nothing).split())
-    assert "kept no feature: nothing here predicts better than knowing nothing" in text
-    assert "nothing here predicts y better than its mean: honest R²" in text and "has a family p of" in text
+    assert "kept no feature: no set predicts better than the baseline" in text
+    assert "no set predicts y better than its mean: CV R²" in text and "has a family-wise p of" in text
     nothing.selection.save(tmp_path / "s.json")
     again = chaff.read_selection(tmp_path / "s.json")
     assert again.features == () and len(again.dropped) == 20
@@ -73,10 +73,10 @@ def test_full_runs_everything_anew_and_quick_promises_nothing():
     table = line_table(160, 8)
     full = chaff.select(table, RIDGE, holdout=0, honest="full")
     cheap = chaff.select(table, RIDGE, holdout=0)
-    assert full.features == cheap.features and "anew in each" in full.honest.how
+    assert full.features == cheap.features and "rerun in each" in full.honest.how
     assert full.honest.mean == pytest.approx(cheap.honest.mean, abs=0.06)
     quick = chaff.select(table, RIDGE, holdout=0, honest="quick")
-    assert quick.honest is None and "nothing is promised" in str(quick) and quick.features == cheap.features
+    assert quick.honest is None and "the honest score was skipped" in str(quick) and quick.features == cheap.features
     assert "honest" not in quick.selection.scores and cheap.selection.scores["honest"]["keep_up"]["answer"]
     with pytest.raises(chaff.UsageError, match="honest must be one of quick, cheap, full"):
         chaff.select(table, RIDGE, honest="very")
@@ -114,7 +114,7 @@ def test_reads_of_a_holdout_are_counted_across_runs(monkeypatch, tmp_path):
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
     assert [quick_noise().ledger.holdout_reads for _ in range(2)] == [1, 2]
     assert quick_noise(state=False).ledger.holdout_reads == 1
-    state.state_file().write_text("not a database")
+    holdout_reads.state_file().write_text("not a database")
     assert quick_noise().selection.holdout.reads == 1 and quick_noise().selection.holdout.counted
     (tmp_path / "file").write_text("")
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "file"))  # no folder can be made there
@@ -142,12 +142,10 @@ def test_a_holdout_is_known_by_its_rows_whatever_takes_part(monkeypatch, tmp_pat
 
 def test_two_runs_at_once_count_each(monkeypatch, tmp_path):
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
-    counting = (
-        "from chaff.decide.state import HoldoutKey, count_read\nfor _ in range(20): count_read(HoldoutKey(9, 'y', 'h', {'a': '1'}))\n"
-    )
+    counting = "from chaff.decide.holdout_reads import HoldoutKey, count_read\nfor _ in range(20): count_read(HoldoutKey(9, 'y', 'h', {'a': '1'}))\n"
     both = [subprocess.Popen([sys.executable, "-c", counting]) for _ in range(2)]
     assert [p.wait() for p in both] == [0, 0]
-    assert state.count_read(state.HoldoutKey(9, "y", "h", {"a": "1"})).reads == 41
+    assert holdout_reads.count_read(holdout_reads.HoldoutKey(9, "y", "h", {"a": "1"})).reads == 41
 
 
 def test_a_holdout_that_repeats_training_rows_is_said():
@@ -156,7 +154,7 @@ def test_a_holdout_that_repeats_training_rows_is_said():
     table = chaff.open_table(frame, target="y", holdout=pd.concat([frame.iloc[:20], frame.iloc[:5] + 1.0]))
     run = chaff.select(table, RIDGE)
     assert run.closing.holdout_repeats == 20 and "20 holdout rows repeat a training row" in str(run)
-    assert "25 holdout rows: little can be told from them" in str(run) and "20 rows repeat another one" in str(run)
+    assert "25 holdout rows: too few for a precise score" in str(run) and "20 rows repeat another one" in str(run)
 
 
 @pytest.mark.parametrize(("rows", "folds", "repeats"), [(30, 10, 5), (80, 5, 10), (300, 5, 3), (900, 5, 1)])

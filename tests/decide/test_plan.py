@@ -188,3 +188,22 @@ def test_two_stages_of_one_use_go_by_their_names(mixed):
         chaff.select(table, plan=chaff.Plan((*stages, chaff.Relevance(name="second look"))), holdout=0)
     changed = with_settings(plan, {"second look": {"cut": {"top": 3}}})
     assert changed.stages[2].cut == {"top": 3} and changed.stages[1].cut == {"top": 6}
+
+
+def test_a_plan_of_an_earlier_version_is_read_under_todays_names(tmp_path):
+    text = '[[stage]]\nuse = "relevance"\nlevel = 0.9\n\n[[stage]]\nuse = "shadow"\nlevel = 0.1\nrounds = 60\n'
+    text += '[[stage]]\nuse = "chance"\nkeep = { beyond_chance = 2.5 }\n'
+    (tmp_path / "old.toml").write_text(text)
+    plan = chaff.read_plan(tmp_path / "old.toml")
+    assert plan.stages == (
+        chaff.Relevance(confidence=0.9),
+        chaff.TwinTest(alpha=0.1, rounds=60),
+        chaff.ChanceBaseline(keep={"standard_deviations": 2.5}),
+    )
+    assert plan.notes == (
+        "relevance: 'level' is now called 'confidence'",
+        "stage 'shadow' is now called 'twins'",
+        "twins: 'level' is now called 'alpha'",
+        "chance: the rule 'beyond_chance' is now called 'standard_deviations'",
+    )
+    assert 'use = "twins"' in plan.to_toml() and "shadow" not in plan.to_toml()

@@ -11,9 +11,9 @@ import numpy as np
 import pytest
 
 import chaff
+from chaff.decide.holdout_reads import HoldoutKey, count_read, state_file
 from chaff.decide.named_plans import NAMED, plan_schema
 from chaff.decide.selection import json_schema
-from chaff.decide.state import HoldoutKey, count_read, state_file
 from chaff.table.opening import open_on
 from tests.cli.test_commands import run
 from tests.conftest import make_mixed
@@ -75,7 +75,7 @@ def test_the_published_schema_of_plans_is_the_one_in_force_and_refuses_what_plan
         {**good, "stage": [{"use": "scren"}]},
         {**good, "stage": [{"use": "screen", "missing_share": "many"}]},
         {**good, "stage": [{"use": "screen", "missing": 1}]},
-        {**good, "pin": [{"feature": "a", "verdict": "look", "because": "x"}]},
+        {**good, "pin": [{"feature": "a", "verdict": "review", "because": "x"}]},
     ):
         with pytest.raises(jsonschema.ValidationError):
             jsonschema.validate(wrong, SCHEMA)

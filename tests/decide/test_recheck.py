@@ -50,14 +50,14 @@ def test_nothing_changed_in_groups_says_stay():
 @pytest.mark.parametrize(
     "change, verdict, words",
     [
-        (lambda f: f.assign(assay_1=f["assay_1"] + 1), "refit", "assay_1: its values have moved"),
+        (lambda f: f.assign(assay_1=f["assay_1"] + 1), "refit", "assay_1: its distribution differs"),
         (lambda f: f.assign(variety=np.where(np.arange(500) % 9 == 0, "Nova", f["variety"])), "refit", "Nova"),
-        (lambda f: f.assign(y=f["y"] + 2), "refit", "y: its values have moved"),
+        (lambda f: f.assign(y=f["y"] + 2), "refit", "y: its distribution differs"),
         (lambda f: f.assign(assay_0=np.where(np.arange(500) % 4 == 0, np.nan, f["assay_0"])), "refit", "missing 0.0% then"),
         (lambda f: f.drop(columns="assay_2"), "reselect", "assay_2 is not there"),
         (lambda f: f.assign(assay_2=["low", "high"] * 250), "reselect", "assay_2"),
         (lambda f: f.assign(assay_2=np.nan), "reselect", "assay_2 is missing in every row"),
-        (lambda f: f.assign(assay_0=f["assay_5"], assay_5=f["assay_0"]), "reselect", "falls behind all columns"),
+        (lambda f: f.assign(assay_0=f["assay_5"], assay_5=f["assay_0"]), "reselect", "is worse than all candidates"),
     ],
 )
 def test_what_changed_is_found(selection, change, verdict, words):
@@ -71,7 +71,7 @@ def test_old_rows_tell_of_another_relation_with_the_same_columns(selection):
     without = chaff.recheck(selection, turned)
     assert without.verdict == "refit" and [r.split()[0] for r in without.reasons if "another way" in r] == ["assay_1"]
     found = chaff.recheck(selection, turned, old=lots())
-    assert found.verdict == "refit" and any("coefficients from then lose more" in r for r in found.reasons) and found.old.apart_low < 0.5
+    assert found.verdict == "refit" and any("the old coefficients lose more" in r for r in found.reasons) and found.old.apart_low < 0.5
     moved = chaff.recheck(selection, lots(4).assign(assay_1=lambda f: f["assay_1"] + 0.6), old=lots())
     assert moved.old.apart > 0.6 and moved.old.by.index[0] == "assay_1"
 
@@ -102,14 +102,14 @@ def test_classes_flags_and_own_tables():
     assert "assay_3_missing" in found.features
     assert chaff.recheck(found, frame).verdict == "stay" and chaff.recheck(found, table).verdict == "stay"
     assert "nothing is missing any more" in chaff.recheck(found, frame.fillna({"assay_3": 0.0})).reasons[0]
-    with pytest.raises(chaff.DataError, match="does not know: rotten"):
+    with pytest.raises(chaff.DataError, match="unknown to the selection: rotten"):
         chaff.recheck(found, frame.assign(y=lambda f: np.where(np.arange(500) < 20, "rotten", f["y"])))
 
 
 def test_what_cannot_be_rechecked_is_said(selection):
     with pytest.raises(chaff.DataError, match="lacks the target 'y'"):
         chaff.recheck(selection, lots().drop(columns="y"))
-    with pytest.raises(chaff.DataError, match="too few to tell"):
+    with pytest.raises(chaff.DataError, match="too few; at least"):
         chaff.recheck(selection, lots().head(20))
     with pytest.raises(chaff.DataError, match="lacks kept column"):
         chaff.recheck(selection, lots(), old=lots().drop(columns="assay_1"))
@@ -142,9 +142,9 @@ def test_one_thing_changed_is_named_and_what_came_of_it():
     found = chaff.changes(first, second)
     assert found.settings.index.tolist() == ["stage search: size"] and found.settings.iloc[0].tolist() == ["2", "4"]
     assert found.same_data and not found.goes and set(found.comes) == set(second.features) - set(first.features)
-    assert set(found.columns.index) == set(found.comes) and "columns kept" in found.scores.index
+    assert set(found.columns.index) == set(found.comes) and "features selected" in found.scores.index
     back = chaff.changes(second, first)
-    assert back.goes == found.comes and back.scores.loc["columns kept"].tolist() == ["4", "2"]
+    assert back.goes == found.comes and back.scores.loc["features selected"].tolist() == ["4", "2"]
 
 
 def test_the_same_run_differs_in_nothing():
@@ -164,7 +164,7 @@ def test_changes_on_the_command_line(tmp_path):
         (tmp_path / name).mkdir()
         selection.save(tmp_path / name / "selection.json")
     said = run("changes", "a", "b/selection.json", cwd=tmp_path)
-    assert "1 setting differs; the same data" in said and "stage search: size" in said
+    assert "1 setting differs; same data" in said and "stage search: size" in said
     assert json.loads(run("changes", "a", "b", "--format", "json", cwd=tmp_path))["goes"] == []
     assert "no such selection" in run("changes", "a", "c", cwd=tmp_path, code=3)
 
@@ -227,9 +227,9 @@ def test_new_rows_on_disk_are_as_in_memory_and_of_many_a_sample_is_learned_from(
     here, there = chaff.recheck(found, new), chaff.recheck(found, tmp_path / "new", scratch=tmp_path / "scratch")
     assert here.verdict == there.verdict and here.now == there.now and here.keep_up == there.keep_up
     assert here.drift.frame.equals(there.drift.frame) and any("stays on disk" in n for n in there.notes)
-    monkeypatch.setattr("chaff.decide.desk.UP_TO", 400)
-    monkeypatch.setattr("chaff.decide.desk.ROWS", 300)
+    monkeypatch.setattr("chaff.decide.row_sample.UP_TO", 400)
+    monkeypatch.setattr("chaff.decide.row_sample.ROWS", 300)
     some = chaff.recheck(found, tmp_path / "new", old=lots(0, rows=500), scratch=tmp_path / "scratch")
-    assert some.rows == 900 and any("300 of 900 rows are looked at" in n for n in some.notes)
+    assert some.rows == 900 and any("300 of 900 rows are" in n for n in some.notes)
     assert some.drift.frame.equals(here.drift.frame), "how columns have moved is told of every row"
     assert chaff.recheck(found, tmp_path / "new", rows="all", scratch=tmp_path / "scratch").now == here.now

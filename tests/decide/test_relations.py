@@ -74,4 +74,4 @@ def test_a_forest_does_not_know_the_mills_again():
     old, new = rows(0, 600, mills=40), rows(7, 300, mills=20)
     run = chaff.select(chaff.open_table(old, target="y", groups="mill"), chaff.Plan((chaff.Search("ridge"),)), holdout=0, state=False)
     found = chaff.recheck(run.selection, new, old=old)
-    assert not any("a forest tells old rows from new" in r for r in found.reasons)
+    assert not any("a forest distinguishes old rows from new" in r for r in found.reasons)

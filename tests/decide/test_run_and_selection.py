@@ -31,7 +31,7 @@ def run(frame):
 def test_every_feature_has_a_verdict_from_every_stage_it_met(mill_run, mill_table):
     for report in mill_run.stages:
         assert [v.feature for v in report.verdicts] == list(report.offered)
-    told = {*mill_run.features, *(d.name for d in mill_run.selection.dropped), *(x.name for x in mill_run.selection.look)}
+    told = {*mill_run.features, *(d.name for d in mill_run.selection.dropped), *(x.name for x in mill_run.selection.review)}
     assert told == set(mill_table.features)
     assert set(mill_run.closing.full) == set(mill_run.stages[0].kept)
 
@@ -81,7 +81,7 @@ def test_selections_survive_the_file_and_are_plain_json(run, tmp_path):
     run.selection.save(path)
     assert chaff.read_selection(path) == run.selection
     data = json.loads(path.read_text())
-    assert data["format"] == "chaff selection" and data["version"] == 2 and data["plan"]["table"]["ids"] == ["lot"]
+    assert data["format"] == "chaff selection" and data["version"] == 3 and data["plan"]["table"]["ids"] == ["lot"]
     assert data["plan"]["table"]["target"] == "y" and data["scores"]["kept"]["scores"][0]["on"] == "honest folds"
     assert [p.name for p in tmp_path.iterdir()] == ["selection.json"]
 
@@ -95,7 +95,7 @@ def test_the_published_schema_is_the_one_in_force():
     [
         ("not json", "not JSON"),
         ("[1]", "not a selection"),
-        ('{"format": "chaff selection", "version": 3}', "update Chaff"),
+        ('{"format": "chaff selection", "version": 4}', "update Chaff"),
         ('{"format": "chaff selection", "version": 1}', "damaged selection"),
     ],
 )
@@ -195,7 +195,7 @@ def test_pins_beat_stages_and_keep_their_reason(mill_table):
     assert {"crumb_score", "straw_pct"} <= set(run.features) and "protein_pct" not in run.features
     said = {d.name: d for d in run.selection.dropped}["protein_pct"]
     assert said.stage == "pin" and said.reason == "the device is gone"
-    assert any("known before baking" in v.reason and "look" in v.reason for v in run.ledger.of("crumb_score"))
+    assert any("known before baking" in v.reason and "review" in v.reason for v in run.ledger.of("crumb_score"))
     assert {p["feature"] for p in run.selection.plan["pin"]} == {"crumb_score", "protein_pct", "straw_pct"}
     assert "protein_pct" not in run.closing.full and "crumb_score" in run.closing.full
 
@@ -231,7 +231,7 @@ def test_pins_are_checked(mill_table):
 def test_a_stage_that_leaves_nothing_says_which_and_what_loosens_it(frame):
     table = chaff.open_table(frame[["assay_0", "assay_1", "y"]], target="y")
     plan = chaff.Plan((chaff.Screen(), chaff.Relevance(cut={"above": 5.0}), chaff.Search()))
-    with pytest.raises(chaff.DataError, match=r"stage 'relevance' left no feature.*every one of 2.*loosen its cut.*--pin-keep"):
+    with pytest.raises(chaff.DataError, match=r"stage 'relevance' dropped all 2 features.*relax its cut.*--pin-keep"):
         chaff.select(table, plan)
 
 

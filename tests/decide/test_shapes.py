@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from chaff.decide.distributions import MOST_LEVELS, STEPS, Tally, shape_of, stability_index
 from chaff.decide.selection_parts import ShapePart
-from chaff.decide.shapes import MOST_LEVELS, STEPS, Tally, shape_of, stability_index
 from chaff.table.kinds import Column
 
 

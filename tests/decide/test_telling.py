@@ -6,8 +6,8 @@ from dataclasses import replace
 import pytest
 
 import chaff
-from chaff.decide.closing import Scored
-from chaff.decide.telling import answer_line, closing_rows, closing_warnings, stage_line
+from chaff.decide.final_scores import Scored
+from chaff.decide.run_text import answer_line, closing_rows, closing_warnings, stage_line
 from chaff.results.digits import score, with_error
 
 
@@ -31,8 +31,12 @@ def test_score(value, text):
 def test_closing_rows_name_model_metric_and_place(mill_run):
     head, *rows = closing_rows(mill_run.closing)
     named = {row[0]: row for row in rows}
-    assert head[1:3] == ("features", "honest R² (forest)") and head[3].startswith("holdout R² (") and head[4:] == ("RMSE", "ridge")
-    assert list(named)[:2] == ["all columns offered", "full, after the screen"] and list(named)[-2:] == ["nothing", "kept − full"]
+    assert (
+        head[1:3] == ("features", "honest R² (forest)")
+        and head[3].startswith("holdout R² (")
+        and head[4:] == ("CV RMSE, not honest (forest)", "CV R², not honest (ridge)")
+    )
+    assert list(named)[:2] == ["all candidates", "full, after the screen"] and list(named)[-2:] == ["nothing", "kept − full"]
     assert named["kept"][1] == str(len(mill_run.features)) and named["nothing"][1] == "0"
     assert re.fullmatch(r"0\.\d{2,3} ± 0\.0\d{1,2}", named["kept"][2]) and float(named["nothing"][4]) > float(named["kept"][4])
     assert re.fullmatch(r"[+-]0\.\d+ \([+-]0\.\d+ to [+-]0\.\d+\)", named["kept − full"][2])
@@ -41,11 +45,9 @@ def test_closing_rows_name_model_metric_and_place(mill_run):
 
 def test_stage_lines_count_and_say(mill_run):
     lines = {r.stage.use: stage_line(r) for r in mill_run.stages}
-    assert lines["screen"] == ("54 → 49", "3 set aside, 2 barred, 2 to look at")
+    assert lines["screen"] == ("54 → 49", "3 dropped, 2 blocked, 2 to review")
     assert lines["relevance"] == ("49", "measured, nothing dropped")
-    assert (
-        "beyond chance" in lines["importance"][1] and "within one standard error of the best (2% to 10% of its gain)" in lines["search"][1]
-    )
+    assert "significant" in lines["importance"][1] and "within one SE of the best (2% to 10% of its improvement" in lines["search"][1]
 
 
 def test_the_ledger_carries_meanings_and_units(mill_run, tmp_path):
@@ -67,15 +69,17 @@ def test_a_class_run_closes_with_log_loss_and_names_its_floor():
 
 def test_a_kept_set_that_does_not_keep_up_is_told(mill_run):
     closing, honest = mill_run.closing, mill_run.honest
-    assert closing_warnings(closing) == []
+    assert not any("worse" in w for w in closing_warnings(mill_run))
     worse = replace(honest, keep_up=replace(honest.keep_up, answer="worse"))
     bad = tuple(replace(x, holdout=Scored(-0.4)) if x.name == "kept" else x for x in closing.lines)
-    told = closing_warnings(replace(closing, honest=worse, lines=bad))
-    assert "worse than the full one" in told[0] and "worse than predicting nothing (R² -0.400 against 0)" in told[1]
+    told = closing_warnings(replace(mill_run, closing=replace(closing, honest=worse, lines=bad)))
+    assert "worse than the full one" in told[-2] and "worse than the baseline (R² -0.400 against 0)" in told[-1]
+    added = mill_run.stages[-1].result.added
+    assert bool(added) == any("were added for the second model" in w for w in told)
     unsure = replace(honest, keep_up=replace(honest.keep_up, answer="cannot tell", rows_to_tell=4321))
     assert "cannot tell whether it keeps up" in answer_line(replace(closing, honest=unsure))
     assert "roughly 4,400 rows would tell" in answer_line(replace(closing, honest=unsure))
-    assert "nothing is promised" in answer_line(replace(closing, honest=None))
+    assert "the honest score was skipped" in answer_line(replace(closing, honest=None))
 
 
 @pytest.mark.parametrize(

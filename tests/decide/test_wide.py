@@ -75,7 +75,7 @@ def test_what_only_measures_is_not_run_again_inside_the_folds(monkeypatch):
 
 
 def test_units_that_are_offered_different_columns_make_sums_of_their_own(monkeypatch):
-    from chaff.methods.search import ground as grounds
+    from chaff.methods.search import search_data as grounds
 
     rng = np.random.default_rng(5)
     frame = pd.DataFrame(rng.normal(size=(240, 60)), columns=[f"sieve_{k}" for k in range(60)])
@@ -84,7 +84,7 @@ def test_units_that_are_offered_different_columns_make_sums_of_their_own(monkeyp
     plan = chaff.Plan((chaff.Relevance("tests", cut={"top": 6}), chaff.Search(lenses="linear")))
     together = chaff.select(table, plan=plan, state=False)
     monkeypatch.setattr(grounds, "FEW_TO_SHARE", 0)
-    monkeypatch.setattr(grounds.Ground, "moments", property(lambda self: pytest.fail("sums over what all folds offer were made")))
+    monkeypatch.setattr(grounds.SearchData, "moments", property(lambda self: pytest.fail("sums over what all folds offer were made")))
     apart = chaff.select(table, plan=plan, state=False)
     assert apart.features == together.features and {"sieve_3", "sieve_4"} <= set(apart.features)
     assert apart.honest.mean == pytest.approx(together.honest.mean, abs=1e-12)

@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 import chaff
-from chaff.evaluate.fingerprint import DataKey, Ground, digest, model_words
+from chaff.evaluate.fingerprint import DataKey, ScoreKey, digest, model_words
 from chaff.evaluate.journal import Journal, read_journal
 from tests.methods.search.test_strategies import table
 
@@ -138,7 +138,7 @@ def test_a_journal_that_cannot_grow_does_not_end_the_search(tmp_path, monkeypatc
     big = chaff.search(t, chaff.Tree(depth=2), chaff.RandomSets(400), journal=file, honest=False)
     plain = chaff.search(t, chaff.Tree(depth=2), chaff.RandomSets(400), honest=False)
     assert moved(big) == moved(plain)
-    assert any("could not be written any more" in n for n in big.notes)
+    assert any("journal writing stopped" in n for n in big.notes)
     assert [e.sets for e in read_journal(file)[1] if "depth=3" in e.model] == [15]  # 5 + 4 + 3 + 2 + 1, as before
 
 
@@ -214,7 +214,7 @@ def crafted(file, *statements):
 DAMAGE = {
     "a view": (["ALTER TABLE scores RENAME TO kept", "CREATE VIEW scores AS SELECT * FROM kept"], "table kept|table 'kept'"),
     "a trigger": (["CREATE TRIGGER t AFTER INSERT ON scores BEGIN DELETE FROM scores; END"], "trigger"),
-    "another table": (["CREATE TABLE more (x)"], "more"),
+    "must be a search on the same table": (["CREATE TABLE more (x)"], "more"),
     "other columns": (["DROP TABLE data", "CREATE TABLE data (what TEXT, is_ TEXT)"], "table 'data'"),
     "a cut score": ([("UPDATE scores SET scores = ?", (b"1234567",))], "cut off"),
     "fewer splits": ([("UPDATE scores SET scores = ?", (np.zeros(2).tobytes(),))], "scores of 1 splits where there are 5"),
@@ -255,4 +255,4 @@ def test_scores_that_do_not_exist_are_not_kept(tmp_path):
 
 def ground(t):
     scorer = chaff.SubsetScorer(t, TREE)
-    return Ground.of(TREE, scorer.engine.metrics, scorer.folds, 0)
+    return ScoreKey.of(TREE, scorer.engine.metrics, scorer.folds, 0)

@@ -36,7 +36,7 @@ def test_a_tally_counts_and_ends():
     counted.check()
     assert counted.met == 4 and counted.left == 1
     counted.from_journal = 3
-    with pytest.raises(Spent, match="stopped after 5 evaluations"):
+    with pytest.raises(Spent, match="stopped after 5 scored sets"):
         counted.check()
     late = Tally(Limits(seconds=1e-9))
     with pytest.raises(Spent, match="stopped after 1e-09 s"):
@@ -124,7 +124,7 @@ def test_the_stage_ends_its_searches_and_says_so():
     lots = chaff.demo.table(rows=200).with_features(["protein_pct", "ash_pct", "straw_pct", "lab_temp_c"])
     plan = chaff.Plan((chaff.Search(TREE, "exhaustive", evaluations=4),))
     run = chaff.select(lots, plan=plan, honest="quick", holdout=0)
-    assert any("stopped after 4 evaluations" in n for n in run.result("search").notes)
+    assert any("stopped after 4 scored sets" in n for n in run.result("search").notes)
     with pytest.raises(chaff.UsageError, match="total_cost needs to know what features cost"):
         chaff.select(lots, plan=chaff.Plan((chaff.Search("ridge", total_cost=3),)))
     with pytest.raises(chaff.UsageError, match="evaluations must be over 0"):
@@ -161,7 +161,7 @@ def test_a_walk_in_closed_form_counts_what_it_sees():
     assert scorer.tally.evaluations == 6
     walk.toggle("c1")
     walk.changes()
-    with pytest.raises(Spent, match="stopped after 12 evaluations"):
+    with pytest.raises(Spent, match="stopped after 12 scored sets"):
         walk.changes()  # the step with which it reached the number was still whole
     assert walk.features == {"c1"} and scorer.known == {}
 

@@ -191,7 +191,7 @@ def test_unknown_features_and_unfit_metrics_are_refused(mixed):
     classes = chaff.open_table(make_mixed(100, classes=3), target="y")
     with pytest.raises(chaff.UsageError, match="needs two classes"):
         SubsetScorer(classes, chaff.Forest(), "auc")
-    with pytest.raises(chaff.UsageError, match="probabilities, which ridge does not give"):
+    with pytest.raises(chaff.UsageError, match="probabilities, which ridge does not provide"):
         SubsetScorer(classes, chaff.Ridge(), "log_loss")
 
 

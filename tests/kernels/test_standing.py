@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from chaff.methods.chance.standing import Ground, Targets, _alone, _in_lanes, draw_columns, fewer_levels, standing
+from chaff.methods.chance.standing import BinnedColumns, Targets, _alone, _in_lanes, draw_columns, fewer_levels, standing
 from chaff.work import Work
 
 LEAF = 5.0
@@ -51,14 +51,14 @@ def plain(ground, y, w, drawn):
     return out
 
 
-def ground_of(n, p, seed, category):
+def rebuild_search_data(n, p, seed, category):
     rng = np.random.default_rng(seed)
     columns = rng.integers(0, 9, (p, n)).astype(np.uint8)
     flags = np.array([category and k % 2 == 0 for k in range(p)])
     for f in np.flatnonzero(flags):
         columns[f] = fewer_levels(columns[f], 3)
     counts = np.array([np.bincount(c, minlength=256) for c in columns], float)
-    return Ground(columns, columns.max(1).astype(np.int64) + 1, flags, counts, np.arange(p), LEAF)
+    return BinnedColumns(columns, columns.max(1).astype(np.int64) + 1, flags, counts, np.arange(p), LEAF)
 
 
 def targets_of(kind, columns, count, seed):
@@ -77,7 +77,7 @@ def targets_of(kind, columns, count, seed):
 @pytest.mark.parametrize("category", [False, True])
 @pytest.mark.parametrize("kind", ["two", "three", "number"])
 def test_lanes_and_the_single_target_are_the_plain_search(kind, category):
-    ground = ground_of(120, 5, 1, category)
+    ground = rebuild_search_data(120, 5, 1, category)
     targets = targets_of(kind, ground.columns, 4, 2)
     drawn = draw_columns(5, 7, np.random.default_rng(3))
     side_by_side = _in_lanes(ground, targets, ([0, 1, 2, 3], 0, drawn))
@@ -91,7 +91,7 @@ def test_lanes_and_the_single_target_are_the_plain_search(kind, category):
 
 @pytest.mark.parametrize("kind", ["two", "three", "number"])
 def test_weights_count_as_copies_of_a_row(kind):
-    ground = ground_of(90, 4, 5, True)
+    ground = rebuild_search_data(90, 4, 5, True)
     targets = targets_of(kind, ground.columns, 1, 6)
     w = np.random.default_rng(7).integers(1, 4, 90)
     weighed = Targets(targets.y, targets.classes, w[None], targets.number)
@@ -102,7 +102,7 @@ def test_weights_count_as_copies_of_a_row(kind):
 
 
 def test_shares_add_up_by_seeds_and_do_not_ask_how_targets_are_batched():
-    ground = ground_of(200, 30, 8, True)
+    ground = rebuild_search_data(200, 30, 8, True)
     targets = targets_of("three", ground.columns, 30, 9)  # 21 fit into a batch of 64 lanes
     shares = standing(ground, targets, 60, 3, WORK)
     fewer = standing(ground, Targets(targets.y[[0, 25]], 3, None, False), 60, 3, WORK)
@@ -123,13 +123,13 @@ def test_trees_are_dealt_so_that_every_column_stands_about_equally_often():
 
 
 def test_very_many_columns_all_stand():
-    ground = ground_of(40, 900, 1, False)
+    ground = rebuild_search_data(40, 900, 1, False)
     shares = standing(ground, targets_of("two", ground.columns, 2, 1), 50, 2, WORK)
     assert np.isfinite(shares).all()
 
 
 def test_more_rows_than_a_narrow_lane_can_count():
-    ground = ground_of(70_000, 3, 4, False)
+    ground = rebuild_search_data(70_000, 3, 4, False)
     targets = targets_of("two", ground.columns, 2, 3)
     drawn = draw_columns(3, 1, np.random.default_rng(0))
     np.testing.assert_array_equal(_in_lanes(ground, targets, ([0, 1], 0, drawn))[1], _alone(ground, targets, ([1], 0, drawn))[0])

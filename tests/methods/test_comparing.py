@@ -8,7 +8,7 @@ import pytest
 
 import chaff
 from chaff.decide.calls.compare import as_methods
-from chaff.methods.comparing.method import Judged, PooledPlaces, Vote
+from chaff.methods.comparing.method import FoldSets, MeanRank, Vote
 
 NAMES = ["protein_pct", "protein_nir_pct", "ash_pct", "falling_number_s", "straw_pct", "lab_temp_c", "harvest_rain_mm"]
 
@@ -60,7 +60,7 @@ def test_curves_yardsticks_and_any_other_size_without_learning_again(lots, found
 
 def test_the_row_of_a_method_says_what_its_curve_says(found):
     frame = found.frame
-    assert list(frame.index) == ["leading", "spearman_rho", "lasso", "forward", "importance (impurity)", "vote", "pooled places"]
+    assert list(frame.index) == ["leading", "spearman_rho", "lasso", "forward", "importance (impurity)", "vote", "mean rank"]
     for m, row in frame.iterrows():
         curve = found.curves.loc[m]
         assert row["best"] == pytest.approx(curve["score"].max()) and row["score"] == pytest.approx(curve.loc[row["smallest"], "score"])
@@ -83,17 +83,17 @@ def test_agreement_matrix_and_scores(found):
     scores = found.scores
     assert set(scores.columns.get_level_values(1)) == {"raw", "scaled"} and list(scores.index) == NAMES
     assert scores[("spearman_rho", "scaled")].max() == 1 and scores[("spearman_rho", "scaled")].min() == 0
-    assert json.dumps(found.as_plain(), default=str) and "7 methods compared with ridge" in str(found) and "<table" in found._repr_html_()
+    assert json.dumps(found.as_plain(), default=str) and "5 methods and 2 combinations" in str(found) and "<table" in found._repr_html_()
 
 
 def test_votes_and_pooled_places_by_hand():
-    a, b, c = (Judged(tuple(o), {}) for o in ("wxyz", "xwzy", "zxwy"))
-    pooled = PooledPlaces().of([a, b, c], frozenset())
+    a, b, c = (FoldSets(tuple(o), {}) for o in ("wxyz", "xwzy", "zxwy"))
+    pooled = MeanRank().of([a, b, c], frozenset())
     assert pooled.order == ("x", "w", "z", "y") and pooled.raw["x"] == pytest.approx(1 + 2 / 3)
     vote = Vote(2).of([a, b, c], frozenset())
     assert vote.at(1) == set() and vote.at(2) == {"w", "x"} and vote.at(3) == {"w", "x", "z"}
     assert Vote(3).of([a, b, c], frozenset({"y"})).at(2) == {"x", "y"}
-    search = Judged(("w", "x"), {}, frozenset(), None, {1: frozenset("w"), 3: frozenset("wxy")})
+    search = FoldSets(("w", "x"), {}, frozenset(), None, {1: frozenset("w"), 3: frozenset("wxy")})
     assert search.at(2) == {"w"} and search.at(9) == {"w", "x", "y"} and search.at(0) == set()
 
 
@@ -155,7 +155,7 @@ def test_every_kind_of_stage_takes_part_with_classes():
     t = chaff.demo.table(rows=200, target="accepted").with_features(["protein_pct", "ash_pct", "lab_temp_c", "straw_pct"])
     c = chaff.compare(
         t,
-        [chaff.ChanceBaseline("auc", shuffles=20), {"use": "shadow", "rounds": 43}, {"use": "search", "model": "ridge", "strategy": "forward"}, "auc"],
+        [chaff.ChanceBaseline("auc", shuffles=20), {"use": "twins", "rounds": 43}, {"use": "search", "model": "ridge", "strategy": "forward"}, "auc"],
         "logistic", sizes=[1, 2], folds=3,
     )  # fmt: skip
     assert c.scorer.metric.name == "log_loss" and (c.frame["failed"] == 0).all(), c.notes

@@ -1,4 +1,4 @@
-"""The final model on held out rows, against loops by hand and against what its intervals promise."""
+"""The final model on holdout rows, against loops by hand and against what its intervals promise."""
 
 import numpy as np
 import pandas as pd
@@ -79,7 +79,7 @@ def test_what_cannot_be_asked_is_said(number, classes):
     without = chaff.select(
         chaff.open_table(make_mixed(120), "y", ignore=["lot_weight"]), chaff.Plan((chaff.Screen(),)), holdout=0, honest="quick"
     )
-    with pytest.raises(chaff.UsageError, match="no rows were held out"):
+    with pytest.raises(chaff.UsageError, match="there is no holdout"):
         without.evaluate()
 
 

@@ -103,7 +103,7 @@ def test_periods_columns_of_words_and_classes():
 
 def test_what_cannot_be_asked():
     plain = selected(mills(5).drop(columns="mill"), groups=None)
-    with pytest.raises(chaff.UsageError, match="everywhere of what"):
+    with pytest.raises(chaff.UsageError, match="everywhere needs parts"):
         plain.holds_everywhere()
     with pytest.raises(chaff.UsageError, match="column of words"):
         plain.holds_everywhere("assay_0")
@@ -140,7 +140,7 @@ def test_a_stand_in_is_found_with_who_carries_it_and_what_it_costs():
     row = found.frame.loc["grower_region"]
     assert found.telling == ("grower_region",) and row["carriers"] == ("soil",) and row["told"] > 0.2
     assert row["score_without"] < row["kept_score"] - 0.1 and row["loss_without"] > 2 * row["loss_se"]
-    assert found.carriers["lost"].max() > 0.8 and "carried by soil" in found.words[0]
+    assert found.carriers["lost"].max() > 0.8 and "mainly through soil" in found.words[0]
     json.dumps(found.as_plain())
 
 
@@ -169,7 +169,7 @@ def test_a_protected_column_is_never_a_feature_whoever_asks():
     table = chaff.open_table(regions(), "y", protected=["grower_region"])
     with pytest.raises(chaff.UsageError, match="is protected"):
         table.with_features(["grower_region", "soil"])
-    assert "protected grower_region" in table.roles_said
+    assert "protected grower_region" in table.roles_text
     with pytest.raises(chaff.UnknownColumn, match="Did you mean 'grower_region'"):
         chaff.open_table(regions(), "y", protected=["grower_regio"])
 
@@ -181,10 +181,10 @@ def test_both_on_the_command_line(tmp_path):
     said = " ".join(run(*asked, "--everywhere", "--report", "--out", "o", cwd=tmp_path).split())
     assert "stand in for what must not be used: grower_region" in said and "hold in all 5 parts by mill" in said
     page = (tmp_path / "o" / "report.html").read_text()
-    assert "Does it hold everywhere, by mill" in page and "Stand-ins for what must not be used" in page
+    assert "Slopes and score by mill" in page and "Features that predict protected columns" in page
     assert "--by goes with --everywhere" in run(*asked, "--by", "mill", "--out", "o2", cwd=tmp_path, code=2)
     plain = ("select", "t.csv", "--target", "y", "--everywhere", "--out", "o3")
-    assert "of what?" in run(*plain, cwd=tmp_path, code=2)
+    assert "needs parts" in run(*plain, cwd=tmp_path, code=2)
 
 
 def ar(rng, n, phi):

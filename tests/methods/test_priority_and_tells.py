@@ -9,7 +9,7 @@ import chaff
 from chaff.evaluate.setting import Setting
 from chaff.methods.repeats import Priority, priorities, why_stays
 from chaff.methods.screen.facts import column_facts
-from chaff.methods.screen.tells import tells
+from chaff.methods.screen.missingness_signal import tells
 from chaff.results.pin import Pin
 
 RNG = np.random.default_rng(2)
@@ -24,7 +24,7 @@ def test_repeats_stay_by_pin_gaps_cost_relevance_and_name():
         Priority(False, 0.6, 0.1, 2.0, 9),
         Priority(False, 0.5, 0.1, 2.0, 1),
     ]
-    words = ["pinned", "fewer gaps", "cheaper", "more relevant", "arbitrary"]
+    words = ["pinned", "fewer missing values", "cheaper", "more relevant", "alphabetically first"]
     for one, word in zip(better, words, strict=True):
         assert one.repeating() < base.repeating() and word in why_stays(one, base)
     assert Priority(False, 0.6, 0.9, 9.0, 9).going() < base.going()

@@ -49,7 +49,7 @@ def test_measurements_without_ties_are_no_ids():
 )
 def test_ids_are_barred(column):
     v = screened(column)
-    assert v.barred and "looks like an id" in v.reason
+    assert v.blocked and "looks like an id" in v.reason
 
 
 def test_a_limit_of_none_switches_a_check_off():
@@ -59,7 +59,9 @@ def test_a_limit_of_none_switches_a_check_off():
     assert screened(gaps, doubtful="drop").verdict == "drop" and screened(gaps, missing_share=None).verdict == "keep"
     assert screened(rare, doubtful="drop").verdict == "drop" and screened(rare, top_share=None).verdict == "keep"
     doubtful = screened(gaps)
-    assert doubtful.verdict == "look" and doubtful.stays and "80% missing, and absence tells nothing" in doubtful.reason
+    assert (
+        doubtful.verdict == "review" and doubtful.stays and "80% missing; missingness is not associated with the target" in doubtful.reason
+    )
     assert screened(293.15 + RNG.normal(size=200).round(2)).verdict == "keep"  # Kelvin: little spread for its size, many digits
     steps = 4000.0 + (RNG.random(200) < 0.2) - (RNG.random(200) < 0.2)
     assert screened(steps).figure.startswith("relative_spread")
@@ -75,7 +77,7 @@ def test_a_rare_value_that_tells_is_not_dropped():
     y = RNG.normal(size=n) + 6 * rare
     table = chaff.open_table(pd.DataFrame({"x": rare, "z": RNG.normal(size=n), "y": y}), target="y")
     v = judge(chaff.Screen(), table)[1]["x"]
-    assert v.verdict == "look" and v.stays and "higher" in v.reason
+    assert v.verdict == "review" and v.stays and "higher" in v.reason
 
 
 def test_everything_missing_dates_and_text_are_dropped_with_words():
@@ -91,7 +93,7 @@ def test_everything_missing_dates_and_text_are_dropped_with_words():
     )
     said = judge(chaff.Screen(), chaff.open_table(frame, target="y"))[1]
     assert [said[f].verdict for f in ("a", "none", "day", "note")] == ["keep", "drop", "drop", "drop"]
-    assert "until" in said["day"].reason and "every cell is missing" in said["none"].reason
+    assert "not used directly" in said["day"].reason and "every value is missing" in said["none"].reason
 
 
 def test_screen_settings_are_checked():
@@ -176,14 +178,14 @@ def test_cuts_drop_and_measuring_drops_nothing():
     assert by_q[0].ascending("q") and by_q[1]["assay_0"].stays
     with pytest.raises(chaff.UsageError, match="unknown cut 'topp'.*Did you mean 'top'"):
         chaff.Relevance(cut={"topp": 2})
-    with pytest.raises(chaff.UsageError, match="cannot be ranked by 'pearson'"):
+    with pytest.raises(chaff.UsageError, match="unknown measure 'pearson'"):
         judge(chaff.Relevance(by="pearson"), table)
 
 
 def test_many_rows_bring_a_warning():
     n = 50_000
     table = chaff.open_arrays(RNG.normal(size=(n, 2)), RNG.normal(size=n))
-    assert any("go by effect size" in note for note in judge(chaff.Relevance(), table)[0].notes)
+    assert any("rank by effect size" in note for note in judge(chaff.Relevance(), table)[0].notes)
 
 
 def test_weights_stand_for_repeated_rows():
@@ -221,7 +223,7 @@ def test_completeness_and_cost_decide_between_equals():
     f["b"] = f["a"]
     table = chaff.open_table(f[["a", "b", "y"]], target="y")
     said = judge(chaff.Correlation(), table)[1]
-    assert said["a"].stays and "arbitrary" in said["b"].reason
+    assert said["a"].stays and "alphabetically first" in said["b"].reason
     dear = chaff.open_table(f[["a", "b", "y"]], target="y", costs={"a": 9.0})
     assert "cheaper" in judge(chaff.Correlation(), dear)[1]["a"].reason
 
@@ -257,7 +259,7 @@ def test_vif_with_gaps_still_finds_exact_sums_and_says_so():
     f["gappy"] = np.where(RNG.random(len(f)) < 0.2, np.nan, RNG.normal(size=len(f)))
     result, said = judge(chaff.Inflation(), chaff.open_table(f, target="y"))
     gone = [v for v in said.values() if not v.stays]
-    assert len(gone) == 1 and gone[0].feature in ("a", "c", "whole") and "exact combination" in gone[0].reason
+    assert len(gone) == 1 and gone[0].feature in ("a", "c", "whole") and "exact linear combination" in gone[0].reason
     assert np.isinf(result.frame.loc[["a", "c", "whole"], "vif"]).all() and result.notes
 
 
@@ -273,7 +275,7 @@ def test_overlap_drops_what_is_exact_and_proposes_the_rest_with_its_cost():
     assert len(near) and result.frame.loc[near, "cost"].notna().all() and all(said[f].stays for f in near)
     for f in near:
         over = result.frame.loc[f, "cost"] > result.settings["allowed"]
-        assert said[f].verdict == ("look" if over else "keep") and ("costs R²" in said[f].reason) == over
+        assert said[f].verdict == ("review" if over else "keep") and ("R² loss if removed" in said[f].reason) == over
     assert all(v.by == "overlap" for v in said.values())
     assert {"matrix", "trail", "costs"} <= set(result.more)
     for wrong in ({"pair_limit": 0.0}, {"vif_limit": 0.5}):
@@ -288,7 +290,7 @@ def test_overlap_says_what_a_small_difference_of_near_equal_columns_is_worth():
     frame["y"] = 5 * (frame["b"] - frame["a"]) + 0.3 * rng.normal(size=300)
     result, said = judge(chaff.Overlap(), chaff.open_table(frame, target="y"))
     proposed = result.frame.index[result.frame["proposed"] == "near"]
-    assert len(proposed) == 1 and said[proposed[0]].verdict == "look" and "costs R²" in said[proposed[0]].reason
+    assert len(proposed) == 1 and said[proposed[0]].verdict == "review" and "R² loss if removed" in said[proposed[0]].reason
     assert result.more["costs"]["too_much"].all()
 
 
@@ -306,7 +308,7 @@ def test_importance_of_pure_noise_is_rarely_beyond_chance():
     for seed in range(12):
         rng = np.random.default_rng(seed)
         table = chaff.open_arrays(rng.normal(size=(250, 8)), rng.normal(size=250))
-        false += int(judge(chaff.Importance(chaff.Forest(20)), table)[0].frame["beyond_chance"].any())
+        false += int(judge(chaff.Importance(chaff.Forest(20)), table)[0].frame["significant"].any())
     assert false <= 3  # a family error of 5 % gives more than three of twelve once in five hundred
 
 
@@ -317,7 +319,7 @@ def test_importance_reads_groups_as_witnesses():
     frame = pd.DataFrame({"made": made + 0.01 * rng.normal(size=480), "other": rng.normal(size=480), "mill": mills})
     frame["y"] = rng.normal(size=12)[mills] * 3 + rng.normal(size=480)
     table = chaff.open_table(frame, target="y", groups="mill")
-    assert not judge(chaff.Importance(chaff.Forest(30)), table)[0].frame["beyond_chance"].any()
+    assert not judge(chaff.Importance(chaff.Forest(30)), table)[0].frame["significant"].any()
 
 
 @pytest.mark.parametrize("classes", [0, 3])
@@ -385,7 +387,7 @@ def test_a_search_past_many_features_goes_forward_and_says_so(monkeypatch):
     monkeypatch.setattr("chaff.methods.search.linear_lens.FORWARD_TO", 5)
     trail, _ = judge(chaff.Search(), table)
     linear = trail.best_curves()[0]
-    assert linear.sizes == (0, 1, 2, 3, 4, 5, 12) and "12 features: the linear lens goes forward only, to 5" in trail.notes[-1]
+    assert linear.sizes == (0, 1, 2, 3, 4, 5, 12) and "12 features: the linear model is searched forward only, to 5" in trail.notes[-1]
 
 
 def test_a_search_that_cannot_fit_is_refused_with_what_would_help(monkeypatch):

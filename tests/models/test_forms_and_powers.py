@@ -98,7 +98,7 @@ def test_the_power_is_a_method_and_says_which_ridge_it_is(table):
 
 
 def test_an_unknown_form_is_an_error_with_the_forms_there_are(table):
-    with pytest.raises(ModelError, match=r"asks for the form 'dezign'; there are moments, design, bins, frame\. Did you mean 'design'"):
+    with pytest.raises(ModelError, match=r"asks for the form 'dezign'; choose from moments, design, bins, frame\. Did you mean 'design'"):
         SubsetScorer(table, Lasso(form="dezign"))(["assay_0"])
 
 

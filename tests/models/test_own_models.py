@@ -1,4 +1,4 @@
-"""A person's own model: what it is given, how its classes are lined up, and what is said when it misbehaves."""
+"""A person's own model: description given, how its classes are lined up, and what is said when it misbehaves."""
 
 import json
 

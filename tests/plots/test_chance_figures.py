@@ -27,7 +27,7 @@ def test_the_band_reaches_from_the_mean_to_the_largest_shuffle_and_the_limit_is_
     assert [p.get_x() + p.get_width() for p in bands] == pytest.approx(some["chance_largest"].tolist()) and set(colours(ax)) == {GRID}
     dots = np.asarray(ax.collections[-1].get_offsets())
     np.testing.assert_allclose(dots[:, 0], some["importance"])
-    assert "beyond chance (line: 3 standard deviations)" in ax.get_title(loc="left")
+    assert "significant (line: 3 standard deviations)" in ax.get_title(loc="left")
     assert [t.get_text() for t in ax.get_yticklabels()] == list(some.index)
 
 
@@ -39,8 +39,8 @@ def test_nothing_to_draw_is_said():
 
 
 def test_rounds_are_lines_over_the_band_of_the_twins():
-    found = chaff.shadow_test(made(150), SMALL, rounds=16, keep_share=0.5)
-    (ax,) = chaff.plots.shadow_rounds(found).axes
+    found = chaff.twin_test(made(150), SMALL, rounds=16, keep_share=0.5)
+    (ax,) = chaff.plots.twin_rounds(found).axes
     assert len(ax.lines) == 1 + len(found.frame)
     np.testing.assert_allclose(ax.lines[0].get_ydata(), found.more["twins"]["limit"])
     kept = int((found.frame["verdict"] == "keep").sum())
@@ -55,9 +55,9 @@ def test_shares_threshold_and_bound():
     found = chaff.stability(made(150), chaff.Relevance(["pearson_r"], by="pearson_r"), 2, pairs=6)
     (ax,) = chaff.plots.stability_shares(found).axes
     widths = sorted((p.get_width() for p in ax.patches), reverse=True)
-    shares = found.ranked()["chosen_share"]
+    shares = found.ranked()["selection_frequency"]
     assert widths == pytest.approx(shares[shares > 0].tolist())
-    assert any(line.get_xdata()[0] == 0.75 for line in ax.lines) and "by accident" in ax.get_title(loc="left")
+    assert any(line.get_xdata()[0] == 0.75 for line in ax.lines) and "false selections expected" in ax.get_title(loc="left")
 
 
 def test_decoys_are_hatched_and_the_line_lies_above_the_best():

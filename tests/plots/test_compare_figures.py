@@ -21,7 +21,7 @@ def test_a_line_a_method_and_the_yardsticks(found):
     for m in (*found.methods, "random sets"):
         np.testing.assert_allclose(lines[m].get_ydata(), found.curves.loc[m, "score"])
     words = " ".join(t.get_text() for t in ax.texts)
-    assert "all features" in words and "knowing nothing" in words and "3 folds by group" in words
+    assert "all features" in words and "baseline" in words and "3 folds by group" in words
     assert {t.get_text() for t in ax.get_legend().get_texts()} == {*found.methods, "random sets"}
 
 

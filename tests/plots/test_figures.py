@@ -16,8 +16,8 @@ def test_both_curves_are_drawn_and_the_chosen_size_is_marked(mill_run):
     rings = [line for line in ax.lines if len(line.get_xdata()) == 1]
     assert any(line.get_xdata()[0] == trail.decided.sizes[trail.choice.place] for line in rings)
     texts = [t.get_text() for t in ax.texts]
-    assert any(t.startswith("chosen") for t in texts) and {"linear", "forest", "knowing nothing"} <= set(texts)
-    assert f"of {len(trail.offered)} features" in ax.get_title(loc="left") and "honest R²" in ax.get_ylabel()
+    assert any(t.startswith("chosen") for t in texts) and {"linear", "forest", "baseline"} <= set(texts)
+    assert f"of {len(trail.offered)} features" in ax.get_title(loc="left") and "CV R²" in ax.get_ylabel()
 
 
 def test_figures_draw_on_given_axes_and_are_of_a_readable_size(mill_run):
@@ -45,7 +45,7 @@ def test_histograms_show_rows_gaps_verdicts_and_no_more_than_a_page(mill_table):
     panels = [ax for ax in figure.axes if ax.get_title(loc="left")]
     assert len(panels) == 20 and panels[0].get_title(loc="left") == found.ranked().index[0]
     texts = [t.get_text() for ax in panels for t in ax.texts]
-    assert "look" in texts and "76% missing" in texts
+    assert "review" in texts and "76% missing" in texts
     assert sum(p.get_height() for p in panels[1].patches) == mill_table.column(panels[1].get_title(loc="left")).missing.size
     few = chaff.plots.histograms(mill_table, features=["variety"])
     assert next(t.get_text() for t in few.axes[0].get_xticklabels()) == "Alba"
@@ -54,7 +54,7 @@ def test_histograms_show_rows_gaps_verdicts_and_no_more_than_a_page(mill_table):
 def test_the_missing_map_orders_columns_and_says_where_absence_tells(mill_table):
     ax = chaff.plots.missing_map(mill_table, chaff.screen(mill_table))
     labels = [t.get_text() for t in ax.get_yticklabels()]
-    assert labels[0] == "mycotoxin_ppb  76%\nabsence tells" and labels[1].startswith("seed_width_mm  12%")
+    assert labels[0] == "mycotoxin_ppb  76%\ninformative" and labels[1].startswith("seed_width_mm  12%")
     assert ax.images[0].get_array().shape == (6, 200)
 
 
@@ -133,7 +133,7 @@ def test_residual_figures(mill_table):
     assert len(four.axes) == 4 and sum(p.get_height() * p.get_width() for p in four.axes[0].patches) == pytest.approx(1)
     assert len(chaff.plots.residuals_by_feature(checked).axes) == len(checked.form.columns)
     ax = chaff.plots.predicted_true(checked)
-    assert f"{checked.true.size} holdout rows" in ax.get_title(loc="left") and ax.get_xlabel() == "predicted loaf_volume (ml)"
+    assert f"{checked.true.size} rows" in ax.get_title(loc="left") and ax.get_xlabel() == "predicted loaf_volume (ml)"
     with pytest.raises(chaff.UsageError, match="no rows were held out"):
         chaff.plots.predicted_true(chaff.residuals(mill_table, ["protein_pct"], holdout=0))
 
@@ -149,7 +149,7 @@ def test_bars_of_importance_have_whiskers_and_what_is_within_chance_is_pale():
     assert [t.get_text() for t in ax.get_yticklabels()] == list(found.ranked().index)
     widths = [bar.get_width() for bar in ax.patches]
     assert widths == pytest.approx(found.ranked()["importance"].to_list())
-    strong = found.ranked()["beyond_chance"].to_numpy()
+    strong = found.ranked()["significant"].to_numpy()
     colours = {tuple(bar.get_facecolor()) for bar, s in zip(ax.patches, strong, strict=True) if s}
     assert len(colours) <= 1 and "whiskers" in ax.get_xlabel()
 

@@ -33,10 +33,10 @@ def test_score_by_size_has_both_curves_and_the_chosen_size(trail):
     lines = {line.get_color(): line for line in ax.lines if len(line.get_xdata()) == len(trail.sizes)}
     np.testing.assert_allclose(lines[SECOND].get_ydata(), trail.sizes["seen"])
     np.testing.assert_allclose(lines[KEEP].get_ydata(), trail.sizes["honest"])
-    assert f"chosen: 3 features, {chosen.honest:.3f}" in words(ax) and "seen by the search" in words(ax)
+    assert f"chosen: 3 features, {chosen.honest:.3f}" in words(ax) and "search score" in words(ax)
     quick = chaff.search(trail.scorer.table, "ridge", "forward", honest=False)
     alone = plots.search_sizes(quick)
-    assert "honest" not in words(alone) and "knowing nothing" in words(alone)
+    assert "honest" not in words(alone) and "baseline" in words(alone)
     down = chaff.search(trail.scorer.table, "ridge", "forward", metric="rmse")
     assert "RMSE" in plots.search_sizes(down, down.choose("best")).get_ylabel()
 

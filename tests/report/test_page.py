@@ -65,7 +65,7 @@ def test_the_answer_comes_first_and_every_column_is_there(open_page, page_file, 
     assert f"Kept {len(mill_run.features)} of" in first and all(f in first for f in mill_run.features)
     assert set(first_column(page)) == set(mill_run.table.features)
     for name in (
-        "look",
+        "review",
         "sizes",
         "final",
         "columns",
@@ -108,7 +108,7 @@ def test_a_click_opens_the_history(open_page, page_file):
     page = open_page(page_file)
     row = page.locator("#t-columns summary", has_text="crumb_score")
     row.click()
-    assert "was it written down" in page.locator("#t-columns details[open] .history").inner_text()
+    assert "Was it recorded" in page.locator("#t-columns details[open] .history").inner_text()
 
 
 def test_verdicts_become_pins_that_a_plan_takes(open_page, page_file, mill_run):
@@ -116,9 +116,9 @@ def test_verdicts_become_pins_that_a_plan_takes(open_page, page_file, mill_run):
     assert "no column is set" in page.inner_text("#pin-lines")
     page.select_option("[data-pins=crumb_score]", "keep")
     page.select_option("[data-pins=protein_pct]", "drop")
-    page.select_option("[data-pins=lab_temp_c]", "look")
+    page.select_option("[data-pins=lab_temp_c]", "review")
     lines = page.inner_text("#pin-lines")
-    assert '# look at "lab_temp_c"' in lines
+    assert '# review "lab_temp_c"' in lines
     pins = tomllib.loads(lines)["pin"]
     assert {(p["feature"], p["verdict"]) for p in pins} == {("crumb_score", "keep"), ("protein_pct", "drop")}
     plan = tomllib.loads(page.text_content("#asked pre"))
@@ -166,7 +166,7 @@ def test_words_stand_out_from_what_is_behind_them(open_page, page_file, scheme):
     """Contrast of at least 4.5, the usual limit for text (WCAG 2.1 AA)."""
     page = open_page(page_file, color_scheme=scheme)
     pairs = page.evaluate(
-        """() => ['body', 'p.answer', 'p.quiet', 'td.keep', 'td.drop', 'th.look, td.look', 'td.barred', 'nav a', 'thead button'].map(s => {
+        """() => ['body', 'p.answer', 'p.quiet', 'td.keep', 'td.drop', 'th.review, td.review', 'td.blocked', 'nav a', 'thead button'].map(s => {
             const e = document.querySelector(s), ink = getComputedStyle(e).color;
             let back = 'rgba(0, 0, 0, 0)';
             for (let at = e; at && back === 'rgba(0, 0, 0, 0)'; at = at.parentElement) back = getComputedStyle(at).backgroundColor;

@@ -131,6 +131,6 @@ def test_the_page_of_a_comparison_tells_its_best_and_warns_of_choosing():
     found = chaff.compare(lots, ["leading", "forward"], sizes=[1, 2])
     text = render(page_of(found))
     best = found.frame["best"].astype(float).idxmax()
-    assert f"The best score is that of {best}" in text and "A choice of method from this table is a choice" in text
+    assert f"The best score is that of {best}" in text and "Choosing the best row is itself a selection" in text
     for m in found.methods:
         assert f">{m}<" in text

@@ -8,7 +8,7 @@ from chaff.results.cuts import Cut
 from chaff.results.findings import Findings
 from chaff.results.score import corrected_error, paired_difference
 from chaff.results.trail import Move, Trail
-from chaff.results.verdict import drop, keep, look
+from chaff.results.verdict import drop, keep, review
 
 
 def test_paired_difference_cancels_what_makes_a_fold_hard():
@@ -68,9 +68,9 @@ def test_findings_rank_and_print_their_head():
 
 
 def test_the_ledger_tells_what_decided(tmp_path):
-    ledger = Ledger().and_then([keep("a", "screen"), look("b", "screen", "r 1", "0.9", "leak?", stays=False)])
+    ledger = Ledger().and_then([keep("a", "screen"), review("b", "screen", "r 1", "0.9", "possible leakage", stays=False)])
     ledger = ledger.and_then([drop("a", "search", "+0", "", "not needed")])
-    assert ledger.last("a").by == "search" and ledger.last("b").barred and ledger.last("z") is None
+    assert ledger.last("a").by == "search" and ledger.last("b").blocked and ledger.last("z") is None
     ledger.save(tmp_path / "ledger.csv")
     back = pd.read_csv(tmp_path / "ledger.csv")
     assert back["feature"].tolist() == ["b", "a", "a"] and list(back.columns)[:4] == ["feature", "stage", "verdict", "stays"]

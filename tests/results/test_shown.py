@@ -93,7 +93,7 @@ def nasty_score(table):
 def test_a_score_reads_like_a_sentence(nasty):
     scorer = chaff.SubsetScorer(nasty, chaff.Ridge())
     assert re.fullmatch(r"R² 0\.\d+ ± 0\.\d+ over 5 folds with 1 feature: \[#1\] ratio", str(scorer(["[#1] ratio"])))
-    assert str(scorer([])).endswith("with 0 features, knowing nothing")
+    assert str(scorer([])).endswith("with 0 features, baseline")
 
 
 def test_a_frame_longer_than_the_screen_says_how_much_more():

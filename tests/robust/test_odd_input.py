@@ -40,7 +40,7 @@ def typed(*arguments: str) -> tuple[int, str]:
 
 
 def ends_well(code: int, said: str) -> None:
-    assert code in (0, 2, 3, 4) and "Traceback" not in said and "mistake of Chaff" not in said, f"exit {code}: {said[-600:]}"
+    assert code in (0, 2, 3, 4) and "Traceback" not in said and "internal error in Chaff" not in said, f"exit {code}: {said[-600:]}"
 
 
 @pytest.fixture(autouse=True)
@@ -214,7 +214,7 @@ EDITS: dict[str, Callable[[dict[str, Any]], Any]] = {
 @pytest.mark.parametrize("name", EDITS)
 def test_edited_selections(name: str, place: Path, selection_text: str):
     data = json.loads(selection_text)
-    data.pop("seal")  # a seal that does not fit would end it all too soon
+    data.pop("checksum")  # a checksum that does not fit would end it all too soon
     EDITS[name](data)
     (place / "s.json").write_text(json.dumps(data))
     (place / "t.csv").write_text(TEXT)

@@ -42,8 +42,8 @@ def refused(done: subprocess.CompletedProcess[str], words: str) -> None:
 
 def test_nothing_that_was_read_is_written_over_not_even_with_force(place: Path):
     before = (place / "lots.csv").read_bytes()
-    refused(run(place, "apply", "out/selection.json", "lots.csv", "-o", "lots.csv", "--force"), "was read by this run")
-    refused(run(place, "screen", "lots.csv", "--target", "y", "--out", "lots.csv", "--force"), "was read by this run")
+    refused(run(place, "apply", "out/selection.json", "lots.csv", "-o", "lots.csv", "--force"), "is an input of this run")
+    refused(run(place, "screen", "lots.csv", "--target", "y", "--out", "lots.csv", "--force"), "is an input of this run")
     (place / "link.csv").symlink_to("lots.csv")
     refused(run(place, "apply", "out/selection.json", "lots.csv", "-o", "link.csv", "--force"), "is a link")
     assert (place / "lots.csv").read_bytes() == before
@@ -70,10 +70,10 @@ def test_results_of_another_run_need_force_and_the_same_run_does_not(place: Path
     apply = ("apply", "out/selection.json", "lots.csv", "-o", "again.csv")
     assert run(place, *apply).returncode == 0 == run(place, *apply).returncode  # the same again changes nothing
     (place / "again.csv").write_text("mine")
-    refused(run(place, *apply), "is there already")
+    refused(run(place, *apply), "already exists")
     assert run(place, *apply, "--force").returncode == 0
     (place / "mine.json").write_text("my own notes")
-    refused(run(place, "relevance", "lots.csv", "--target", "y", "--out", "mine.json"), "is there already")
+    refused(run(place, "relevance", "lots.csv", "--target", "y", "--out", "mine.json"), "already exists")
     assert (place / "mine.json").read_text() == "my own notes"
 
 
@@ -91,7 +91,7 @@ def test_files_of_one_run_take_their_places_together(tmp_path: Path):
         raise ZeroDivisionError
     assert not list(tmp_path.iterdir())
     (tmp_path / "b.csv").write_text("mine")
-    with keep_existing(), pytest.raises(chaff.DataError, match="b.csv is there already"), together(tmp_path) as fresh:
+    with keep_existing(), pytest.raises(chaff.DataError, match="b.csv already exists"), together(tmp_path) as fresh:
         (fresh / "a.csv").write_text("x")
         (fresh / "b.csv").write_text("y")
     assert [p.name for p in tmp_path.iterdir()] == ["b.csv"] and (tmp_path / "b.csv").read_text() == "mine"

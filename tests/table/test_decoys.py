@@ -89,9 +89,9 @@ def test_label_noise_moves_a_share_of_the_targets_in_view_only():
 def test_a_method_is_told_its_own_false_keeps():
     table = made(200).with_decoys(10)
     found = chaff.chance_baseline(table, keep={"maximum": 0.05})
-    assert found.settings["decoys"]["planted"] == 10 and "decoys were kept (false-keep rate" in found.notes[-1]
+    assert found.settings["decoys"]["planted"] == 10 and "noise features were kept (false-keep rate" in found.notes[-1]
     measured = chaff.relevance(table, "leading")
-    assert "the best decoy (decoy_" in measured.notes[-1]
+    assert "the best noise feature (decoy_" in measured.notes[-1]
     loose = chaff.relevance(table, "leading", cut={"top": 15})
     rate = loose.settings["decoys"]
     assert rate["rate"] == len(rate["kept"]) / 10 and rate["low"] <= rate["rate"] <= rate["high"] and rate["rate"] > 0.3
@@ -100,18 +100,18 @@ def test_a_method_is_told_its_own_false_keeps():
 def test_the_rate_and_its_interval_in_words():
     rate = DecoyRate.of(["a", "b", "c", "d"], {"b", "x"})
     assert rate.kept == ("b",) and rate.rate == 0.25
-    assert str(rate) == "1 of 4 decoys were kept (false-keep rate 0.25, 95 %: 0.01 to 0.81): b"
-    assert best_decoy(["x", "d1", "y"], {"d1"}).startswith("the best decoy (d1) comes 2. of 3") and best_decoy(["x"], {"d1"}) == ""
+    assert str(rate) == "1 of 4 noise features were kept (false-keep rate 0.25, 95 %: 0.01 to 0.81): b"
+    assert best_decoy(["x", "d1", "y"], {"d1"}).startswith("the best noise feature (d1) comes 2. of 3") and best_decoy(["x"], {"d1"}) == ""
 
 
 def test_a_run_carries_decoys_counts_them_and_writes_none_out(tmp_path):
     table = made(200).with_decoys(6)
     run = chaff.select(table, plan=chaff.Plan((chaff.Search("ridge", size=9),)), honest="quick")
     assert run.decoys is not None and len(run.decoys.planted) == 6 and len(run.decoys.kept) >= 1
-    assert not set(run.features) & set(table.decoys) and "columns of known noise" in str(run)
+    assert not set(run.features) & set(table.decoys) and "noise features" in str(run)
     run.selection.save(tmp_path / "selection.json")
     text = (tmp_path / "selection.json").read_text()
-    assert "decoy_" not in json.dumps({k: v for k, v in json.loads(text).items() if k in ("kept", "dropped", "look", "scores", "data")})
+    assert "decoy_" not in json.dumps({k: v for k, v in json.loads(text).items() if k in ("kept", "dropped", "review", "scores", "data")})
     reduced = chaff.read_selection(tmp_path / "selection.json").apply(made(50, seed=2).source.arrow.to_pandas())
     assert not [c for c in reduced.columns if str(c).startswith("decoy_")]
     assert run.as_plain()["decoys"]["planted"] == 6

@@ -325,7 +325,7 @@ class TestLimits:
 
     def test_less_than_the_least_is_refused_with_what_would_do(self, frame, tmp_path):
         folder = cut(frame, tmp_path / "many", 2)
-        with pytest.raises(chaff.DataError, match=r"memory=1 MB is too little for many .210 rows.*: 382 MB is the least"):
+        with pytest.raises(chaff.DataError, match=r"memory=1 MB is too little for many .210 rows.*: 382 MB are needed"):
             chaff.open_table(folder, "y", memory="1MB", scratch=tmp_path / "s")
         with pytest.raises(chaff.DataError, match=r"500 MB holds 1,8\d\d,\d\d\d rows"):
             Limit.of("500MB", None).check(10**8, 50, "lots")

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 @click.option("-o", "--out", required=True, type=click.Path(dir_okay=False), help="Output, .csv or .parquet by its ending.")
 @click.option(
     "--strict", is_flag=True,
-    help="Refuse rows that do not look like those selected from: new levels, columns that moved.",
+    help="Refuse rows that differ from those of the selection: new levels, drifted columns.",
 )  # fmt: skip
 @work_options
 def command(selection: str, data: str, out: str, strict: bool, seed: int, workers: int | None, form: str) -> None:
@@ -42,28 +42,28 @@ def command(selection: str, data: str, out: str, strict: bool, seed: int, worker
     chosen = read_selection(selection)
     watcher = Watcher(chosen)
     apply_selection(chosen, data, out, strict, watcher)
-    found = watcher.found()
+    result = watcher.found()
     show.say(f" {len(chosen.kept)} kept features of {data}")
-    show_drift(show, found)
-    show.finish("apply", {"kept": list(chosen.features), "data": data, "drift": found}, [out])
+    show_drift(show, result)
+    show.finish("apply", {"kept": list(chosen.features), "data": data, "drift": result}, [out])
 
 
-def show_drift(show: Show, found: Drifts, everything: bool = False) -> None:
+def show_drift(show: Show, result: Drifts, everything: bool = False) -> None:
     """The columns that moved, or that none did."""
-    from chaff.cli.grids import grid, title
+    from chaff.cli.tables import grid, title
     from chaff.results.digits import figure, p_value
     from chaff.results.shown import Cell, Styled
 
-    if not len(found.frame):
+    if not len(result.frame):
         return
-    title(show, found.headline)
+    title(show, result.headline)
     rows: list[list[Cell]] = []
-    frame = found.frame if everything else found.frame[found.frame["moved"]]
+    frame = result.frame if everything else result.frame[result.frame["moved"]]
     for name, r in frame.sort_values("stability", ascending=False, kind="stable").iterrows():
         missing = f"{r['missing_then']:.1%} → {r['missing_now']:.1%}"
-        word = Styled("moved" if r["moved"] else "", "look")
+        word = Styled("drifted" if r["moved"] else "", "review")
         rows.append([str(name), word, figure(r["stability"]), figure(r["distance"], 2), p_value(r["p"]), missing, r["why"]])
     if rows:
-        grid(show, ["column", "", "stability", "distance", "p", "missing", "why"], rows, asked=("stability", "why"), names=1)
-    if found.remarks:
-        show.note(f"within the limits, but new: {'; '.join(found.remarks)}")
+        grid(show, ["column", "", "PSI", "distance (KS)", "p", "missing, then → now", "reason"], rows, asked=("PSI", "reason"), names=1)
+    if result.remarks:
+        show.note(f"no drift, but values outside the training range: {'; '.join(result.remarks)}")

@@ -6,7 +6,7 @@ import sys
 from typing import TYPE_CHECKING, Any
 
 from chaff.cli.console import QUIET
-from chaff.cli.grids import frame_grid, notes
+from chaff.cli.tables import frame_grid, notes
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show

@@ -20,39 +20,39 @@ from chaff.cli.options import all_option, force_option
 def command(first: str, second: str, everything: bool, form: str) -> None:
     """What differs between RUN_A and RUN_B (a selection.json, or the folder that holds it): settings, sets, verdicts, scores, and why."""
     from chaff.cli.console import QUIET, Show
-    from chaff.cli.grids import HEAD, grid, notes, rest, title
+    from chaff.cli.tables import HEAD, grid, notes, rest, title
     from chaff.decide.changes import changes
     from chaff.decide.selection import read_selection
 
     show = Show(form)
-    found = changes(*(read_selection(_file(said)) for said in (first, second)))
-    show.say(f" {found.headline}", "bold")
-    for word, names in (("comes", found.comes), ("goes", found.goes)):
+    result = changes(*(read_selection(_file(options)) for options in (first, second)))
+    show.say(f" {result.headline}", "bold")
+    for word, names in (("added", result.comes), ("removed", result.goes)):
         if names:
             show.say(f"   {word}: {', '.join(names)}")
-    if len(found.settings):
+    if len(result.settings):
         title(show, "Settings")
-        grid(show, ["setting", "first", "second"], [[str(n), r["first"], r["second"]] for n, r in found.settings.iterrows()], names=0)
-    if len(found.columns):
+        grid(show, ["setting", "first", "second"], [[str(n), r["first"], r["second"]] for n, r in result.settings.iterrows()], names=0)
+    if len(result.columns):
         title(show, "Columns")
-        some = found.columns if everything else found.columns.head(HEAD)
-        rows = [[str(n), r["first"], r["second"], _both(r["why_first"], r["why_second"])] for n, r in some.iterrows()]
-        grid(show, ["column", "first", "second", "why"], rows, asked=("first", "second", "why"), names=1)
-        rest(show, len(some), len(found.columns))
-    if len(found.scores):
+        subset = result.columns if everything else result.columns.head(HEAD)
+        rows = [[str(n), r["first"], r["second"], _both(r["why_first"], r["why_second"])] for n, r in subset.iterrows()]
+        grid(show, ["feature", "first", "second", "reason"], rows, asked=("first", "second", "reason"), names=1)
+        rest(show, len(subset), len(result.columns))
+    if len(result.scores):
         title(show, "Scores")
-        grid(show, ["score", "first", "second"], [[str(n), r["first"], r["second"]] for n, r in found.scores.iterrows()], names=0)
-    if not found.same:
+        grid(show, ["score", "first", "second"], [[str(n), r["first"], r["second"]] for n, r in result.scores.iterrows()], names=0)
+    if not result.same:
         show.say()
-    notes(show, found.notes)
+    notes(show, result.notes)
     if form == "json":
-        show.finish("changes", found.as_plain())
+        show.finish("changes", result.as_plain())
     else:
         show.say(f" {first}  {second}", QUIET)
 
 
-def _file(said: str) -> Path:
-    place = Path(said)
+def _file(options: str) -> Path:
+    place = Path(options)
     return place / "selection.json" if place.is_dir() else place
 
 

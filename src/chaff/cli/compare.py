@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from chaff.cli.choices_said import choice_said
 from chaff.cli.options import (
     all_option,
     columns_option,
@@ -18,6 +17,7 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
+from chaff.cli.parse_choices import parse_choice
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -41,86 +41,101 @@ if TYPE_CHECKING:
 @click.option("--metric", metavar="NAME", help="r2, rmse, mae, log_loss, auc or accuracy.")
 @click.option("--sizes", metavar="A,B,…", help="Sizes to cut to; all up to 12 and some beyond when left out.")
 @click.option("--at", "at", type=float, help="Also all methods at one size, or at one share of the features (below 1).")
-@click.option("--vote", type=click.IntRange(1), help="How many methods have to keep a feature for the vote (half of them and one).")
-@click.option("--truth", metavar="A,B,…", help="Features that matter, where that is known: found, missed and false are counted.")
-@click.option("--seconds", type=float, help="Refuse what would take longer, by the first fold's time.")
+@click.option("--vote", type=click.IntRange(1), help="Methods that must keep a feature for the vote (default: more than half).")
+@click.option(
+    "--truth",
+    metavar="A,B,…",
+    help="Features that matter, where that is known: counts true positives, false negatives and false positives.",
+)
+@click.option("--seconds", type=float, help="Refuse a run that would take longer, judged by the first fold.")
 @click.option("--folds", type=click.IntRange(2), help="Folds (5).")
 @click.option("--repeats", type=click.IntRange(1), help="Repeats of the folds (1).")
 @all_option
 @click.option(
     "--out", metavar="FILE", help="Save the scores of every feature under every method: .csv or .parquet; .json holds everything."
 )
-@click.option("--figures", metavar="FOLDER", help="Draw compared.png (score by size) and kept_by.png (which method keeps what) there.")
+@click.option("--figures", metavar="FOLDER", help="Draw compared.png (score by size) and kept_by.png (features by method) there.")
 @click.option(
     "--decoys",
     type=click.IntRange(1),
     metavar="N",
-    help="Put N columns of known noise in: how many of them each method ranks among its first N.",
+    help="Add N noise features (decoys): how many of them each method ranks among its first N.",
 )
-@click.option("--against", metavar="MODEL", help="Also: the sets that --model and this one keep; shared, only here, loss with the other's.")
+@click.option(
+    "--against", metavar="MODEL", help="Also: the sets that --model and this model select; shared, exclusive, loss with the other set."
+)
 @click.option("--scales", metavar="A,B,…", help="Also: scales of the columns side by side: standard, range, robust, none.")
 @click.option("--transforms", metavar="A,B,…", help="Also: transforms of the target side by side: none, log, square root.")
-@click.option("--report", metavar="FILE", help="Write one page that tells it all: .html.")
+@click.option("--report", metavar="FILE", help="Write an HTML report.")
 @work_options
-def command(data: str, **said: Any) -> None:
+def command(data: str, **options: Any) -> None:
     """Compare methods on DATA: each learned inside every training fold, every set scored by one model on the rows left out."""
-    from chaff.cli.console import Show, tell_of_compiling
-    from chaff.cli.ground import stand
+    from chaff.cli.console import Show, report_compiling
+    from chaff.cli.look_context import stand
     from chaff.decide.calls.compare import USUAL, compare
     from chaff.decide.calls.side_by_side import check_preparations
     from chaff.files import check_place
     from chaff.methods.comparing.scales import SCALES
     from chaff.models.named import as_model
 
-    file_ending(said["out"], SAVED, "--out")
-    file_ending(said["report"], (".html",), "--report")
-    if said["report"]:
-        check_place(said["report"])
-    sizes = [_whole(v) for v in numbers(said["sizes"], "--sizes")] if said["sizes"] else None
-    methods = [choice_said(m, "--method") for m in said["methods"]] or list(USUAL)
-    truth = [n.strip() for n in said["truth"].split(",") if n.strip()] if said["truth"] else None
-    show = Show(said["form"])
-    ground = stand(data, said, show, before=("search",), sees="models")
+    file_ending(options["out"], SAVED, "--out")
+    file_ending(options["report"], (".html",), "--report")
+    if options["report"]:
+        check_place(options["report"])
+    sizes = [_whole(v) for v in numbers(options["sizes"], "--sizes")] if options["sizes"] else None
+    methods = [parse_choice(m, "--method") for m in options["methods"]] or list(USUAL)
+    truth = [n.strip() for n in options["truth"].split(",") if n.strip()] if options["truth"] else None
+    show = Show(options["form"])
+    ground = stand(data, options, show, before=("search",), sees="models")
     ground.tell(show)
-    scales, transforms = (_words(said[k]) for k in ("scales", "transforms"))
+    scales, transforms = (_words(options[k]) for k in ("scales", "transforms"))
     check_preparations(ground.table, scales or SCALES, transforms or ("none",))
-    against = as_model(choice_said(said["against"], "--against")) if said["against"] else None
-    tell_of_compiling(show)
+    against = as_model(parse_choice(options["against"], "--against")) if options["against"] else None
+    report_compiling(show)
     score = ground.plan.score if ground.plan else None
-    model = choice_said(said["model"], "--model") or (score.model if score and score.model is not None else None)
+    model = parse_choice(options["model"], "--model") or (score.model if score and score.model is not None else None)
     show.watch("compare")
     try:
-        table = ground.table.with_decoys(said["decoys"], seed=said["seed"]) if said["decoys"] else ground.table
-        found = compare(
-            table, methods, model if model is not None else ground.linear_model, sizes=sizes,
-            metric=said["metric"] or (score.metric if score else None), repeats=said["repeats"] or 1,
-            folds=said["folds"] or (score.folds_for(ground.table) if score else 5), vote=said["vote"], truth=truth, seconds=said["seconds"],
-            pins=[p for p in ground.pins if p.feature in ground.table.features], seed=said["seed"], workers=said["workers"],
+        table = ground.table.with_decoys(options["decoys"], seed=options["seed"]) if options["decoys"] else ground.table
+        result = compare(
+            table,
+            methods,
+            model if model is not None else ground.linear_model,
+            sizes=sizes,
+            metric=options["metric"] or (score.metric if score else None),
+            repeats=options["repeats"] or 1,
+            folds=options["folds"] or (score.folds_for(ground.table) if score else 5),
+            vote=options["vote"],
+            truth=truth,
+            seconds=options["seconds"],
+            pins=[p for p in ground.pins if p.feature in ground.table.features],
+            seed=options["seed"],
+            workers=options["workers"],
             watch=show.watch,
-        )  # fmt: skip
-        at = found.at(said["at"]) if said["at"] is not None else None
-        beside = _beside(found, scales, transforms, against, said, show)
+        )
+        at = result.at(options["at"]) if options["at"] is not None else None
+        beside = _beside(result, scales, transforms, against, options, show)
     finally:
         show.stop()
-    _show(show, found, at, said["at"], said["everything"])
+    _show(show, result, at, options["at"], options["everything"])
     for shown in beside.values():
         _show_beside(show, shown)
     at_size = {"at": at} if at is not None else {}
-    show.finish("compare", {"table": ground, "comparison": found, **at_size, **beside}, _leave(found, said))
+    show.finish("compare", {"table": ground, "comparison": result, **at_size, **beside}, _leave(result, options))
 
 
 def _beside(
-    found: Comparison, scales: list[str], transforms: list[str], against: Any, said: dict[str, Any], show: Show
+    result: Comparison, scales: list[str], transforms: list[str], against: Any, options: dict[str, Any], show: Show
 ) -> dict[str, Any]:  # fmt: skip
     """What is asked for beside the comparison, on the same folds and with the same model."""
     from chaff.decide.calls.side_by_side import try_scales, two_models
     from chaff.methods.comparing.scales import SCALES
 
-    more = {"folds": found.scorer.folds, "seed": said["seed"], "workers": said["workers"], "watch": show.watch}
-    model, table = found.scorer.model, found.scorer.table
+    more = {"folds": result.scorer.folds, "seed": options["seed"], "workers": options["workers"], "watch": show.watch}
+    model, table = result.scorer.model, result.scorer.table
     out: dict[str, Any] = {}
     if against is not None:
-        out["two_models"] = two_models(table, model, against, metric=found.scorer.metric.name, **more)
+        out["two_models"] = two_models(table, model, against, metric=result.scorer.metric.name, **more)
     if scales or transforms:
         out["preparations"] = try_scales(table, model, scales=scales or SCALES, transforms=transforms or ("none",), **more)
     return out
@@ -130,20 +145,20 @@ def _words(text: str | None) -> list[str]:
     return [w.strip() for w in text.split(",") if w.strip()] if text else []
 
 
-def _show_beside(show: Show, found: Any) -> None:
-    from chaff.cli.grids import grid, notes, title
+def _show_beside(show: Show, result: Any) -> None:
+    from chaff.cli.tables import grid, notes, title
     from chaff.results.digits import figure
 
-    title(show, found.headline)
-    frame = found.frame if found.frame.index.name == "model" else found.frame.set_index("scale")
+    title(show, result.headline)
+    frame = result.frame if result.frame.index.name == "model" else result.frame.set_index("scale")
     rows = [[str(i), *(figure(v) for v in r)] for i, r in zip(frame.index, frame.itertuples(index=False), strict=True)]
     grid(show, [str(frame.index.name), *(str(c).replace("_", " ") for c in frame.columns)], rows, names=0)
-    if hasattr(found, "shared"):
-        (a, b), only = found.labels, found.only
-        for word, names in (("both", found.shared), (f"{a} only", only[0]), (f"{b} only", only[1])):
+    if hasattr(result, "shared"):
+        (a, b), only = result.labels, result.only
+        for word, names in (("both", result.shared), (f"{a} only", only[0]), (f"{b} only", only[1])):
             show.say(f"   {word}: {', '.join(names) or 'none'}")
-        notes(show, found.words)
-    notes(show, found.notes)
+        notes(show, result.words)
+    notes(show, result.notes)
 
 
 def _whole(value: float) -> int:
@@ -152,69 +167,82 @@ def _whole(value: float) -> int:
     return int(value)
 
 
-def _show(show: Show, found: Comparison, at: Any, size: float | None, everything: bool) -> None:
-    from chaff.cli.grids import HEAD, grid, notes, rest, title
+def _show(show: Show, result: Comparison, at: Any, size: float | None, everything: bool) -> None:
+    from chaff.cli.tables import HEAD, grid, notes, rest, title
+    from chaff.methods.comparing.comparison import COMBINED
     from chaff.results.digits import figure, score
 
-    frame = found.frame.sort_values("score", ascending=found.sign < 0, kind="stable")
-    title(show, found.headline)
-    head = ["method", "smallest", "kept", "score", "stable", "best", "at", "own rule", "seconds"]
-    if found.truth is not None:
-        head += ["found", "missed", "false"]
-    head += ["decoys"] if "decoys" in found.frame.columns else []
-    further = [c for c in ("found", "missed", "false", "decoys") if c in head]
+    frame = result.frame.sort_values("score", ascending=result.sign < 0, kind="stable")
+    title(show, result.headline)
+    label = result.scorer.metric.label
+    head = ["method", "chosen size", "mean features", f"{label} ± SE", "stability", f"best {label}", "size at best", "own rule", "seconds"]
+    if result.truth is not None:
+        head += ["true positives", "false negatives", "false positives"]
+    head += ["noise features"] if "decoys" in result.frame.columns else []
+    further = {"true positives": "found", "false negatives": "missed", "false positives": "false", "noise features": "decoys"}
+    further = {h: c for h, c in further.items() if h in head}
+    noise = len(result.scorer.table.decoys)
     rows = []
     for m, r in frame.iterrows():
         own = f"{figure(r['own'])} → {score(r['own_score'])}" if r["own"] == r["own"] else ""
         row = [str(m), figure(r["smallest"]), figure(r["kept"]), f"{score(r['score'])} ± {score(r['score_se'])}", figure(r["stability"], 2)]
         row += [score(r["best"]), figure(r["best_size"]), own, f"{r['seconds']:.1f}" if r["seconds"] == r["seconds"] else ""]
-        rows.append([*row, *(figure(r[c]) for c in further)])
-    for word, values in found.yardsticks.items():
-        count = str(len(found.scorer.features)) if word == "all features" else "0"
+        rows.append([*row, *(figure(r[c]) for c in further.values())])
+    for word, values in result.yardsticks.items():
+        count = str(len(result.scorer.features) - noise) if word == "all features" else "0"
+        word += f" (+ {noise} noise features)" if noise and word == "all features" else ""
         rows.append([word, count, count, score(float(values.mean())), *[""] * (len(head) - 4)])
-    asked = ("method", "smallest", "score", *further)
-    grid(show, head, rows, asked=asked, names=1)
-    notes(show, (*found.notes, "smallest: within one standard error (of the paired difference) and 2 % of the gain of its own best"))
+    requested = ("method", "chosen size", f"{label} ± SE", *further)
+    grid(show, head, rows, asked=requested, names=1)
+    notes(
+        show,
+        (
+            *result.notes,
+            "chosen size: the smallest within one SE of the paired difference and 2 % of the best improvement of the same method",
+        ),
+    )
     if at is not None:
         title(show, f"All at {size:g}" + (" of the features" if size is not None and size < 1 else " features"))
-        told = [
+        text = [
             [str(m), figure(r["kept"]), f"{score(r['score'])} ± {score(r['score_se'])}", figure(r["stability"], 2)]
             for m, r in at.iterrows()
         ]
-        grid(show, ["method", "kept", "score", "stable"], told, names=1)
-    kept = found.kept()
+        grid(show, ["method", "mean features", f"{label} ± SE", "stability"], text, names=1)
+    kept = result.kept()
     kept = kept[kept.any(axis=1)]
-    some = kept if everything else kept.head(HEAD)
-    title(show, "Which method keeps what, each at its own smallest size")
+    subset = kept if everything else kept.head(HEAD)
+    title(show, "Features selected by each method at its chosen size")
+    kept = kept.drop(columns=[m for m in COMBINED if m in kept.columns])
+    subset = subset[kept.columns]
     of = int(kept.shape[1])
     by_method = []
-    for f, r in some.iterrows():
+    for f, r in subset.iterrows():
         by = int(r.sum())
         few = [str(m) for m in kept.columns if r[m] == (by <= of / 2)]
         by_method.append([str(f), f"{by} of {of}", f"{'only' if by <= of / 2 else 'not'} {', '.join(few)}" if few else ""])
-    grid(show, ["feature", "kept by", "says"], by_method, asked=("kept by",), names=1)
-    rest(show, len(some), len(kept))
+    grid(show, ["feature", "selected by", "exceptions"], by_method, asked=("selected by",), names=1)
+    rest(show, len(subset), len(kept))
 
 
-def _leave(found: Comparison, said: dict[str, Any]) -> list[str]:
+def _leave(result: Comparison, options: dict[str, Any]) -> list[str]:
     from chaff.files import make_folder, save_frame, write_with
     from chaff.results.plain import plain
 
     names = []
-    if said["out"]:
-        flat = found.scores.copy()
+    if options["out"]:
+        flat = result.scores.copy()
         flat.columns = [f"{m} {what}" for m, what in flat.columns]
-        save_frame(said["out"], flat, lambda: plain(found.as_plain()))
-        names.append(said["out"])
-    if said["report"]:
+        save_frame(options["out"], flat, lambda: plain(result.as_plain()))
+        names.append(options["out"])
+    if options["report"]:
         from chaff.report.writing import write_report
 
-        names.append(str(write_report(found, said["report"])))
-    if said["figures"]:
+        names.append(str(write_report(result, options["report"])))
+    if options["figures"]:
         from chaff.plots.compare_figures import compared_curves, kept_by_methods
 
-        place = make_folder(said["figures"])
-        for name, ax in (("compared.png", compared_curves(found)), ("kept_by.png", kept_by_methods(found))):
+        place = make_folder(options["figures"])
+        for name, ax in (("compared.png", compared_curves(result)), ("kept_by.png", kept_by_methods(result))):
             write_with(place / name, ax.figure.savefig)
             names.append(str(place / name))
     return names

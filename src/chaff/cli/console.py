@@ -15,15 +15,15 @@ from chaff.results.shown import Cell, Line, Styled, TextColumn, columns_of, lay_
 from chaff.visible import visible
 
 if TYPE_CHECKING:
-    from chaff.decide.judging import StageReport
     from chaff.decide.ledger import Ledger
     from chaff.decide.run import Run
+    from chaff.decide.stage_report import StageReport
     from chaff.results.verdict import Verdict
     from chaff.table.table import Table
 
 # The palette's teal and plum; husk as a middle grey of the 256 that every terminal has, readable on light and on dark.
-KEEP, DROP, LOOK, QUIET = "#0F6E6E", "color(243)", "#7A4E8A", "color(243)"
-STYLES = {"keep": KEEP, "drop": DROP, "look": LOOK, "quiet": QUIET}
+KEEP, DROP, REVIEW, QUIET = "#0F6E6E", "color(243)", "#7A4E8A", "color(243)"
+STYLES = {"keep": KEEP, "drop": DROP, "review": REVIEW, "quiet": QUIET}
 NARROWEST = 20  # letters, whatever the terminal says of itself
 SIZES = 12  # sizes shown of a curve
 HEAD = 6  # rows shown of what a stage set aside
@@ -42,8 +42,8 @@ class Show:
                     super().on_broken_pipe()
 
         self.form = form
-        said = os.environ.get("COLUMNS", "")
-        width = (80 if int(said) == 0 else NARROWEST) if said.isdecimal() and int(said) < NARROWEST else None
+        options = os.environ.get("COLUMNS", "")
+        width = (80 if int(options) == 0 else NARROWEST) if options.isdecimal() and int(options) < NARROWEST else None
         self.console = Console(highlight=False, soft_wrap=False, quiet=form == "json", width=width)
         self.progress = Console(highlight=False, stderr=True, quiet=form == "json")
         self.started = time.perf_counter()
@@ -119,15 +119,15 @@ class Show:
             self._status.stop()
             self._status = None
 
-    def finish(self, command: str, found: dict[str, Any], names: Sequence[str] = ()) -> None:
+    def finish(self, command: str, result: dict[str, Any], names: Sequence[str] = ()) -> None:
         """The last line of a command, or the one JSON object that it prints in place of all lines."""
         self.stop()
         if self.form == "json":
             from chaff.results.plain import plain
             from chaff.visible import json_text
 
-            told = {"command": command, **plain(found), "files": list(names), "seconds": round(time.perf_counter() - self.started, 3)}
-            print(json_text(told))
+            text = {"command": command, **plain(result), "files": list(names), "seconds": round(time.perf_counter() - self.started, 3)}
+            print(json_text(text))
             return
         self.say()
         self.say(f" {'  '.join([*names, ''])}({self.seconds()})")
@@ -135,25 +135,25 @@ class Show:
     def table(self, table: Table) -> None:
         self._table = table
         self.say(table.heading, "bold")
-        for line in [" · ".join(table.roles_said), *table.notes] if table.roles_said else table.notes:
+        for line in [" · ".join(table.roles_text), *table.notes] if table.roles_text else table.notes:
             self.say(line, QUIET)
         self._apart = True
 
     def after_stage(self, report: StageReport, ledger: Ledger) -> None:
-        from chaff.decide.telling import stage_line
+        from chaff.decide.run_text import stage_line
         from chaff.evaluate.stage import name_of
 
         self.stop()
         self.ledger = ledger
         count, words = stage_line(report)
-        said = [*report.to_look_at, *report.set_aside]
-        if said or self._apart:
+        options = [*report.to_review, *report.set_aside]
+        if options or self._apart:
             self.say()
-        self._apart = bool(said)
+        self._apart = bool(options)
         self.pieces(Line((Styled(f" {name_of(report.stage):<12} ", "bold"), Styled(f"{count:<9} {words}"))))
         for note in getattr(report.result, "notes", ())[1:] if report.stage.use == "search" else ():
             self.say(f"  {note}", QUIET)
-        self._verdicts(said)
+        self._verdicts(options)
 
     def _verdicts(self, verdicts: list[Verdict]) -> None:
         if not verdicts:
@@ -171,24 +171,24 @@ class Show:
     def _reason(self, v: Verdict) -> str:
         about = self._table.meaning(v.feature) if self._table is not None else None
         words = ", ".join(w for w in (about.text, about.unit) if w) if about is not None else ""
-        return v.reason + (" · barred" if v.barred else "") + (f" ({words})" if words else "")
+        return v.reason + (" · blocked" if v.blocked else "") + (f" ({words})" if words else "")
 
     def closing(self, run: Run) -> None:
-        from chaff.decide.telling import answer_line, closing_rows, closing_warnings, closing_words
+        from chaff.decide.run_text import answer_line, closing_rows, closing_warnings, closing_words
 
         self.stop()
         self._curve(run)
         self._looks(run)
         self.say()
-        self.say(f" {answer_line(run.closing)}", f"bold {KEEP}" if run.closing.kept else f"bold {LOOK}")
+        self.say(f" {answer_line(run.closing)}", f"bold {KEEP}" if run.closing.kept else f"bold {REVIEW}")
         self.say()
         head, *rows = closing_rows(run.closing)
         styles = {"kept": "bold", "nothing": "quiet"}
         columns = columns_of(head, [[Styled(c, styles.get(row[0], "")) for c in row] for row in rows], asked=head[:4])
         for line in lay_out(columns, self.width).lines:
             self.pieces(line)
-        for warning in closing_warnings(run.closing):
-            self.say(f" look: {warning}", LOOK)
+        for warning in closing_warnings(run):
+            self.say(f" warning: {warning}", REVIEW)
         for words in closing_words(run):
             self.say(f" {words}", QUIET)
         self.say()
@@ -198,11 +198,11 @@ class Show:
 
     def _curve(self, run: Run) -> None:
         """Honest score by size, and what came or went; the head of a long curve, and around what was chosen."""
-        from chaff.decide.telling import curve_rows
-        from chaff.methods.search.stage import SearchTrail
+        from chaff.decide.run_text import curve_rows
+        from chaff.methods.search.stage import SelectionSearch
 
         trail = run.stages[-1].result
-        if not isinstance(trail, SearchTrail):
+        if not isinstance(trail, SelectionSearch):
             return
         head, *rows = curve_rows(trail)
         shown = few_sizes(rows, trail.choice.place, trail.choice.best)
@@ -210,23 +210,23 @@ class Show:
         for line in lay_out(columns_of(head, cells, asked=head[:3]), self.width, indent=3).lines:
             self.pieces(line)
         if len(shown) < len(rows):
-            self.note(f"{len(shown)} of {len(rows)} sizes; all of them in score_by_size.png, with the other lens")
+            self.note(f"{len(shown)} of {len(rows)} sizes; all of them in score_by_size.png, with the second model")
 
     def _looks(self, run: Run) -> None:
         looks: dict[str, list[Verdict]] = {}
         for report in run.stages:
-            for v in report.to_look_at:
+            for v in report.to_review:
                 looks.setdefault(v.feature, []).append(v)
         if not looks:
             return
         alike: dict[tuple[str, str], list[str]] = {}
-        for feature, said in looks.items():
-            what = "barred" if said[-1].barred else "stays in" if feature in run.features else "went later"
-            alike.setdefault(("; ".join(v.reason for v in said), what), []).append(feature)
+        for feature, options in looks.items():
+            what = "blocked" if options[-1].blocked else "stays in" if feature in run.features else "dropped later"
+            alike.setdefault(("; ".join(v.reason for v in options), what), []).append(feature)
         self.say()
-        self.say(" Look at these yourself", "bold")
+        self.say(" Review these features", "bold")
         rows: list[list[Cell]] = [
-            [Styled(", ".join(features), "look"), reason, Styled(what, "look")] for (reason, what), features in alike.items()
+            [Styled(", ".join(features), "review"), reason, Styled(what, "review")] for (reason, what), features in alike.items()
         ]
         columns = [
             TextColumn("", [r[0] for r in rows], "words"),
@@ -248,7 +248,7 @@ def few_sizes(rows: list[tuple[str, ...]], chosen: int, best: int) -> list[tuple
     return [row for k, row in enumerate(rows) if k in wanted]
 
 
-def tell_of_compiling(show: Show, test: str = "") -> None:
+def report_compiling(show: Show, test: str = "") -> None:
     """The first ever run compiles the kernels; say so, since it takes a while and looks like nothing."""
     from chaff.kernels import forest, standing_lanes
     from chaff.kernels.jit import compiled_before

@@ -42,27 +42,27 @@ def command(selection: str, columns: tuple[str, ...], everything: bool, out: str
     chosen = read_selection(selection)
     whole = chosen.explain()
     if columns:
-        told = [t for c in columns for t in chosen.explain(c).told]
-        for k, one in enumerate(told):
+        text = [t for c in columns for t in chosen.explain(c).told]
+        for k, one in enumerate(text):
             _one(show, one, k > 0)
     else:
-        told = list(whole.told)
+        text = list(whole.told)
         _all(show, whole, everything)
     if out:
         whole.save(out)
     if form == "json" or out:
-        show.finish("explain", {"target": chosen.target.name, "columns": [t.as_plain() for t in told]}, [out] if out else [])
+        show.finish("explain", {"target": chosen.target.name, "columns": [t.as_plain() for t in text]}, [out] if out else [])
 
 
-def _one(show: Show, told: Any, apart: bool) -> None:
-    from chaff.cli.console import KEEP, LOOK
+def _one(show: Show, text: Any, apart: bool) -> None:
+    from chaff.cli.console import KEEP, REVIEW
     from chaff.results.shown import Styled, TextColumn, lay_out
 
     if apart:
         show.say()
-    show.say(f" {told.headline}", f"bold {KEEP if told.fate == 'keep' else LOOK}" if told.fate != "drop" else "bold")
-    style = {"barred": "look"}
-    rows = told.rows()
+    show.say(f" {text.headline}", f"bold {KEEP if text.fate == 'keep' else REVIEW}" if text.fate != "drop" else "bold")
+    style = {"blocked": "review"}
+    rows = text.rows()
     columns = [
         TextColumn("", [stage for stage, _, _ in rows], "word", True),
         TextColumn("", [Styled(verdict, style.get(verdict, verdict)) for _, verdict, _ in rows], "word", True),
@@ -70,29 +70,29 @@ def _one(show: Show, told: Any, apart: bool) -> None:
     ]
     for line in lay_out(columns, show.width, indent=3).lines:
         show.pieces(line)
-    for said in told.says:
-        show.note(said)
+    for options in text.says:
+        show.note(options)
 
 
 def _all(show: Show, whole: Explanation, everything: bool) -> None:
-    from chaff.cli.grids import HEAD, grid, rest, title
+    from chaff.cli.tables import HEAD, grid, rest, title
     from chaff.decide.explaining import HEADINGS
     from chaff.results.shown import Cell, Styled
 
     show.say(whole.headline, "bold")
-    for fate in ("barred", "look", "drop", "keep"):
-        found = whole.of(fate)
-        if not found:
+    for fate in ("blocked", "review", "drop", "keep"):
+        result = whole.of(fate)
+        if not result:
             continue
         title(show, HEADINGS[fate])
-        some = found if everything or fate in ("barred", "look") else found[:HEAD]
+        subset = result if everything or fate in ("blocked", "review") else result[:HEAD]
         rows: list[list[Cell]] = []
-        for t in some:
+        for t in subset:
             s = t.deciding
             held = (s.figure + (f" (limit {s.limit})" if s.limit else "")) if s else ""
-            word = Styled(t.stage, "look" if fate in ("barred", "look") else fate)
+            word = Styled(t.stage, "review" if fate in ("blocked", "review") else fate)
             rows.append([word, t.feature, held, s.reason if s else ""])
-        grid(show, ["at", "feature", "figure", "reason"], rows, asked=("at", "reason"), names=2)
-        rest(show, len(some), len(found))
+        grid(show, ["decided by", "feature", "observed value", "reason"], rows, asked=("decided by", "reason"), names=2)
+        rest(show, len(subset), len(result))
     show.say()
     show.note("chaff explain SELECTION COLUMN tells the whole history of one")

@@ -7,19 +7,20 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from chaff.cli import against_chance
-from chaff.cli.choices_said import choice_said
+from chaff.cli import chance_tests
 from chaff.cli.options import all_option, columns_option, file_ending, pin_options, plan_option, rows_options, table_options, work_options
+from chaff.cli.parse_choices import parse_choice
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
-    from chaff.cli.ground import Ground
+    from chaff.cli.look_context import LookContext
     from chaff.results.findings import Findings
 
-CUTS = ("top", "share", "above", "times_mean", "beyond_chance")
+CUTS = ("top", "share", "above", "times_mean", "significant")
 SHOWN = (
-    "given_others", "p", "q", "coefficient", "raw", "kept_share", "enters", "raw_share", "won_share", "direction", "spread", "low", "high",
+    "given_others", "p", "q", "coefficient", "raw", "selection_frequency", "enters", "raw_share", "won_share", "direction", "spread",
+    "low", "high",
 )  # fmt: skip
 FIGURES = (".png", ".svg", ".pdf")
 
@@ -37,180 +38,182 @@ FIGURES = (".png", ".svg", ".pdf")
     help="given others, permutation, coefficient, impurity, split standing, drop column, shapley, pooled; or with settings, "
     "'{ name = \"permutation\", together = 0.9 }'.",
 )  # fmt: skip
-@click.option("--against", metavar="NAME", help="The same for another model, and the two kept sets compared.")
+@click.option("--against", metavar="NAME", help="Also with another model; compares the two kept sets.")
 @click.option("--trees", type=click.IntRange(1), help="Trees of the forest (100).")
-@click.option("--shuffles", type=click.IntRange(1), help="Times each feature is shuffled in each fold, for ways that shuffle.")
-@click.option("--top", type=click.IntRange(1), help="Cut: the best so many.")
-@click.option("--share", type=float, help="Cut: the best share of the features.")
-@click.option("--above", type=float, help="Cut: importance above this.")
-@click.option("--times-mean", type=float, help="Cut: at least so many times the mean.")
-@click.option("--beyond-chance", type=float, help="Cut: adjusted p below this, for ways that test.")
-@click.option("--limits", metavar="A,B,…", help="Importances to try as limits, side by side.")
-@against_chance.options
+@click.option("--shuffles", type=click.IntRange(1), help="Permutations of each feature in each fold, for ways that permute.")
+@click.option("--top", type=click.IntRange(1), help="Keep the N best features.")
+@click.option("--share", type=float, help="Keep this share of the features.")
+@click.option("--above", type=float, help="Keep importance above this.")
+@click.option("--times-mean", type=float, help="Keep features at F × the mean or more.")
+@click.option("--significant", type=float, help="Keep adjusted p below this, for ways that test.")
+@click.option("--limits", metavar="A,B,…", help="Thresholds to compare side by side.")
+@chance_tests.options
 @click.option("--folds", type=click.IntRange(2), default=5, show_default=True, help="Folds.")
 @all_option
 @click.option("--out", metavar="FILE", help="Save the findings: .json, .csv or .parquet.")
 @click.option("--figure", metavar="FILE", help="Draw the leading features as bars: .png, .svg or .pdf.")
-@click.option("--close-up", metavar="FILE", help="Draw what the way has of its own: the path, effects, folds, disagreement.")
+@click.option("--close-up", metavar="FILE", help="Draw the plot specific to this method (path, effects, folds or disagreement).")
 @work_options
-def command(data: str, **said: Any) -> None:
+def command(data: str, **given: Any) -> None:
     """What a model uses of DATA: by shuffling, coefficients, splits, leaving out, sharing out, or several together.
 
-    With --chance, --shadow, --stability or --knockoffs: which columns are beyond what chance alone would give.
+    With --chance, --twins, --stability or --knockoffs: which columns are beyond what chance alone would give.
     """
-    from chaff.cli.console import Show, tell_of_compiling
-    from chaff.cli.ground import stand
-    from chaff.decide.calls.judged import findings_of, judge
+    from chaff.cli.console import Show, report_compiling
+    from chaff.cli.look_context import stand
     from chaff.decide.calls.models import side_by_side
+    from chaff.decide.calls.one_stage import findings_of, judge
     from chaff.methods.importance.stage import Importance
 
-    file_ending(said["out"], SAVED, "--out")
+    file_ending(given["out"], SAVED, "--out")
     for option in ("figure", "close_up"):
-        file_ending(said[option], FIGURES, f"--{option.replace('_', '-')}")
-    model, against, limits = choice_said(said["model"], "--model"), choice_said(said["against"], "--against"), _limits(said["limits"])
-    if said["trees"]:
+        file_ending(given[option], FIGURES, f"--{option.replace('_', '-')}")
+    model, against, limits = parse_choice(given["model"], "--model"), parse_choice(given["against"], "--against"), _limits(given["limits"])
+    if given["trees"]:
         if model not in (None, "forest"):
-            raise click.UsageError("--trees is the forest's; say them with the model: --model '{ name = \"boosting\", rounds = 100 }'")
-        model = {"name": "forest", "trees": said["trees"]}
-    test = against_chance.asked_for(said)
-    show = Show(said["form"])
-    options = {"by": choice_said(said["by"], "--by"), "shuffles": said["shuffles"], "cut": _cut(said)}
+            raise click.UsageError(
+                "--trees needs the forest; pass settings with the model: --model '{ name = \"boosting\", rounds = 100 }'"
+            )
+        model = {"name": "forest", "trees": given["trees"]}
+    test = chance_tests.asked_for(given)
+    show = Show(given["form"])
+    options = {"by": parse_choice(given["by"], "--by"), "shuffles": given["shuffles"], "cut": _cut(given)}
 
-    def in_passes(ground: Ground) -> bool:
+    def in_passes(ground: LookContext) -> bool:
         if test:
             return False
         stages = [ground.stage(Importance, model=m, **options) for m in (model, against) if m is not None or m is model]
         return all(stage.learns_in_passes for stage in stages)
 
-    ground = stand(data, said, show, before=("importance", *against_chance.TESTS), sees="models", in_passes=in_passes)
-    if said["decoys"]:
-        ground = replace(ground, table=ground.table.with_decoys(said["decoys"], seed=said["seed"]))
+    ground = stand(data, given, show, before=("importance", *chance_tests.TESTS), sees="models", in_passes=in_passes)
+    if given["decoys"]:
+        ground = replace(ground, table=ground.table.with_decoys(given["decoys"], seed=given["seed"]))
     if test:
-        _against_chance(test, ground, said, model, limits, show)
+        _against_chance(test, ground, given, model, limits, show)
         return
     stage = ground.stage(Importance, model=model, **options)
     other = ground.stage(Importance, model=against, **options) if against is not None else None
     ground.tell(show)
-    tell_of_compiling(show)
+    report_compiling(show)
     show.watch("importance")
     pins = [p for p in ground.pins if p.feature in ground.table.features]
-    draws = {"folds": said["folds"], "seed": said["seed"], "workers": said["workers"], "watch": show.watch}
+    draws = {"folds": given["folds"], "seed": given["seed"], "workers": given["workers"], "watch": show.watch}
     try:
-        found = findings_of(judge(stage, ground.table, pins=pins, **draws))
+        result = findings_of(judge(stage, ground.table, pins=pins, **draws))
         if other is not None:
-            found = side_by_side(found, findings_of(judge(other, ground.table, pins=pins, **draws)), stage.model.label, other.model.label)
+            result = side_by_side(result, findings_of(judge(other, ground.table, pins=pins, **draws)), stage.model.label, other.model.label)
     finally:
         show.stop()
-    _table(show, found, said["everything"])
-    _more(show, found, limits, said["everything"])
-    show.finish("importance", {"table": ground, "found": found}, _leave(found, said))
+    _table(show, result, given["everything"])
+    _more(show, result, limits, given["everything"])
+    show.finish("importance", {"table": ground, "found": result}, _leave(result, given))
 
 
-def _against_chance(test: str, ground: Any, said: dict[str, Any], model: Any, limits: list[float], show: Show) -> None:
-    from chaff.cli.console import tell_of_compiling
-    from chaff.decide.calls.judged import findings_of, judge
+def _against_chance(test: str, ground: Any, options: dict[str, Any], model: Any, limits: list[float], show: Show) -> None:
+    from chaff.cli.console import report_compiling
+    from chaff.decide.calls.one_stage import findings_of, judge
 
-    stage = against_chance.stage_of(test, ground, said, model, choice_said(said["by"], "--by"))
+    stage = chance_tests.stage_of(test, ground, options, model, parse_choice(options["by"], "--by"))
     ground.tell(show)
-    tell_of_compiling(show, test)
+    report_compiling(show, test)
     show.watch(test)
     pins = [p for p in ground.pins if p.feature in ground.table.features]
     try:
-        found = findings_of(judge(stage, ground.table, pins=pins, seed=said["seed"], workers=said["workers"], watch=show.watch))
+        result = findings_of(judge(stage, ground.table, pins=pins, seed=options["seed"], workers=options["workers"], watch=show.watch))
     finally:
         show.stop()
-    against_chance.show_table(show, found, said["everything"], limits)
-    show.finish("importance", {"table": ground, "found": found}, _leave(found, said))
+    chance_tests.show_table(show, result, options["everything"], limits)
+    show.finish("importance", {"table": ground, "found": result}, _leave(result, options))
 
 
 def _limits(text: str | None) -> list[float]:
     try:
         return [float(v) for v in text.split(",")] if text else []
     except ValueError:
-        raise click.UsageError(f"--limits must be numbers with commas between them, not {text!r}") from None
+        raise click.UsageError(f"--limits must be numbers separated by commas, not {text!r}") from None
 
 
-def _cut(said: dict[str, Any]) -> dict[str, float] | None:
-    given = {k: said[k] for k in CUTS if said[k] is not None}
+def _cut(options: dict[str, Any]) -> dict[str, float] | None:
+    given = {k: options[k] for k in CUTS if options[k] is not None}
     if len(given) > 1:
-        raise click.UsageError(f"one cut at a time, not {' and '.join('--' + k.replace('_', '-') for k in given)}")
+        raise click.UsageError(f"{' and '.join('--' + k.replace('_', '-') for k in given)} cannot be combined: one cut at a time")
     return given or None
 
 
-def _table(show: Show, found: Findings, everything: bool) -> None:
-    from chaff.cli.grids import HEAD, grid, notes, rest, title, word
+def _table(show: Show, result: Findings, everything: bool) -> None:
+    from chaff.cli.tables import HEAD, grid, notes, rest, title, word
     from chaff.results.digits import cell, figure
     from chaff.results.shown import Cell
 
-    frame = found.ranked()
-    some = frame if everything else frame.head(HEAD)
-    title(show, _headline(found))
+    frame = result.ranked()
+    subset = frame if everything else frame.head(HEAD)
+    title(show, _headline(result))
     own = [c for c in SHOWN if c in frame.columns and not frame[c].isna().all()]
-    tested = "beyond_chance" in frame.columns
+    tested = "significant" in frame.columns
     rows: list[list[Cell]] = []
-    for place, (f, r) in enumerate(some.iterrows(), 1):
+    for place, (f, r) in enumerate(subset.iterrows(), 1):
         row: list[Cell] = [str(place), str(f), f"{figure(r['importance'])} ± {figure(r['importance_sd'], 2)}"]
-        row += [("beyond chance" if r["beyond_chance"] else "within chance")] if tested else []
+        row += [("significant" if r["significant"] else "not significant")] if tested else []
         row += [("in" if r["kept"] else "out")] if "kept" in frame.columns else []
         row += [cell(c, r[c]) if c in ("p", "q") else figure(r[c]) if r[c] == r[c] else "" for c in own]
         rows.append([*row, word(r["verdict"])])
     head = ["", "feature", "importance ± sd", *(["found"] if tested else []), *(["model"] if "kept" in frame.columns else [])]
     head += [*[c.replace("_", " ") for c in own], "verdict"]
     grid(show, head, rows, asked=("", "feature", "importance ± sd"), names=2)
-    rest(show, len(some), len(frame))
-    notes(show, found.notes)
+    rest(show, len(subset), len(frame))
+    notes(show, result.notes)
 
 
-def _headline(found: Findings) -> str:
-    frame = found.frame
-    if "beyond_chance" in frame.columns:
-        count, given = int(frame["beyond_chance"].sum()), " given the others" if "given_others" in frame.columns else ""
-        return f"{count} of {len(frame)} features {'is' if count == 1 else 'are'} beyond chance{given}"
+def _headline(result: Findings) -> str:
+    frame = result.frame
+    if "significant" in frame.columns:
+        count, given = int(frame["significant"].sum()), " given the other features" if "given_others" in frame.columns else ""
+        return f"{count} of {len(frame)} features {'is' if count == 1 else 'are'} significant{given}"
     if "kept" in frame.columns:
-        kept = [str(f) for f in found.ranked().index if frame.loc[f, "kept"]]
-        return f"{len(kept)} of {len(frame)} features are in, {len(frame) - len(kept)} are out"
-    return f"{len(frame)} features by {found.settings['by']}"
+        kept = [str(f) for f in result.ranked().index if frame.loc[f, "kept"]]
+        return f"{len(kept)} of {len(frame)} features kept, {len(frame) - len(kept)} dropped"
+    return f"{len(frame)} features by {result.settings['by']}"
 
 
-def _more(show: Show, found: Findings, limits: list[float], everything: bool) -> None:
+def _more(show: Show, result: Findings, limits: list[float], everything: bool) -> None:
     """Limits side by side, and another model beside this one."""
-    from chaff.cli.grids import HEAD, grid, rest, title
+    from chaff.cli.tables import HEAD, grid, rest, title
     from chaff.results.digits import figure
 
     if limits:
-        tried = found.try_limits(limits)
-        title(show, "Limits side by side")
+        tried = result.try_limits(limits)
+        title(show, "Thresholds side by side")
         rows = [[figure(float(v)), str(int(r["stay"])), ", ".join(r["goes_here"])] for v, r in tried.iterrows()]
-        grid(show, ["above", "stay", "goes here"], rows, asked=("above", "stay"), names=0)
-    if "against" in found.more:
-        frame = found.more["against"].loc[found.ranked().index]
-        some = frame if everything else frame.head(HEAD)
-        title(show, f"Beside {frame.columns[1]}")
-        rows = [[str(f), *[figure(float(v)) for v in r.iloc[:4]], str(r.iloc[4])] for f, r in some.iterrows()]
+        grid(show, ["above", "stay", "dropped at this step"], rows, asked=("above", "stay"), names=0)
+    if "against" in result.more:
+        frame = result.more["against"].loc[result.ranked().index]
+        subset = frame if everything else frame.head(HEAD)
+        title(show, f"Comparison with {frame.columns[1]}")
+        rows = [[str(f), *[figure(float(v)) for v in r.iloc[:4]], str(r.iloc[4])] for f, r in subset.iterrows()]
         grid(show, ["feature", *frame.columns], rows, asked=("feature", frame.columns[2], frame.columns[3]), names=1)
-        rest(show, len(some), len(frame))
+        rest(show, len(subset), len(frame))
 
 
-def _leave(found: Findings, said: dict[str, Any]) -> list[str]:
+def _leave(result: Findings, options: dict[str, Any]) -> list[str]:
     names = []
-    if said["out"]:
-        found.save(said["out"], found.lead)
-        names.append(said["out"])
+    if options["out"]:
+        result.save(options["out"], result.lead)
+        names.append(options["out"])
     for option in ("figure", "close_up"):
-        if said[option]:
+        if options[option]:
             from chaff.files import write_with
 
-            write_with(said[option], _figure(found, option).savefig)
-            names.append(said[option])
+            write_with(options[option], _figure(result, option).savefig)
+            names.append(options[option])
     return names
 
 
-def _figure(found: Findings, option: str) -> Any:
+def _figure(result: Findings, option: str) -> Any:
     from chaff.plots.chance_figures import decoys_among
     from chaff.plots.importance_figures import close_up, importance_bars
 
-    if found.method in against_chance.TESTS:
-        return against_chance.draw(found, option)
-    if option == "close_up" and "planted" in found.settings:
-        return decoys_among(found)
-    return (importance_bars if option == "figure" else close_up)(found)
+    if result.method in chance_tests.TESTS:
+        return chance_tests.draw(result, option)
+    if option == "close_up" and "planted" in result.settings:
+        return decoys_among(result)
+    return (importance_bars if option == "figure" else close_up)(result)

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 
 def show_journal(show: Show, data: str | None, journal: str | None) -> None:
     """A row for every model, metric and folds."""
-    from chaff.cli.grids import count, grid, title
+    from chaff.cli.tables import count, grid, title
     from chaff.evaluate.journal import read_journal
     from chaff.results.digits import score
 

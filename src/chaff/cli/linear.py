@@ -10,7 +10,7 @@ from chaff.cli.options import all_option, columns_option, file_ending, pin_optio
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
-    from chaff.cli.ground import Ground
+    from chaff.cli.look_context import LookContext
     from chaff.methods.linear.summary import LinearSummary
     from chaff.results.findings import Findings
     from chaff.table.table import Table
@@ -28,12 +28,12 @@ LABELS = {"f": "F", "f_p": "p of F", "aic": "AIC", "bic": "BIC", "residual_sd": 
 @click.option("--features", metavar="A,B,…", help="Only these features; by hand, what is in the model at first: all others stay on offer.")
 @click.option("--no-intercept", is_flag=True, help="Through the origin; R² is then uncentred.")
 @click.option("--errors", type=click.Choice(["plain", "robust", "groups"]), default="plain", show_default=True, help="Standard errors.")
-@click.option("--prune", type=click.Choice(["p", "vif", "both", "aic", "bic"]), help="Take features out one at a time by this rule.")
+@click.option("--prune", type=click.Choice(["p", "vif", "both", "aic", "bic"]), help="Eliminate features one at a time by this rule.")
 @click.option(
     "--direction", type=click.Choice(["backward", "forward", "both"]), default="backward", show_default=True, help="With --prune."
 )
-@click.option("--p-limit", type=float, default=0.05, show_default=True, help="With --prune: largest p that stays.")
-@click.option("--vif-limit", type=float, default=10.0, show_default=True, help="With --prune: largest VIF that stays.")
+@click.option("--p-limit", type=float, default=0.05, show_default=True, help="With --prune: largest p that is kept.")
+@click.option("--vif-limit", type=float, default=10.0, show_default=True, help="With --prune: largest VIF that is kept.")
 @click.option(
     "--vif-order",
     "order_of_vif",
@@ -42,11 +42,13 @@ LABELS = {"f": "F", "f_p": "p of F", "aic": "AIC", "bic": "BIC", "residual_sd": 
     show_default=True,
     help="With --prune vif or both: of columns that explain one another, drop the one that costs adjusted R² least, or the largest VIF.",
 )
-@click.option("--splits", type=click.IntRange(0), default=50, show_default=True, help="With --prune: half-splits for honest p-values.")
-@click.option("--worth", is_flag=True, help="What each column is worth: R² lost, cross-validated, Shapley share.")
+@click.option(
+    "--splits", type=click.IntRange(0), default=50, show_default=True, help="With --prune: half-splits for split-sample p-values."
+)
+@click.option("--worth", is_flag=True, help="Feature importance: drop in R², drop in CV R², Shapley share.")
 @click.option("--sizes", is_flag=True, help="Models of the top 5, 10, 15, … features side by side.")
 @click.option("--forms", is_flag=True, help="Scalers and target transforms side by side.")
-@click.option("--checks", is_flag=True, help="Residual checks, and a holdout in the target's own units.")
+@click.option("--checks", is_flag=True, help="Residual checks, and errors on a validation split in the units of the target.")
 @click.option(
     "--by-hand", is_flag=True, help="Change the model one feature a line: drop NAME, add NAME, undo, show, trail, save FILE, quit."
 )
@@ -54,102 +56,104 @@ LABELS = {"f": "F", "f_p": "p of F", "aic": "AIC", "bic": "BIC", "residual_sd": 
 @click.option("--out", metavar="FILE", help="Save the coefficients: .csv or .parquet; .json holds all that was found.")
 @click.option("--figures", metavar="FOLDER", help="Draw residuals.png, residuals_by_feature.png and predicted_true.png there.")
 @work_options
-def command(data: str, **said: Any) -> None:
+def command(data: str, **options: Any) -> None:
     """Fit a linear model of the features of DATA and say all of it; two classes get logistic regression."""
     import chaff
     from chaff.cli.by_hand import by_hand_loop
-    from chaff.cli.console import QUIET, Show, tell_of_compiling
-    from chaff.cli.ground import stand
+    from chaff.cli.console import QUIET, Show, report_compiling
+    from chaff.cli.look_context import stand
     from chaff.files import SAVED, save_frame
     from chaff.results.plain import plain
 
-    file_ending(said["out"], SAVED, "--out")
-    if said["by_hand"] and said["form"] == "json":
-        raise click.UsageError("--by-hand is a conversation: it has no JSON form")
-    show = Show(said["form"])
-    ground = stand(data, said, show, before=("linear",), sees="matrix")
-    features = list(dict.fromkeys(f.strip() for f in said["features"].split(","))) if said["features"] else None
+    file_ending(options["out"], SAVED, "--out")
+    if options["by_hand"] and options["form"] == "json":
+        raise click.UsageError("--by-hand is interactive: it has no JSON output")
+    show = Show(options["form"])
+    ground = stand(data, options, show, before=("linear",), sees="matrix")
+    features = list(dict.fromkeys(f.strip() for f in options["features"].split(","))) if options["features"] else None
     table = ground.table
     if features is not None:
         ground.whole.check_known(features)
         table = table.with_features(list(dict.fromkeys([*table.features, *features])))
     ground.tell(show)
-    tell_of_compiling(show)
-    if said["by_hand"]:
-        by_hand_loop(chaff.by_hand(table, start=features, seed=said["seed"]), show)
+    report_compiling(show)
+    if options["by_hand"]:
+        by_hand_loop(chaff.by_hand(table, start=features, seed=options["seed"]), show)
         return
-    found: dict[str, Any] = {}
-    whole = {"intercept": not said["no_intercept"], "errors": said["errors"]}
-    if said["prune"]:
+    result: dict[str, Any] = {}
+    whole = {"intercept": not options["no_intercept"], "errors": options["errors"]}
+    if options["prune"]:
         before = chaff.linear_summary(table, features, **whole)
-        features = _left_by_pruning(show, ground, table, features, said, found)
+        features = _left_by_pruning(show, ground, table, features, options, result)
         show.say()
         show.say(f" before pruning: {_figures_line(before)}", QUIET)
         if not features:
-            show.finish("linear", {"table": ground, **found})
+            show.finish("linear", {"table": ground, **result})
             return
     summary = chaff.linear_summary(table, features, **whole)
-    _summary(show, summary, said["everything"])
-    found = {"summary": {"coefficients": summary.frame, "figures": summary.figures, "notes": summary.notes}, **found}
-    names = _asked(show, table, features, said, found)
-    if said["out"]:
-        save_frame(said["out"], summary.frame, lambda: plain(found))
-        names.append(said["out"])
-    show.finish("linear", {"table": ground, **found}, names)
+    _summary(show, summary, options["everything"])
+    result = {"summary": {"coefficients": summary.frame, "figures": summary.figures, "notes": summary.notes}, **result}
+    names = _asked(show, table, features, options, result)
+    if options["out"]:
+        save_frame(options["out"], summary.frame, lambda: plain(result))
+        names.append(options["out"])
+    show.finish("linear", {"table": ground, **result}, names)
 
 
 def _left_by_pruning(
-    show: Show, ground: Ground, table: Table, features: list[str] | None, said: dict[str, Any], found: dict[str, Any]
+    show: Show, ground: LookContext, table: Table, features: list[str] | None, options: dict[str, Any], result: dict[str, Any]
 ) -> list[str]:
     """The features that pruning leaves, of which everything after it is said."""
     import chaff
 
     pins = [p for p in ground.pins if p.verdict == "keep" and p.feature in table.features]
-    limits = {k: said[k] for k in ("direction", "p_limit", "vif_limit", "splits", "seed", "workers")} | {"order": said["order_of_vif"]}
-    pruned = found["pruned"] = chaff.prune_linear(table, said["prune"], pins=pins, features=features, **limits)
+    limits = {k: options[k] for k in ("direction", "p_limit", "vif_limit", "splits", "seed", "workers")} | {
+        "order": options["order_of_vif"]
+    }
+    pruned = result["pruned"] = chaff.prune_linear(table, options["prune"], pins=pins, features=features, **limits)
     _pruned(show, pruned)
     return [str(f) for f in pruned.frame.index[pruned.frame["stays"]]]
 
 
-def _asked(show: Show, table: Table, features: list[str] | None, said: dict[str, Any], found: dict[str, Any]) -> list[str]:
+def _asked(show: Show, table: Table, features: list[str] | None, options: dict[str, Any], result: dict[str, Any]) -> list[str]:
     """What was asked for beyond the summary; names of the files that were written."""
     import chaff
-    from chaff.cli.grids import frame_grid, notes
+    from chaff.cli.tables import frame_grid, notes
 
-    draws = {"seed": said["seed"], "workers": said["workers"]}
-    if said["worth"]:
-        found["worth"] = chaff.column_worth(table, features, **draws)
-        _worth(show, found["worth"], said["everything"])
-    if said["sizes"]:
-        found["sizes"] = chaff.try_sizes(table.with_features(features or table.features), seed=said["seed"])
-        frame_grid(show, "Sizes: the leading features by effect size", found["sizes"])
-    if said["forms"]:
-        found["forms"] = chaff.try_forms(table, features, seed=said["seed"])
-        frame_grid(show, "Scalers and target transforms, errors in the target's own units", found["forms"].head(10))
-    if not (said["checks"] or said["figures"]):
+    draws = {"seed": options["seed"], "workers": options["workers"]}
+    if options["worth"]:
+        result["worth"] = chaff.column_worth(table, features, **draws)
+        _worth(show, result["worth"], options["everything"])
+    if options["sizes"]:
+        result["sizes"] = chaff.try_sizes(table.with_features(features or table.features), seed=options["seed"])
+        frame_grid(show, "Sizes: the leading features by effect size", result["sizes"])
+    if options["forms"]:
+        result["forms"] = chaff.try_forms(table, features, seed=options["seed"])
+        frame_grid(show, "Scalers and target transforms, errors in the target's own units", result["forms"].head(10))
+    if not (options["checks"] or options["figures"]):
         return []
-    checked = chaff.residuals(table, features, seed=said["seed"])
-    found["checks"] = {"tests": checked.tests, "scores": checked.holdout, "notes": checked.notes}
-    if said["checks"]:
+    checked = chaff.residuals(table, features, seed=options["seed"])
+    result["checks"] = {"tests": checked.tests, "scores": checked.holdout, "notes": checked.notes}
+    if options["checks"]:
         frame_grid(show, "Residual checks", checked.tests[["statistic", "p", "rows", "in_words"]])
         frame_grid(show, "Scores", checked.holdout)
         notes(show, checked.notes)
-    return _figures(checked, said)
+    return _figures(checked, options)
 
 
 def _summary(show: Show, summary: LinearSummary, everything: bool) -> None:
     from chaff.cli.console import QUIET
-    from chaff.cli.grids import HEAD, grid, notes, rest
+    from chaff.cli.tables import HEAD, grid, notes, rest
     from chaff.results.digits import cell, figure
 
     frame = summary.frame
     order = frame["p"].fillna(2).sort_values(kind="stable").index
     first = [c for c in order if c == "(intercept)"] + [c for c in order if c != "(intercept)"]
-    some = first if everything else first[: HEAD + 5]
+    subset = first if everything else first[: HEAD + 5]
     last, label = ("vif", "VIF") if "vif" in frame.columns else ("odds_ratio", "odds ratio")
     t = "t" if "t" in frame.columns else "z"
     rows = []
-    for c in some:
+    for c in subset:
         r = frame.loc[c]
         interval = f"{figure(r['low'])} to {figure(r['high'])}" if r["low"] == r["low"] else ""
         words = r["in_words"].replace(", all else equal", "")
@@ -158,7 +162,7 @@ def _summary(show: Show, summary: LinearSummary, everything: bool) -> None:
     show.say()
     heads = ["column", "coefficient", "95 %", "p", "standardised", label, "error", t, "in words"]
     grid(show, heads, rows, asked=("coefficient", "95 %", "p"))
-    rest(show, len(some), len(frame))
+    rest(show, len(subset), len(frame))
     show.say()
     show.say(f" {_figures_line(summary)}", "bold")
     if len(frame) <= 12:
@@ -169,21 +173,21 @@ def _summary(show: Show, summary: LinearSummary, everything: bool) -> None:
 def _figures_line(summary: LinearSummary) -> str:
     from chaff.results.digits import cell, figure
 
-    said = [f"{_label(k)} {figure(v, 4) if not k.endswith('_p') else cell('p', v)}" for k, v in summary.figures.items() if v == v]
-    return " · ".join([f"{len(summary.form.features)} features", *said])
+    options = [f"{_label(k)} {figure(v, 4) if not k.endswith('_p') else cell('p', v)}" for k, v in summary.figures.items() if v == v]
+    return " · ".join([f"{len(summary.form.features)} features", *options])
 
 
 def _label(name: str) -> str:
     return LABELS.get(name, name.replace("_", " ").replace("r squared", "R²"))
 
 
-def _pruned(show: Show, found: Findings) -> None:
-    from chaff.cli.grids import grid, notes, title
+def _pruned(show: Show, result: Findings) -> None:
+    from chaff.cli.tables import grid, notes, title
     from chaff.results.digits import cell, figure
 
-    trail = found.more["trail"]
-    title(show, found.notes[0])
-    some = trail if len(trail) <= 18 else trail.iloc[[0, *range(len(trail) - 16, len(trail))]]
+    trail = result.more["trail"]
+    title(show, result.notes[0])
+    subset = trail if len(trail) <= 18 else trail.iloc[[0, *range(len(trail) - 16, len(trail))]]
     rows = [
         [
             str(k),
@@ -195,27 +199,27 @@ def _pruned(show: Show, found: Findings) -> None:
             f"{r['aic']:.1f}",
             f"{r['bic']:.1f}",
         ]
-        for k, r in some.iterrows()
+        for k, r in subset.iterrows()
     ]
-    heads = ["", "move", "for", "features in", "adjusted R²", "cross-validated R²", "AIC", "BIC"]
-    grid(show, heads, rows, asked=("", "move", "for"))
-    stays = found.frame[found.frame["stays"]].sort_values("p")
+    heads = ["step", "change", "criterion", "features in model", "adjusted R²", "CV R²", "AIC", "BIC"]
+    grid(show, heads, rows, asked=("step", "change", "criterion"))
+    stays = result.frame[result.frame["stays"]].sort_values("p")
     split = "p_split" in stays.columns
     show.say()
-    heads = ["stays", "p", *(["p split"] if split else []), "VIF"]
+    heads = ["kept feature", "p (naive)", *(["p (split-sample)"] if split else []), "VIF"]
     kept = [[str(f), cell("p", r["p"]), *([cell("p", r["p_split"])] if split else []), figure(r["vif"])] for f, r in stays.iterrows()]
-    grid(show, heads, kept, asked=("p",))
-    notes(show, [found.notes[1] if split else "p-values after selection are optimistic: the same rows chose the features"])
+    grid(show, heads, kept, asked=("p (naive)",))
+    notes(show, [result.notes[1] if split else "naive p-values ignore the selection"])
 
 
-def _worth(show: Show, found: Findings, everything: bool) -> None:
-    from chaff.cli.grids import HEAD, grid, notes, rest, title
+def _worth(show: Show, result: Findings, everything: bool) -> None:
+    from chaff.cli.tables import HEAD, grid, notes, rest, title
     from chaff.results.digits import cell, figure
 
-    by = "shapley_share" if "shapley_share" in found.frame else None
-    frame = found.ranked(by)
-    some = frame if everything else frame.head(HEAD)
-    title(show, "What each column is worth")
+    by = "shapley_share" if "shapley_share" in result.frame else None
+    frame = result.ranked(by)
+    subset = frame if everything else frame.head(HEAD)
+    title(show, "Feature importance in the linear model")
     rows = [
         [
             str(f),
@@ -224,20 +228,20 @@ def _worth(show: Show, found: Findings, everything: bool) -> None:
             cell("p", r["p"]),
             f"{figure(r['cv_lost'])} ± {figure(r['cv_lost_se'], 2)}" if r["cv_lost"] == r["cv_lost"] else "",
         ]
-        for f, r in some.iterrows()
+        for f, r in subset.iterrows()
     ]
-    grid(show, ["feature", "Shapley share of R²", "R² lost without it", "p", "lost when cross-validated"], rows)
-    rest(show, len(some), len(frame))
-    notes(show, found.notes[:1])
+    grid(show, ["feature", "Shapley R²", "drop in R²", "p", "drop in CV R² (± SE)"], rows)
+    rest(show, len(subset), len(frame))
+    notes(show, result.notes[:1])
 
 
-def _figures(checked: Any, said: dict[str, Any]) -> list[str]:
-    if not said["figures"]:
+def _figures(checked: Any, options: dict[str, Any]) -> list[str]:
+    if not options["figures"]:
         return []
     from chaff.files import make_folder, write_with
     from chaff.plots import predicted_true, residual_checks, residuals_by_feature
 
-    place = make_folder(said["figures"])
+    place = make_folder(options["figures"])
     drawn: dict[str, Any] = {"residuals.png": residual_checks(checked), "residuals_by_feature.png": residuals_by_feature(checked)}
     if checked.true.size:
         drawn["predicted_true.png"] = predicted_true(checked).figure

@@ -16,25 +16,25 @@ from pathlib import Path
 
 import click
 
-from chaff.cli.surroundings import flush_all, mend_environment, surroundings
+from chaff.cli.process_setup import flush_all, set_up_process, surroundings
 from chaff.visible import json_text, visible_lines
 
 GROUPS = {
-    "Look, in the order of a working day (rows that select holds out are not looked at)": {
+    "Explore (holdout rows are excluded)": {
         "plan": ("chaff.cli.plan", "Write a plan fitted to a file: roles, kinds, what the screen advises, the stages."),
-        "screen": ("chaff.cli.screen", "Look at the columns first: missing, ids, one value, repeats, leaks."),
+        "screen": ("chaff.cli.screen", "Check the columns first: missing values, ids, constants, duplicates, leakage."),
         "relevance": ("chaff.cli.relevance", "Score every feature against the target by the statistics that fit."),
-        "overlap": ("chaff.cli.overlap", "Which columns repeat each other: pairs, groups, VIF, equations, components."),
-        "linear": ("chaff.cli.linear", "What a linear model says; prune it, or change it by hand."),
-        "importance": ("chaff.cli.importance", "What a forest loses when a feature is shuffled."),
-        "search": ("chaff.cli.search", "Search subsets with the model you will use; what is as good, within a budget."),
+        "overlap": ("chaff.cli.overlap", "Find features that repeat each other: pairs, groups, VIF, equations, components."),
+        "linear": ("chaff.cli.linear", "Fit a linear model; eliminate features automatically or by hand."),
+        "importance": ("chaff.cli.importance", "Importance of each feature in a model, by permutation and other ways."),
+        "search": ("chaff.cli.search", "Search subsets with your model; list equivalent sets; respect a budget."),
     },
-    "Compare": {"compare": ("chaff.cli.compare", "Methods side by side, each learned inside every training fold.")},
-    "Choose": {"select": ("chaff.cli.select", "Select features by a plan, and hold the kept set against the full one.")},
+    "Compare": {"compare": ("chaff.cli.compare", "Compare methods, each fitted in every training fold.")},
+    "Choose": {"select": ("chaff.cli.select", "Select features with a plan and test the result against the screened set.")},
     "Defend": {
-        "explain": ("chaff.cli.explain", "Why a column stayed or went, from a selection alone."),
-        "recheck": ("chaff.cli.recheck", "Does a selection still serve on new rows: stay, refit or reselect."),
-        "changes": ("chaff.cli.changes", "What differs between two runs, and why."),
+        "explain": ("chaff.cli.explain", "Explain why features were kept or dropped (needs only selection.json)."),
+        "recheck": ("chaff.cli.recheck", "Check a selection on new data: stay, refit or reselect."),
+        "changes": ("chaff.cli.changes", "Compare two selections: settings, data, features, scores."),
     },
     "Use": {"apply": ("chaff.cli.apply", "Keep the same columns of another file.")},
     "Try": {"demo": ("chaff.cli.demo", "Make the demo mill's lots, select from them, and show the whole job.")},
@@ -63,7 +63,7 @@ class LazyGroup(click.Group):
         if args and args[0] not in COMMANDS:
             from chaff.errors import nearest
 
-            ctx.fail(f"there is no command '{args[0]}'; there are {', '.join(COMMANDS)}.{nearest(args[0], COMMANDS)}")
+            ctx.fail(f"there is no command '{args[0]}'; choose from {', '.join(COMMANDS)}.{nearest(args[0], COMMANDS)}")
         return super().resolve_command(ctx, args)
 
 
@@ -75,21 +75,21 @@ def chaff() -> None:
 
 def main(args: Sequence[str] | None = None) -> int:
     """Run a command line; returns the exit code."""
-    said = list(sys.argv[1:] if args is None else args)
-    with surroundings() as asked:
+    options = list(sys.argv[1:] if args is None else args)
+    with surroundings() as requested:
         try:
-            chaff.main(args=said, prog_name="chaff", standalone_mode=False)
+            chaff.main(args=options, prog_name="chaff", standalone_mode=False)
         except click.exceptions.NoArgsIsHelpError as error:
             click.echo(error.format_message())
             return 2
         except SystemExit as error:  # how click ends where whoever read along has left: the work is done
             return 0 if error.code == 1 else int(error.code or 0) if isinstance(error.code, int) else 1
         except (Exception, KeyboardInterrupt) as error:
-            return _failed(error, said, bool(asked))
+            return _failed(error, options, bool(requested))
     return 0
 
 
-def _failed(error: BaseException, said: Sequence[str], asked_to_end: bool) -> int:
+def _failed(error: BaseException, options: Sequence[str], asked_to_end: bool) -> int:
     """An error as one line, or as an object where JSON was asked for; the exit code."""
     from chaff.errors import ChaffError
 
@@ -97,34 +97,40 @@ def _failed(error: BaseException, said: Sequence[str], asked_to_end: bool) -> in
         return 0
     if isinstance(error, click.exceptions.Abort | KeyboardInterrupt):
         if asked_to_end:
-            return _say("ended from outside; nothing half-written was left behind", 143, "Terminated", said)
-        return _say("interrupted; nothing half-written was left behind", 130, "Interrupted", said)
+            return _say("terminated; no partial files were left", 143, "Terminated", options)
+        return _say("interrupted; no partial files were left", 130, "Interrupted", options)
     if isinstance(error, click.ClickException):
         context = getattr(error, "ctx", None)
         hint = f" See {context.command_path} --help." if context else ""
-        return _say(error.format_message() + hint, 2, "UsageError", said)
+        return _say(_sentence(error.format_message()) + hint if hint else error.format_message(), 2, "UsageError", options)
     if isinstance(error, ChaffError):
-        return _say(str(error), error.exit_code, type(error).__name__, said)
+        return _say(str(error), error.exit_code, type(error).__name__, options)
     if isinstance(error, ImportError) or (isinstance(error, OSError) and error.errno == errno.ENOMEM):
-        return _say(f"a part of Python could not be loaded ({error}): too little memory, or a damaged installation", 3, "MemoryError", said)
+        return _say(
+            f"a part of Python could not be loaded ({error}): too little memory, or a damaged installation", 3, "MemoryError", options
+        )
     if isinstance(error, MemoryError) or _starved(error):
-        return _say(f"not enough memory: {error}. Use fewer columns (--ignore) or fewer folds", 3, "MemoryError", said)
+        return _say(f"not enough memory: {error}. Use fewer columns (--ignore) or fewer folds", 3, "MemoryError", options)
     if isinstance(error, NotImplementedError) and os.environ.get("NUMBA_DISABLE_JIT", "0") != "0":
-        return _say("NUMBA_DISABLE_JIT is set, and Chaff does not run uncompiled: unset it", 3, "NotImplementedError", said)
+        return _say("NUMBA_DISABLE_JIT is set, and Chaff does not run uncompiled: unset it", 3, "NotImplementedError", options)
     if isinstance(error, OSError) and error.errno == errno.ENOSPC:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)  # what is still in the buffer has nowhere to go
-        return _say("no space left to write to; nothing half-written was left behind", 3, "OSError", ())
+        return _say("no space left on the device; no partial files were left", 3, "OSError", ())
     if isinstance(error, ValueError) and "null byte" in str(error):
-        return _say("a name or path holds a NUL character, which no file system knows", 2, "UsageError", said)
+        return _say("a name or path contains a NUL character", 2, "UsageError", options)
     if os.environ.get("CHAFF_TRACEBACK"):
         raise error
     where = traceback.extract_tb(error.__traceback__)[-1]
     message = f"{type(error).__name__}: {error} (in {Path(where.filename).name}, line {where.lineno})"
-    return _say(f"a mistake of Chaff's own, please report it: {message}. CHAFF_TRACEBACK=1 shows all of it", 1, "Mistake", said)
+    return _say(f"internal error in Chaff, please report it: {message}. CHAFF_TRACEBACK=1 shows the traceback", 1, "Mistake", options)
 
 
-def _say(message: str, code: int, kind: str, said: Sequence[str]) -> int:
-    if "--format=json" in said or "json" in [b for a, b in itertools.pairwise(said) if a == "--format"]:
+def _sentence(words: str) -> str:
+    return words if words.endswith((".", "?", "!")) else f"{words}."
+
+
+def _say(message: str, code: int, kind: str, options: Sequence[str]) -> int:
+    if "--format=json" in options or "json" in [b for a, b in itertools.pairwise(options) if a == "--format"]:
         click.echo(json_text({"error": {"kind": kind, "message": message, "exit_code": code}}))
     click.echo(f"chaff: {visible_lines(message)}", err=True)
     return code
@@ -132,7 +138,7 @@ def _say(message: str, code: int, kind: str, said: Sequence[str]) -> int:
 
 def entry() -> None:
     """What the installed command calls."""
-    mend_environment()
+    set_up_process()
     code = main()
     flush_all()
     sys.exit(code)

@@ -18,8 +18,8 @@ Command = Callable[..., Any]
 
 def _term_option(field: dataclasses.Field[Any], hint: Any) -> Callable[[Command], Command]:
     """One option from a field of the terms."""
-    about, said = str(field.metadata["about"]), field.metadata["said"]
-    repeats = said in ("words", "pairs", "number pairs", "word lists")
+    about, options = str(field.metadata["about"]), field.metadata["said"]
+    repeats = options in ("words", "pairs", "number pairs", "word lists")
     literal = next((a for a in (hint, *typing.get_args(hint)) if typing.get_origin(a) is typing.Literal), None)
     settings: dict[str, Any] = {
         "multiple": repeats,
@@ -27,9 +27,9 @@ def _term_option(field: dataclasses.Field[Any], hint: Any) -> Callable[[Command]
     }
     if literal is not None:
         settings["type"] = click.Choice([str(a) for a in typing.get_args(literal)])
-    elif said == "number":
+    elif options == "number":
         settings |= {"type": float, "metavar": field.metadata["shown"]}
-    elif said == "path":
+    elif options == "path":
         settings |= {"type": click.Path(), "metavar": field.metadata["shown"]}
     else:
         settings["metavar"] = field.metadata["shown"] or None
@@ -42,12 +42,12 @@ memory_option = click.option(
 scratch_option = click.option(
     "--scratch", type=click.Path(), metavar="DIR", help="Folder for what stays on disk; without --memory every table stays there."
 )
-rows_said_option = click.option(
+rows_option = click.option(
     "--rows",
     "model_rows",
     metavar="N|ERROR|all",
-    help="Training rows that models and searches see: 40,000 of more than 50,000, drawn at random; or the standard "
-    "error wanted of a difference in R² (log-loss), such as 0.001.",
+    help="Rows used by models and searches: a number, all, or a target SE of a score difference (e.g. 0.001). Default: "
+    "40,000 sampled if there are more than 50,000.",
 )
 
 
@@ -75,7 +75,7 @@ plan_option = click.option(
     "plan_file",
     type=click.Path(),
     metavar="FILE|NAME",
-    help="A plan in TOML, or quick, linear, trees, wide, thorough; options win over it, which is said.",
+    help="A plan in TOML, or quick, linear, trees, wide, thorough; options override it; the output reports this.",
 )
 pin_options = _all_of(
     click.option("--pin-keep", multiple=True, metavar="NAME", help="Keep this feature; needs --because. Repeatable."),
@@ -108,15 +108,11 @@ def _workers(context: click.Context, _: click.Parameter, value: int | None) -> A
     """Threads, or the cluster in their place."""
     cluster = context.meta.get("cluster")
     if cluster is not None and value is not None:
-        raise click.UsageError(
-            "--workers counts threads of this machine; with --cluster the scheduler's workers do the work: say one of them"
-        )
+        raise click.UsageError("--workers and --cluster cannot be combined: --workers counts threads of this machine")
     return cluster if cluster is not None else value
 
 
-force_option = click.option(
-    "--force", is_flag=True, expose_value=False, callback=_force, help="Replace outputs that are there already; never what was read."
-)
+force_option = click.option("--force", is_flag=True, expose_value=False, callback=_force, help="Replace existing outputs; never an input.")
 work_options = _all_of(
     force_option,
     click.option("--seed", default=0, show_default=True, help="Fixes every random draw."),
@@ -142,20 +138,20 @@ rows_options = _all_of(
     click.option(
         "--holdout",
         metavar="SHARE|FILE",
-        help="Rows that are not looked at, as `chaff select` sets them aside: a share (0.2), or a file with separate rows.",
+        help="Holdout rows to exclude, the same that `chaff select` holds out: a share (0.2), or a file of separate rows.",
     ),
-    rows_said_option,
-    click.option("--all-rows", is_flag=True, help="Look at the holdout's rows too: what is seen then is not honest any more."),
+    rows_option,
+    click.option("--all-rows", is_flag=True, help="Include the holdout rows. Holdout scores of a later select are then biased."),
 )
-columns_option = click.option("--all-columns", is_flag=True, help="Bring back what the stages before leave out.")
-all_option = click.option("--all", "everything", is_flag=True, help="List everything, not only the heads.")
+columns_option = click.option("--all-columns", is_flag=True, help="Include the features that the preceding stages drop.")
+all_option = click.option("--all", "everything", is_flag=True, help="List everything, not only the first rows.")
 
 
-def terms_said(said: dict[str, Any]) -> dict[str, Any]:
+def parse_table_options(options: dict[str, Any]) -> dict[str, Any]:
     """The terms that the options said, as plain values; what was not said is not in it."""
     out: dict[str, Any] = {}
     for field in dataclasses.fields(Terms):
-        value, how, option = said[field.name], field.metadata["said"], field.metadata["option"]
+        value, how, option = options[field.name], field.metadata["said"], field.metadata["option"]
         if value in (None, ()):
             continue
         if how == "numbers":
@@ -182,25 +178,28 @@ def _codes_of_columns(out: dict[str, Any]) -> dict[str, Any]:
     return out
 
 
-def pins_said(said: dict[str, Any]) -> list[Any]:
+def parse_pins(options: dict[str, Any]) -> list[Any]:
     """The pins of the options, those of a file first."""
     from chaff.decide.plan_file import read_pins
 
-    typed = _typed_pins(said)
+    typed = _typed_pins(options)
     named = {p.feature for p in typed}
-    return [*(p for p in (read_pins(said["pins_file"]) if said.get("pins_file") else ()) if p.feature not in named), *typed]
+    return [*(p for p in (read_pins(options["pins_file"]) if options.get("pins_file") else ()) if p.feature not in named), *typed]
 
 
-def _typed_pins(said: dict[str, Any]) -> list[Any]:
+def _typed_pins(options: dict[str, Any]) -> list[Any]:
     from chaff.decide.pins import pin_drop, pin_keep
 
-    because = said["because"]
-    wanted = [(pin_keep, n) for n in said["pin_keep"]] + [(pin_drop, n) for n in said["pin_drop"]]
+    because = options["because"]
+    wanted = [(pin_keep, n) for n in options["pin_keep"]] + [(pin_drop, n) for n in options["pin_drop"]]
     if wanted and len(because) not in (1, len(wanted)):
-        raise click.UsageError(f"{len(wanted)} pins need one --because for all, or one each; {len(because)} given")
+        pins = f"{len(wanted)} pin has" if len(wanted) == 1 else f"{len(wanted)} pins have"
+        raise click.UsageError(
+            f'{pins} {len(because) or "no"} reason{"s" * (len(because) > 1)}: add --because "TEXT" (one for all pins, or one per pin)'
+        )
     if because and not wanted:
-        raise click.UsageError("--because gives the reason of a pin: --pin-keep NAME or --pin-drop NAME is missing")
-    if said["save"] and not ((wanted or said.get("pins_file")) and said["plan_file"]):
+        raise click.UsageError("--because needs --pin-keep NAME or --pin-drop NAME")
+    if options["save"] and not ((wanted or options.get("pins_file")) and options["plan_file"]):
         raise click.UsageError("--save writes pins into a plan: it needs --pin-keep or --pin-drop, and --plan FILE")
     reasons = because * len(wanted) if len(because) == 1 else because
     return [pin(name, because=reason) for (pin, name), reason in zip(wanted, reasons, strict=True)]
@@ -226,7 +225,7 @@ def toml_value(text: str) -> Any:
         return text
 
 
-def limits_said(items: Many, option: str) -> dict[str, Any]:
+def parse_limits(items: Many, option: str) -> dict[str, Any]:
     """NAME=VALUE limits of a stage; `false` switches one off where that is possible."""
     return {k: toml_value(v) for k, v in pairs(items, option).items()}
 
@@ -242,29 +241,29 @@ def numbers(text: str, where: str) -> list[float]:
     return [number(part.strip(), where) for part in text.split(",") if part.strip()]
 
 
-def holdout_said(said: str | None) -> tuple[float | None, str | None]:
+def parse_holdout(options: str | None) -> tuple[float | None, str | None]:
     """(share, file): one of the two, or neither."""
-    if said is None:
+    if options is None:
         return None, None
     try:
-        share = float(said)
+        share = float(options)
     except ValueError:
-        return None, said
+        return None, options
     if not 0 <= share < 1:
-        raise click.UsageError(f"--holdout {said}: a share must be 0 or more and below 1")
+        raise click.UsageError(f"--holdout {options}: a share must be 0 or more and below 1")
     return share, None
 
 
-def rows_said(said: str | None) -> int | float | str | None:
+def parse_rows(options: str | None) -> int | float | str | None:
     """How many rows models see, as a plan says it."""
-    if said is None or said in ("auto", "all"):
-        return said
+    if options is None or options in ("auto", "all"):
+        return options
     try:
-        if said.lstrip().startswith(("0.", ".")):
-            return float(said)
-        return int(said.replace(",", "").replace("_", ""))
+        if options.lstrip().startswith(("0.", ".")):
+            return float(options)
+        return int(options.replace(",", "").replace("_", ""))
     except ValueError:
-        raise click.UsageError(f"--rows {said}: say a number of rows, the standard error that is wanted (0.001), or all") from None
+        raise click.UsageError(f"--rows {options}: pass a number of rows, a target standard error (0.001), or all") from None
 
 
 def file_ending(path: str | None, allowed: tuple[str, ...], option: str) -> None:

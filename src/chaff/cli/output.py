@@ -7,7 +7,7 @@ from contextlib import nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from chaff.cli.console import Show, tell_of_compiling
+from chaff.cli.console import Show, report_compiling
 
 if TYPE_CHECKING:
     from chaff.decide.plan import Plan
@@ -24,7 +24,7 @@ def run_and_show(
     """Run the plan, printing as it goes. Interrupted: the ledger of the finished stages is kept."""
     from chaff.decide.run import select
 
-    tell_of_compiling(show)
+    report_compiling(show)
     try:
         run = select(
             table, plan, pins=pins, seed=seed, workers=workers, holdout=holdout, watch=show.watch, after_stage=show.after_stage, **ways
@@ -71,7 +71,7 @@ def leave(
     more : further files, by name, each with what writes it to a path.  again : results of the same run are replaced.
     """
     from chaff.files import keep_existing, together
-    from chaff.methods.search.stage import SearchTrail
+    from chaff.methods.search.stage import SelectionSearch
 
     with keep_existing(False) if again else nullcontext(), together(folder) as fresh:
         run.selection.save(fresh / "selection.json")
@@ -80,7 +80,7 @@ def leave(
         head = f"# What was run. Again: chaff select DATA --plan {PLAN} --seed {run.selection.seed}\n\n"
         (fresh / PLAN).write_text(head + run.plan.to_toml(), encoding="utf-8")
         names = ["selection.json", "ledger.csv", reduced, PLAN]
-        trails = [r.result for r in run.stages if isinstance(r.result, SearchTrail)]
+        trails = [r.result for r in run.stages if isinstance(r.result, SelectionSearch)]
         if trails:
             from chaff.plots.size_curve import score_by_size
 

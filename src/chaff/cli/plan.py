@@ -23,9 +23,9 @@ if TYPE_CHECKING:
 @click.option("--start", metavar="NAME", help="Start from this plan: 'built in', quick, linear, trees or thorough.")
 @click.option("--from", "from_selection", type=click.Path(), metavar="SELECTION", help="The plan that made this selection, to the letter.")
 @click.option("-o", "--out", metavar="FILE", type=click.Path(dir_okay=False), help="Write to this file; printed when left out.")
-@click.option("--replace", is_flag=True, help="Write over a file that is there already.")
+@click.option("--replace", is_flag=True, help="Overwrite an existing file.")
 @work_options
-def command(data: str | None, out: str | None, replace: bool, **said: Any) -> None:
+def command(data: str | None, out: str | None, replace: bool, **options: Any) -> None:
     """Write a plan to change and pass on with --plan: fitted to the file DATA, or the built-in one without it.
 
     Fitted: roles and kinds as found, what the screen advises as lines to uncomment, and the stages.
@@ -34,30 +34,30 @@ def command(data: str | None, out: str | None, replace: bool, **said: Any) -> No
     from chaff.files import keep_existing, write_text
 
     if out and not replace and Path(out).exists():
-        raise click.UsageError(f"--out {out}: it is there already, and may hold lines of your own; name another file, or say --replace")
-    show = Show(said["form"])
-    text = _text(data, said, show)
+        raise click.UsageError(f"--out {out}: it already exists and may contain lines of your own; choose another name, or pass --replace")
+    show = Show(options["form"])
+    text = _text(data, options, show)
     if out:
         with keep_existing(False) if replace else nullcontext():
             write_text(out, text)
         show.say(f" {out}: read it, uncomment what fits, then")
         show.command(f"   chaff screen {data or 'DATA'} --plan {out}")
-    elif said["form"] == "text":
+    elif options["form"] == "text":
         click.echo(text, nl=False)
         return
     show.finish("plan", {"plan": text}, [out] if out else [])
 
 
-def _text(data: str | None, said: dict[str, Any], show: Any) -> str:
+def _text(data: str | None, options: dict[str, Any], show: Any) -> str:
     """The plan of a selection, one fitted to a file, or a named one as it is."""
     from chaff.decide.named_plans import named_plan
 
-    if said["from_selection"]:
-        if data is not None or said["start"]:
+    if options["from_selection"]:
+        if data is not None or options["start"]:
             raise click.UsageError("--from takes the plan of a selection as it is: leave DATA and --start away")
-        return _of_selection(said["from_selection"])
-    plan = named_plan(said["start"] or "built in")
-    return plan.to_toml() if data is None else _fitted(data, said, show, plan)
+        return _of_selection(options["from_selection"])
+    plan = named_plan(options["start"] or "built in")
+    return plan.to_toml() if data is None else _fitted(data, options, show, plan)
 
 
 def _of_selection(path: str) -> str:
@@ -75,18 +75,18 @@ def _of_selection(path: str) -> str:
     return head + f"# Run it again: chaff select DATA --plan THIS --seed {chosen.seed}\n\n" + plan_from(chosen.plan).to_toml()
 
 
-def _fitted(data: str, said: dict[str, Any], show: Any, start: Plan) -> str:
-    from chaff.cli.console import tell_of_compiling
-    from chaff.cli.ground import stand
-    from chaff.decide.calls.judged import findings_of, judge
+def _fitted(data: str, options: dict[str, Any], show: Any, start: Plan) -> str:
+    from chaff.cli.console import report_compiling
+    from chaff.cli.look_context import stand
+    from chaff.decide.calls.one_stage import findings_of, judge
     from chaff.decide.plan_file import fitted_plan
     from chaff.methods.screen.stage import Screen
 
-    ground = stand(data, {**said, "all_columns": True}, show)
-    tell_of_compiling(show)
+    ground = stand(data, {**options, "all_columns": True}, show)
+    report_compiling(show)
     show.watch("screen")
     stage = ground.stage(Screen)
     keeps = [p for p in ground.pins if p.verdict == "keep"]
-    found = findings_of(judge(stage, ground.table, pins=keeps, folds=5, seed=said["seed"], workers=said["workers"]))
+    result = findings_of(judge(stage, ground.table, pins=keeps, folds=5, seed=options["seed"], workers=options["workers"]))
     show.stop()
-    return fitted_plan(ground.plan or start, ground.whole, found, ground.pins, ground.held)
+    return fitted_plan(ground.plan or start, ground.whole, result, ground.pins, ground.held)

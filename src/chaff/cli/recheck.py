@@ -6,29 +6,31 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from chaff.cli.choices_said import choice_said
-from chaff.cli.options import all_option, file_ending, memory_option, rows_said, rows_said_option, scratch_option, work_options
+from chaff.cli.options import all_option, file_ending, memory_option, parse_rows, rows_option, scratch_option, work_options
+from chaff.cli.parse_choices import parse_choice
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
-    from chaff.decide.rechecking.result import Anew, OldRows, Recheck
+    from chaff.decide.rechecking.result import OldRows, Recheck, RerunPlan
 
 
 @click.command("recheck")
 @click.argument("selection", type=click.Path())
 @click.argument("data", type=click.Path(), metavar="NEWDATA")
 @click.option(
-    "--old", type=click.Path(), metavar="FILE", help="The rows that were selected from: then coefficients from then are tried too, and a "
-    "model tells old rows from new.",
-)  # fmt: skip
-@click.option("--anew", is_flag=True, help="Run the whole plan on the new rows, and say which columns come, go and move.")
+    "--old",
+    type=click.Path(),
+    metavar="FILE",
+    help="The rows used for the selection: also tests the old coefficients, and whether a model can distinguish old rows from new.",
+)
+@click.option("--anew", is_flag=True, help="Rerun the whole plan on the new rows; reports features added, removed and reranked.")
 @click.option("--model", metavar="NAME", help="The final model (the one that decided then).")
-@rows_said_option
+@rows_option
 @memory_option
 @scratch_option
 @all_option
-@click.option("--out", metavar="FILE", help="Write what was found: .json, or how each column has moved as .csv or .parquet.")
+@click.option("--out", metavar="FILE", help="Write the results: .json, or the drift of each column as .csv or .parquet.")
 @work_options
 def command(
     selection: str, data: str, old: str | None, anew: bool, model: str | None, model_rows: str | None, memory: str | None,
@@ -39,7 +41,7 @@ def command(
     The same columns with new coefficients against all columns offered then, and how far every column has moved. Ends with 0 where
     the selection may stay, 10 where it is to be fitted anew, 20 where columns are to be selected anew.
     """
-    from chaff.cli.console import Show, tell_of_compiling
+    from chaff.cli.console import Show, report_compiling
     from chaff.decide.rechecking.call import recheck
     from chaff.decide.selection import read_selection
     from chaff.files import check_place, reads, save_frame
@@ -51,60 +53,61 @@ def command(
     if out:
         check_place(out)
     chosen = read_selection(selection)
-    tell_of_compiling(show)
+    report_compiling(show)
     try:
-        asked: Any = rows_said(model_rows) or "auto"
-        found = recheck(
-            chosen, data, old=old, model=choice_said(model, "--model"), anew=anew, rows=asked, memory=memory, scratch=scratch,
+        requested: Any = parse_rows(model_rows) or "auto"
+        result = recheck(
+            chosen, data, old=old, model=parse_choice(model, "--model"), anew=anew, rows=requested, memory=memory, scratch=scratch,
             seed=seed, workers=workers, watch=show.watch,
         )  # fmt: skip
     finally:
         show.stop()
-    _show(show, found, everything)
+    _show(show, result, everything)
     if out:
-        save_frame(out, found.drift.frame, found.as_plain)
-    show.finish("recheck", found.as_plain(), [out] if out else [])
-    if found.exit_code:
-        raise SystemExit(found.exit_code)
+        save_frame(out, result.drift.frame, result.as_plain)
+    show.finish("recheck", result.as_plain(), [out] if out else [])
+    if result.exit_code:
+        raise SystemExit(result.exit_code)
 
 
-def _show(show: Show, found: Recheck, everything: bool) -> None:
+def _show(show: Show, result: Recheck, everything: bool) -> None:
     from chaff.cli.apply import show_drift
-    from chaff.cli.console import KEEP, LOOK
-    from chaff.cli.grids import notes
+    from chaff.cli.console import KEEP, REVIEW
+    from chaff.cli.tables import notes
 
-    show.say(f" {found.headline}", f"bold {KEEP if found.verdict == 'stay' else LOOK}")
-    for reason in found.reasons[1:]:
-        show.say(f"   {reason}", LOOK)
+    show.say(f" {result.headline}", f"bold {KEEP if result.verdict == 'stay' else REVIEW}")
+    for reason in result.reasons[1:]:
+        show.say(f"   {reason}", REVIEW)
     show.say()
-    for words in found.scores:
+    for words in result.scores:
         show.say(f" {words}")
-    if found.old is not None:
-        _old(show, found.old)
-    show_drift(show, found.drift, everything)
-    if found.anew is not None:
-        _anew(show, found.anew, everything)
-    notes(show, found.notes)
+    if result.old is not None:
+        _old(show, result.old)
+    show_drift(show, result.drift, everything)
+    if result.anew is not None:
+        _anew(show, result.anew, everything)
+    notes(show, result.notes)
 
 
 def _old(show: Show, old: OldRows) -> None:
-    tells = "it can" if old.apart_low > 0.5 else "by chance alone"
+    tells = "above 0.5" if old.apart_low > 0.5 else "not above 0.5"
+    tells += "; a value far below 0.5 means that new rows repeat old ones" if old.apart < 0.4 else ""
     by = f": {', '.join(f'{c} {v:.0%}' for c, v in old.by['importance'].head(4).items())}" if old.apart_low > 0.5 else ""
-    show.say(f" a forest telling old rows from new: ROC AUC {old.apart:.3f}, {tells}{by}")
+    show.say(f" old-versus-new classifier (forest): ROC AUC {old.apart:.3f}, {tells}{by}")
 
 
-def _anew(show: Show, anew: Anew, everything: bool) -> None:
-    from chaff.cli.grids import HEAD, grid, rest, title
+def _anew(show: Show, rerun: RerunPlan, everything: bool) -> None:
+    from chaff.cli.tables import HEAD, grid, rest, title
     from chaff.results.shown import Cell
 
-    title(show, f"The whole plan on the new rows keeps {len(anew.features)}: {anew.honest}")
-    for word, names in (("comes", anew.comes), ("goes", anew.goes)):
+    title(show, f"The plan rerun on the new rows selects {len(rerun.features)}: {rerun.honest}")
+    for word, names in (("added", rerun.comes), ("removed", rerun.goes)):
         if names:
             show.say(f"   {word}: {', '.join(names)}")
-    if not anew.comes and not anew.goes:
-        show.say("   the same columns")
-    some = anew.moved if everything else anew.moved.head(HEAD)
-    rows: list[list[Cell]] = [[str(f), r["stage"], str(r["then"]), str(r["now"])] for f, r in some.iterrows()]
+    if not rerun.comes and not rerun.goes:
+        show.say("   the same features")
+    subset = rerun.moved if everything else rerun.moved.head(HEAD)
+    rows: list[list[Cell]] = [[str(f), r["stage"], str(r["then"]), str(r["now"])] for f, r in subset.iterrows()]
     if rows:
         grid(show, ["column", "place at", "then", "now"], rows, names=1)
-        rest(show, len(some), len(anew.moved))
+        rest(show, len(subset), len(rerun.moved))

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from chaff.cli.choices_said import choice_said, strategies_said
 from chaff.cli.options import (
     all_option,
     columns_option,
@@ -19,12 +18,13 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
+from chaff.cli.parse_choices import parse_choice, parse_strategies
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
-    from chaff.cli.ground import Ground
-    from chaff.methods.search.searched import SearchedTrail
+    from chaff.cli.look_context import LookContext
+    from chaff.methods.search.search_result import SearchResult
 
 RULES = "smallest, best, one standard error, knee, adjusted_r2, aic, bic, share=0.98, size=5, cost=20"
 
@@ -42,20 +42,25 @@ RULES = "smallest, best, one standard error, knee, adjusted_r2, aic, bic, share=
     help="forward, backward, both, floating, recursive, genetic, exhaustive, branch and bound, swap, along, random, annealing; or with "
     "settings, '{ name = \"genetic\", population = 80 }'. Repeatable: compared on the same folds.",
 )  # fmt: skip
-@click.option("--against", metavar="NAME", help="The same with another model, and the sets compared.")
+@click.option("--against", metavar="NAME", help="Also with another model; compares the sets.")
 @click.option("--metric", metavar="NAME", help="r2, rmse, mae, log_loss, auc or accuracy.")
 @click.option("--size", type=float, help="Largest set (backward, recursive: smallest) to go to: a number, or a share below 1.")
-@click.option("--choose", metavar="RULE", default="smallest", show_default=True, help=f"Which set is taken: {RULES}.")
-@click.option("--quick", is_flag=True, help="Leave out the honest scores: the search is not run anew inside the folds.")
-@click.option("--alternatives", "alternatives_", is_flag=True, help="Which features are in all good sets, interchangeable, or in none.")
-@click.option("--within", type=float, default=0.02, show_default=True, help="Share of the best's gain that a good set may lack.")
-@click.option("--now", metavar="A,B,…", help="The set that you have now: the nearest good one is named.")
-@click.option("--total-cost", type=float, help="What a set may cost, by --cost and --panel.")
-@click.option("--seconds", type=float, help="Stop after so long, with the best so far.")
-@click.option("--evaluations", type=click.IntRange(1), help="Stop after so many scored sets, with the best so far.")
+@click.option("--choose", metavar="RULE", default="smallest", show_default=True, help=f"Rule for the selected set: {RULES}.")
+@click.option("--quick", is_flag=True, help="Skip the CV scores by size: the search is not repeated inside the folds.")
 @click.option(
-    "--journal", type=click.Path(), metavar="FILE", help="Keep every scored set there; the same command then goes on where it was."
+    "--alternatives",
+    "alternatives_",
+    is_flag=True,
+    help="List equivalent sets: features that are in all of them, interchangeable, or in none.",
 )
+@click.option(
+    "--within", type=float, default=0.02, show_default=True, help="Share of the best improvement over the baseline that a set may lack."
+)
+@click.option("--now", metavar="A,B,…", help="Your present set: report the nearest equivalent one.")
+@click.option("--total-cost", type=float, help="What a set may cost, by --cost and --panel.")
+@click.option("--seconds", type=float, help="Stop after N seconds and return the best set so far.")
+@click.option("--evaluations", type=click.IntRange(1), help="Stop after N scored sets and return the best set so far.")
+@click.option("--journal", type=click.Path(), metavar="FILE", help="Store every scored set in FILE; the same command then resumes.")
 @click.option("--show", "show_journal", is_flag=True, help="List what the --journal holds, and do nothing else.")
 @click.option("--folds", type=click.IntRange(2), help="Folds (5).")
 @click.option("--repeats", type=click.IntRange(1), help="Repeats of the folds (1).")
@@ -63,29 +68,31 @@ RULES = "smallest, best, one standard error, knee, adjusted_r2, aic, bic, share=
 @click.option("--out", metavar="FILE", help="Save the trail: .json, .csv or .parquet.")
 @click.option("--figures", metavar="FOLDER", help="Draw score by size, which sets hold what, and what the strategy has of its own, there.")
 @work_options
-def command(data: str | None, **said: Any) -> None:
+def command(data: str | None, **options: Any) -> None:
     """Search sets of features of DATA with the model that will be used in the end, and say what is honest of it."""
     from chaff.cli.console import Show
 
-    show = Show(said["form"])
-    if said["show_journal"]:
+    show = Show(options["form"])
+    if options["show_journal"]:
         from chaff.cli.journal import show_journal
 
-        show_journal(show, data, said["journal"])
+        show_journal(show, data, options["journal"])
         return
     if data is None:
-        raise click.UsageError("which file is to be searched? Name DATA (or --journal FILE --show)")
-    file_ending(said["out"], SAVED, "--out")
-    asked = _asked(said)
-    from chaff.cli.ground import stand
+        raise click.UsageError("missing DATA (the file to search), or --journal FILE --show")
+    file_ending(options["out"], SAVED, "--out")
+    requested = _asked(options)
+    from chaff.cli.look_context import stand
     from chaff.models.needs import learns_in_passes
 
-    ground = stand(data, said, show, before=("search",), sees="models", in_passes=lambda g: all(map(learns_in_passes, _models(g, asked))))
+    ground = stand(
+        data, options, show, before=("search",), sees="models", in_passes=lambda g: all(map(learns_in_passes, _models(g, requested)))
+    )
     ground.tell(show)
-    found = _searched(ground, said, asked, show)
-    _show(show, found, asked, said)
-    names = _leave(found, said)
-    show.finish("search", {"table": ground, "searches": found.trails, **found.more}, names)
+    result = _searched(ground, options, requested, show)
+    _show(show, result, requested, options)
+    names = _leave(result, options)
+    show.finish("search", {"table": ground, "searches": result.trails, **result.more}, names)
 
 
 @dataclass(frozen=True)
@@ -102,48 +109,48 @@ class Asked:
 class Found:
     """What was searched, and what was asked of it."""
 
-    trails: list[SearchedTrail]
+    trails: list[SearchResult]
     more: dict[str, Any]
 
 
-def _asked(said: dict[str, Any]) -> Asked:
+def _asked(options: dict[str, Any]) -> Asked:
     from chaff.methods.search.choosing import Rule
 
-    name, mark, value = said["choose"].partition("=")
+    name, mark, value = options["choose"].partition("=")
     rule = Rule.said({name.strip(): number(value, "--choose")} if mark else name.strip())
-    now = tuple(n.strip() for n in (said["now"] or "").split(",") if n.strip())
-    return Asked(rule, choice_said(said["model"], "--model"), choice_said(said["against"], "--against"), now)
+    now = tuple(n.strip() for n in (options["now"] or "").split(",") if n.strip())
+    return Asked(rule, parse_choice(options["model"], "--model"), parse_choice(options["against"], "--against"), now)
 
 
-def _models(ground: Ground, asked: Asked) -> list[Any]:
+def _models(ground: LookContext, requested: Asked) -> list[Any]:
     """The model that is searched with, and the one beside it."""
     from chaff.methods.search.stage import Search
     from chaff.models.named import as_model
 
-    stage, score = ground.stage(Search, model=asked.model), ground.plan.score if ground.plan else None
+    stage, score = ground.stage(Search, model=requested.model), ground.plan.score if ground.plan else None
     model = stage.model if stage.model is not None else (score.model if score and score.model is not None else ground.linear_model)
-    return [as_model(model), *([as_model(asked.against)] if asked.against is not None else [])]
+    return [as_model(model), *([as_model(requested.against)] if requested.against is not None else [])]
 
 
-def _searched(ground: Ground, said: dict[str, Any], asked: Asked, show: Show) -> Found:
+def _searched(ground: LookContext, options: dict[str, Any], requested: Asked, show: Show) -> Found:
     from chaff.cli.search_bar import SearchBar
     from chaff.decide.calls.search import runs, search
     from chaff.methods.search.stage import Search
 
-    stage = ground.stage(Search, model=asked.model)
+    stage = ground.stage(Search, model=requested.model)
     score = ground.plan.score if ground.plan else None
-    models = _models(ground, asked)
-    how = strategies_said(said["strategies"], stage.strategy, said["size"])
+    models = _models(ground, requested)
+    how = parse_strategies(options["strategies"], stage.strategy, options["size"])
     shared = {
-        "metric": said["metric"] or (score.metric if score else None),
-        "folds": said["folds"] or (score.folds_for(ground.table) if score else 5),
-        "repeats": said["repeats"] or 1,
-        "honest": not said["quick"],
+        "metric": options["metric"] or (score.metric if score else None),
+        "folds": options["folds"] or (score.folds_for(ground.table) if score else 5),
+        "repeats": options["repeats"] or 1,
+        "honest": not options["quick"],
         "pins": [p for p in ground.pins if p.feature in ground.table.features],
-        **{k: said[k] if said[k] is not None else getattr(stage, k) for k in ("total_cost", "seconds", "evaluations")},
-        **{k: said[k] for k in ("journal", "seed", "workers")},
+        **{k: options[k] if options[k] is not None else getattr(stage, k) for k in ("total_cost", "seconds", "evaluations")},
+        **{k: options[k] for k in ("journal", "seed", "workers")},
     }
-    trails: list[SearchedTrail] = []
+    trails: list[SearchResult] = []
     try:
         for used in models:
             after = None
@@ -151,40 +158,40 @@ def _searched(ground: Ground, said: dict[str, Any], asked: Asked, show: Show) ->
                 after = search(ground.table, used, strategy, after=after, progress=SearchBar(show), **shared)
                 trails.append(after)
         show.stop()
-        more: dict[str, Any] = {"chosen": [t.choose(asked.rule) for t in trails]}
+        more: dict[str, Any] = {"chosen": [t.choose(requested.rule) for t in trails]}
         if len(trails) > 1:
-            more["runs"] = runs(trails, asked.rule)
-        if said["alternatives_"] or asked.now:
+            more["runs"] = runs(trails, requested.rule)
+        if options["alternatives_"] or requested.now:
             show.watch("alternatives")
-            more["alternatives"] = trails[0].alternatives(said["within"], asked.now)
+            more["alternatives"] = trails[0].alternatives(options["within"], requested.now)
     finally:
         show.stop()
     return Found(trails, more)
 
 
-def _show(show: Show, found: Found, asked: Asked, said: dict[str, Any]) -> None:
-    from chaff.cli.search_shown import show_alternatives, show_chosen, show_runs, show_sizes
+def _show(show: Show, result: Found, requested: Asked, options: dict[str, Any]) -> None:
+    from chaff.cli.search_tables import show_alternatives, show_chosen, show_runs, show_sizes
 
-    for trail, chosen in zip(found.trails, found.more["chosen"], strict=True):
-        show_sizes(show, trail, chosen, said["everything"] or (len(found.trails) == 1 and len(trail.by_size) <= 15))
+    for trail, chosen in zip(result.trails, result.more["chosen"], strict=True):
+        show_sizes(show, trail, chosen, options["everything"] or (len(result.trails) == 1 and len(trail.by_size) <= 15))
         show_chosen(show, trail, chosen)
-    if "runs" in found.more:
-        show_runs(show, found.more["runs"])
-    if "alternatives" in found.more:
-        show_alternatives(show, found.more["alternatives"], asked.now, said["everything"])
+    if "runs" in result.more:
+        show_runs(show, result.more["runs"])
+    if "alternatives" in result.more:
+        show_alternatives(show, result.more["alternatives"], requested.now, options["everything"])
 
 
-def _leave(found: Found, said: dict[str, Any]) -> list[str]:
+def _leave(result: Found, options: dict[str, Any]) -> list[str]:
     names = []
-    if said["out"]:
-        found.trails[0].save(said["out"])
-        names.append(said["out"])
-    if said["figures"]:
+    if options["out"]:
+        result.trails[0].save(options["out"])
+        names.append(options["out"])
+    if options["figures"]:
         from chaff.files import make_folder, write_with
         from chaff.plots.search_figures import figures_of
 
-        place = make_folder(said["figures"])
-        for name, figure in figures_of(found.trails, found.more).items():
+        place = make_folder(options["figures"])
+        for name, figure in figures_of(result.trails, result.more).items():
             write_with(place / name, figure.savefig)
             names.append(str(place / name))
     return names

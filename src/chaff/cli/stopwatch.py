@@ -27,5 +27,5 @@ class Stopwatch:
         """(stage, seconds, share), the whole last."""
         self.turn(self.now)
         whole = sum(self.spent.values())
-        told = [(stage, f"{s:.2f}", f"{s / whole:.0%}" if whole > 0 else "") for stage, s in self.spent.items()]
-        return [*told, ("together", f"{whole:.2f}", "")]
+        text = [(stage, f"{s:.2f}", f"{s / whole:.0%}" if whole > 0 else "") for stage, s in self.spent.items()]
+        return [*text, ("together", f"{whole:.2f}", "")]

@@ -14,10 +14,10 @@ from chaff.decide.apply_kinds import From, of_kind, plain_cells, read_numbers
 from chaff.decide.drift import Drifts, Watcher
 from chaff.errors import DataError, UsageError, nearest
 from chaff.files import whole_file
+from chaff.table.buffered_pipe import plain_file
 from chaff.table.derived import filled_cells, flag_cells, gaps_of
 from chaff.table.numbers import all_whole
 from chaff.table.on_disk import stored_files
-from chaff.table.pipes import plain_file
 from chaff.table.sources import check_there, is_folder, read_source
 from chaff.table.text_files import csv_batches, ending
 
@@ -53,7 +53,7 @@ def _refuse_unlike(watcher: Watcher | None, strict: bool, label: str) -> None:
     unlike = watcher.found().unlike if strict and watcher is not None else ()
     if unlike:
         shown = "\n".join(f"  {u}" for u in unlike[:12]) + (f"\n  and {len(unlike) - 12} more" if len(unlike) > 12 else "")
-        raise DataError(f"{label} does not look like the rows that were selected from, and strict was asked for:\n{shown}")
+        raise DataError(f"{label} differs from the rows of the selection (strict):\n{shown}")
 
 
 def drift_of(selection: Selection, source: Any) -> Drifts:
@@ -116,7 +116,7 @@ def _open(selection: Selection, source: Any) -> tuple[str, list[str], str | None
             groups = (pa.Table.from_batches([b]) for b in file.iter_batches(BATCH, columns=wanted))
             return path.name, list(file.schema_arrow.names), None, _never_empty(groups, file.schema_arrow, wanted)
         if ending(path) in (".csv", ".tsv", ".txt"):
-            names, decimal, batches = csv_batches(path, reading, lambda found: _wanted_columns(selection, found, path.name))
+            names, decimal, batches = csv_batches(path, reading, lambda result: _wanted_columns(selection, result, path.name))
             return path.name, names, decimal, batches
     arrow, label = read_source(source, reading)
     return label, list(arrow.column_names), None, iter([arrow])

@@ -123,13 +123,13 @@ def _finite(column: Any, infinite: str, name: str, label: str) -> Any:
     if not pc.any(wild).as_py():
         return column
     if infinite != "missing":
-        raise DataError(f"column '{name}' of {label} has infinite values, which the table that was selected from had not")
+        raise DataError(f"column '{name}' of {label} has infinite values; the rows of the selection had none")
     return pc.if_else(wild, pa.scalar(None, column.type), column)
 
 
 def _other_kind(part: KeptPart, name: str, label: str, holds: str) -> DataError:
     wants = "words" if part.words else "numbers"
-    return DataError(f"column '{name}' of {label} holds {holds}, but the selection knows it as {part.kind} ({wants})")
+    return DataError(f"column '{name}' of {label} holds {holds}, but the selection has it as {part.kind} ({wants})")
 
 
 def _sort(kind: Any) -> str:

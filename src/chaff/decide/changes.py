@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from chaff.decide.explaining import Told, explanation_of
 from chaff.decide.selection import Selection
+from chaff.metrics import METRICS
 from chaff.results.digits import figure, with_error
 from chaff.results.plain import records
 from chaff.results.shown import frame_html, frame_text
@@ -54,8 +55,8 @@ class Changes:
         if self.same:
             return "nothing differs: settings, data and verdicts are the same"
         parts = [f"{len(self.settings)} settings differ" if len(self.settings) != 1 else "1 setting differs"]
-        parts += ["other data" if not self.same_data else "the same data"]
-        parts += [f"{len(self.comes)} columns come, {len(self.goes)} go"]
+        parts += ["different data" if not self.same_data else "same data"]
+        parts += [f"{len(self.comes)} added, {len(self.goes)} removed" if self.comes or self.goes else "selected features identical"]
         return "; ".join(parts)
 
     def __str__(self) -> str:
@@ -97,9 +98,9 @@ def changes(first: Selection, second: Selection) -> Changes:
     import pandas as pd
 
     settings = _differing(*_alike(_settings(first), _settings(second)))
-    told = [{t.feature: t for t in explanation_of(s).told} for s in (first, second)]
-    names = list(dict.fromkeys([*told[0], *told[1]]))
-    rows = {f: _column(told[0].get(f), told[1].get(f)) for f in names}
+    text = [{t.feature: t for t in explanation_of(s).told} for s in (first, second)]
+    names = list(dict.fromkeys([*text[0], *text[1]]))
+    rows = {f: _column(text[0].get(f), text[1].get(f)) for f in names}
     changed = {f: r for f, r in rows.items() if r is not None}
     columns = pd.DataFrame.from_dict(changed, orient="index", columns=["first", "second", "why_first", "why_second"]).rename_axis("column")
     kept = [set(s.features) for s in (first, second)]
@@ -152,18 +153,22 @@ def _differing(a: dict[str, str], b: dict[str, str]) -> pd.DataFrame:
 
 def _column(a: Told | None, b: Told | None) -> list[str] | None:
     """The fates of a column where they differ."""
-    said = [NONE if t is None else f"{t.fate} at {t.stage}" for t in (a, b)]
-    if said[0] == said[1]:
+    given = [NONE if t is None else f"{t.fate} at {t.stage}" for t in (a, b)]
+    if given[0] == given[1]:
         return None
-    return [*said, *("not offered" if t is None else _why(t) for t in (a, b))]
+    return [*given, *("not offered" if t is None else _why(t) for t in (a, b))]
 
 
-def _why(told: Told) -> str:
-    s = told.deciding
+def _why(text: Told) -> str:
+    s = text.deciding
     if s is None:
         return ""
     held = s.figure + (f" (limit {s.limit})" if s.limit else "")
     return "; ".join(w for w in (held, s.reason) if w)
+
+
+SETS = {"full": "screened set", "kept": "selected set", "none": "baseline"}
+SCORES_ON = {"honest folds": "honest {}", "folds": "CV {} (not honest)", "holdout": "holdout {}"}
 
 
 def _scores(first: Selection, second: Selection) -> pd.DataFrame:
@@ -171,21 +176,22 @@ def _scores(first: Selection, second: Selection) -> pd.DataFrame:
 
     rows = {}
     for which in ("full", "kept"):
-        found = [_of(s, which) for s in (first, second)]
-        for key in dict.fromkeys([*found[0], *found[1]]):
-            values = [f.get(key, NONE) for f in found]
+        result = [_of(s, which) for s in (first, second)]
+        for key in dict.fromkeys([*result[0], *result[1]]):
+            values = [f.get(key, NONE) for f in result]
             if values[0] != values[1]:
-                rows[f"{which}, {key}"] = values
+                rows[f"{SETS[which]}, {key}"] = values
     sizes = [str(len(s.kept)) for s in (first, second)]
     answers = [str((s.scores.get("honest") or {}).get("keep_up", {}).get("answer", NONE)) for s in (first, second)]
-    rows |= {name: pair for name, pair in (("columns kept", sizes), ("keep-up test", answers)) if pair[0] != pair[1]}
+    rows |= {name: pair for name, pair in (("features selected", sizes), ("keep-up test", answers)) if pair[0] != pair[1]}
     return pd.DataFrame.from_dict(rows, orient="index", columns=["first", "second"]).rename_axis("score")
 
 
 def _of(selection: Selection, which: str) -> dict[str, str]:
     out = {}
     for s in selection.scores.get(which, {}).get("scores", []):
-        name = f"{s['metric']} on {s['on']}" + (f" ({s['model']})" if s.get("model") else "")
+        label = METRICS[s["metric"]].label if s["metric"] in METRICS else s["metric"]
+        name = SCORES_ON.get(s["on"], "{}").format(label) + (f", {s['model']}" if s.get("model") else "")
         out[name] = with_error(float(s["mean"]), float(s.get("se", float("nan"))))
     return out
 

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from chaff.arrays import Floats
+from chaff.decide.distributions import Drift, Tally
 from chaff.decide.selection_parts import KeptPart, ShapePart
-from chaff.decide.shapes import Drift, Tally
 from chaff.results.digits import figure
 from chaff.results.plain import records
 from chaff.results.shown import frame_html, frame_text
@@ -42,6 +42,8 @@ class Drifts:
     outside_share (of the rows beyond the range then), fresh (new levels) and fresh_share, moved (whether beyond a limit), why."""
     rows: int
     notes: tuple[str, ...] = ()
+    target: str = ""
+    """The target's name, where it is among the columns."""
 
     @property
     def moved(self) -> tuple[str, ...]:
@@ -64,7 +66,12 @@ class Drifts:
     @property
     def headline(self) -> str:
         moved = self.moved
-        return f"{len(moved)} of {len(self.frame)} columns have moved" + (f": {_some(moved)}" if moved else f" in {self.rows:,} rows")
+        target = self.target in self.frame.index
+        features = [f for f in moved if f != self.target]
+        count = len(self.frame) - target
+        out = f"drift: {len(features) or 'none'} of {count} features" + (f" ({_some(features)})" if features else "")
+        out += ("; the target too" if self.target in moved else "; not the target" if features else ", nor the target") if target else ""
+        return f"{out} ({self.rows:,} new rows)"
 
     def __str__(self) -> str:
         return frame_text(self.headline, self.frame, SHOWN, self.notes)
@@ -99,8 +106,8 @@ class Watcher:
 
     def __post_init__(self) -> None:
         made = {d.name for d in self.selection.derived}
-        parts = [k for k in self.selection.kept if k.shape is not None and not k.members and k.name not in made]
-        self.tallies = {k.name: Tally(k.shape) for k in parts if k.shape is not None}
+        parts = [k for k in self.selection.kept if k.distribution is not None and not k.members and k.name not in made]
+        self.tallies = {k.name: Tally(k.distribution) for k in parts if k.distribution is not None}
 
     def see(self, name: str, column: Any) -> None:
         """An Arrow column under the kind that the selection knows: numbers, or words."""
@@ -112,17 +119,17 @@ class Watcher:
         if tally is None or not len(column):
             return
         kind = column.type
-        if pt.is_boolean(kind) and not {"True", "False"} & set(tally.shape.levels):
+        if pt.is_boolean(kind) and not {"True", "False"} & set(tally.distribution.levels):
             column, kind = column.cast(pa.int8()), pa.int8()  # what was 0 and 1 then
-        if tally.shape.levels or pt.is_dictionary(kind) or pt.is_string(kind) or pt.is_large_string(kind):
+        if tally.distribution.levels or pt.is_dictionary(kind) or pt.is_string(kind) or pt.is_large_string(kind):
             tally.add_words({_word(v["values"]): int(v["counts"]) for v in pc.value_counts(_plain_words(column)).to_pylist()})
             return
         stride = 1 if tally.rows < ALL_ROWS else STRIDE
         if not pt.is_null(kind):
             ends = pc.min_max(column).as_py()
             tally.reach(ends["min"], ends["max"])
-        some = column if stride == 1 else column.take(pa.array(np.arange(0, len(column), stride)))
-        tally.add_numbers(pc.cast(some, pa.float64(), safe=False).to_numpy(zero_copy_only=False).astype(float), stride)
+        subset = column if stride == 1 else column.take(pa.array(np.arange(0, len(column), stride)))
+        tally.add_numbers(pc.cast(subset, pa.float64(), safe=False).to_numpy(zero_copy_only=False).astype(float), stride)
 
     def found(self, effects: Mapping[str, float] | None = None, notes: tuple[str, ...] = ()) -> Drifts:
         """Once every batch has been seen."""
@@ -144,7 +151,7 @@ def _word(value: Any) -> str | None:
 
 
 def drifts_of(
-    parts: Mapping[str, KeptPart], tallies: Mapping[str, Tally], effects: Mapping[str, float], notes: tuple[str, ...] = ()
+    parts: Mapping[str, KeptPart], tallies: Mapping[str, Tally], effects: Mapping[str, float], notes: tuple[str, ...] = (), target: str = ""
 ) -> Drifts:
     """What the tallies say, each held against its limits.
 
@@ -159,7 +166,7 @@ def drifts_of(
     columns = ["kind", "stability", "distance", "p", "missing_then", "missing_now", "outside_share", "fresh", "fresh_share", "moved", "why"]
     frame = pd.DataFrame.from_dict(rows, orient="index", columns=columns).rename_axis("column")
     frame["moved"] = frame["moved"].astype(bool)
-    return Drifts(frame, max((t.rows for t in tallies.values()), default=0), notes)
+    return Drifts(frame, max((t.rows for t in tallies.values()), default=0), notes, target)
 
 
 def _row(part: KeptPart, tally: Tally, drift: Drift, effect: float, tests: int) -> list[Any]:
@@ -172,12 +179,12 @@ def _row(part: KeptPart, tally: Tally, drift: Drift, effect: float, tests: int) 
     outside = tally.outside
     why = []
     if drift.stability >= STABILITY and p < level:
-        why.append(f"its values have moved (stability {figure(drift.stability)})")
+        why.append(f"its distribution differs (PSI {figure(drift.stability)})")
     if abs(now - then) >= MISSING and _missing_p(tally, drift, effect) < level:
         why.append(f"missing {then:.1%} then, {now:.1%} now")
     if fresh >= FRESH and fresh_p(tally, new_levels, len(known), effect) < level:
         why.append(f"{fresh:.1%} of the rows have levels that were not there: {_some(new_levels)}")
-    if outside >= OUTSIDE and outside_p(tally.shape, outside, tally.present, effect) < level:
+    if outside >= OUTSIDE and outside_p(tally.distribution, outside, tally.present, effect) < level:
         why.append(f"{outside:.1%} of the rows out of range")
     return [part.kind, drift.stability, drift.distance, p, then, now, outside, new_levels, fresh, bool(why), "; ".join(why)]
 
@@ -185,7 +192,7 @@ def _row(part: KeptPart, tally: Tally, drift: Drift, effect: float, tests: int) 
 def distance_p(tally: Tally, drift: Drift, effect: float) -> float:
     """How often a sample from the same rows would lie so far off: Kolmogorov–Smirnov for numbers (over the steps, so too cautious),
     Pearson's chi-square of the levels, rare ones added up; rows that hang together count for less."""
-    shape, present = tally.shape, tally.present
+    shape, present = tally.distribution, tally.present
     old = round(shape.rows * (1 - shape.missing_share))
     if drift.stability != drift.stability or old < 1 or present < 1:
         return float("nan")
@@ -200,7 +207,7 @@ def distance_p(tally: Tally, drift: Drift, effect: float) -> float:
 
 def fresh_p(tally: Tally, new_levels: tuple[str, ...], levels: int, effect: float) -> float:
     """How often so many rows would have levels that were not there, had nothing changed but which rare ones came."""
-    shape = tally.shape
+    shape = tally.distribution
     rows = shape.rows * (1 - shape.missing_share)
     then = np.rint(np.array(list(shape.levels.values())) * rows)
     further = max(levels - then.size, 0)  # that the shape does not list: as many rows each as they have on average
@@ -225,7 +232,7 @@ def outside_p(shape: ShapePart, outside: float, present: int, effect: float) -> 
 
 def _missing_p(tally: Tally, drift: Drift, effect: float) -> float:
     then, now = drift.missing
-    n, m = tally.shape.rows, tally.rows
+    n, m = tally.distribution.rows, tally.rows
     both = (then * n + now * m) / max(n + m, 1)
     spread = np.sqrt(max(both * (1 - both), 0.0) * (1 / max(n, 1) + 1 / max(m, 1)) * max(effect, 1.0))
     return 2 * float(normal_upper(np.array(abs(now - then) / spread))) if spread > 0 else 1.0

@@ -20,8 +20,8 @@ if TYPE_CHECKING:
 
     from chaff.decide.selection import Selection
 
-Fate = Literal["barred", "look", "drop", "keep"]
-FATES: tuple[Fate, ...] = ("barred", "look", "drop", "keep")  # what a person should look at comes first
+Fate = Literal["blocked", "review", "drop", "keep"]
+FATES: tuple[Fate, ...] = ("blocked", "review", "drop", "keep")  # what a person should look at comes first
 ENDINGS = (".csv", ".parquet", ".json", ".md")
 
 
@@ -44,8 +44,8 @@ class Told:
     def headline(self) -> str:
         about = f" ({self.about})" if self.about else ""
         words = {
-            "barred": f"to look at since {self.stage}, barred",
-            "look": f"stays, to look at since {self.stage}",
+            "blocked": f"blocked since {self.stage}",
+            "review": f"kept, to review since {self.stage}",
             "drop": f"dropped at {self.stage}" if self.stage != "pin" else "dropped by a pin",
             "keep": "kept" if self.stage != "pin" else "kept by a pin",
         }
@@ -66,14 +66,14 @@ class Told:
         for stage, verdict, words in self.rows():
             head = f"  {stage:<12} {verdict:<7}"
             lines += textwrap.wrap(f"{head} {words}".rstrip(), width, subsequent_indent=" " * 23, break_on_hyphens=False) or [head]
-        for said in self.says:
-            lines += textwrap.wrap(said, width, initial_indent="  ", subsequent_indent="  ", break_on_hyphens=False)
+        for given in self.says:
+            lines += textwrap.wrap(given, width, initial_indent="  ", subsequent_indent="  ", break_on_hyphens=False)
         return "\n".join(lines)
 
     def as_plain(self) -> dict[str, Any]:
         steps = [s.model_dump(mode="json") for s in self.steps]
-        told = {"feature": self.feature, "about": self.about, "fate": self.fate, "stage": self.stage}
-        return {**told, "steps": steps, "says": list(self.says)}
+        text = {"feature": self.feature, "about": self.about, "fate": self.fate, "stage": self.stage}
+        return {**text, "steps": steps, "says": list(self.says)}
 
 
 @dataclass(frozen=True)
@@ -87,7 +87,7 @@ class Explanation:
 
     @property
     def frame(self) -> pd.DataFrame:
-        """One row a column: fate (barred, look, drop, keep), stage, figure, limit, reason, kept_share where it is known."""
+        """One row a column: fate (blocked, look, drop, keep), stage, figure, limit, reason, selection_frequency where it is known."""
         import pandas as pd
 
         rows = []
@@ -101,8 +101,11 @@ class Explanation:
 
     @property
     def headline(self) -> str:
-        count = ", ".join(f"{len(self.of(f))} {WORDS[f]}" for f in FATES if self.of(f))
-        return f"{len(self.told)} columns offered for {self.target}: {count}"
+        kept, review = len(self.of("keep")) + len(self.of("review")), len(self.of("review"))
+        counts = [f"{kept} selected" + (f" ({review} to review)" if review else "")]
+        counts += [f"{len(self.of('drop'))} dropped"] if self.of("drop") else []
+        counts += [f"{len(self.of('blocked'))} blocked"] if self.of("blocked") else []
+        return f"{len(self.told)} candidate features for {self.target}: {', '.join(counts)}"
 
     def __str__(self) -> str:
         if not self.whole:
@@ -124,7 +127,7 @@ class Explanation:
             for t in self.of(fate):
                 lines += [f"### {literal(t.headline)}", ""]
                 lines += [f"- {stage}: {verdict}{f': {literal(words)}' if words else ''}" for stage, verdict, words in t.rows()]
-                lines += [f"- {literal(said)}" for said in t.says] + [""]
+                lines += [f"- {literal(given)}" for given in t.says] + [""]
         return "\n".join(lines)
 
     def save(self, path: str | Path) -> None:
@@ -152,17 +155,12 @@ class Explanation:
         return pd.DataFrame(rows, columns=columns)
 
 
-WORDS: dict[str, str] = {"barred": "barred", "look": "stay but are to be looked at", "drop": "dropped", "keep": "kept"}
-HEADINGS: dict[str, str] = {
-    "barred": "To look at: barred until a person pins them in",
-    "look": "To look at: they stay",
-    "drop": "Dropped",
-    "keep": "Kept",
-}
+WORDS: dict[str, str] = {"blocked": "blocked", "review": "kept, to review", "drop": "dropped", "keep": "kept"}
+HEADINGS: dict[str, str] = {"blocked": "Review: blocked until pinned in", "review": "Review: kept", "drop": "Dropped", "keep": "Kept"}
 
 
 def verdict_word(step: StepPart) -> str:
-    return "barred" if step.verdict == "look" and not step.stays else step.verdict
+    return "blocked" if step.verdict == "review" and not step.stays else step.verdict
 
 
 def step_words(step: StepPart) -> str:
@@ -184,11 +182,11 @@ def explanation_of(selection: Selection, feature: str | None = None) -> Explanat
     steps = _steps(selection)
     if feature is not None and feature not in steps:
         raise UnknownColumn(
-            f"'{feature}' is no column that this selection was offered (target {selection.target.name}).{nearest(feature, steps)}"
+            f"'{feature}' is not a candidate feature of this selection (target {selection.target.name}).{nearest(feature, steps)}"
         )
-    told = [_told(selection, f, s) for f, s in steps.items() if feature is None or f == feature]
+    text = [_told(selection, f, s) for f, s in steps.items() if feature is None or f == feature]
     order = {fate: k for k, fate in enumerate(FATES)}
-    return Explanation(tuple(sorted(told, key=lambda t: order[t.fate])), selection.target.name, feature is None)
+    return Explanation(tuple(sorted(text, key=lambda t: order[t.fate])), selection.target.name, feature is None)
 
 
 def _steps(selection: Selection) -> dict[str, list[StepPart]]:
@@ -200,8 +198,8 @@ def _steps(selection: Selection) -> dict[str, list[StepPart]]:
         out.setdefault(k.name, [_bare(k.name, "search", "keep", True, k)])
     for d in selection.dropped:
         out.setdefault(d.name, [_bare(d.name, d.stage, "drop", False, d)])
-    for x in selection.look:
-        out.setdefault(x.name, [_bare(x.name, x.stage, "look", not x.barred, x)])
+    for x in selection.review:
+        out.setdefault(x.name, [_bare(x.name, x.stage, "review", not x.blocked, x)])
     return out
 
 
@@ -212,14 +210,14 @@ def _bare(name: str, stage: str, verdict: Any, stays: bool, part: Any) -> StepPa
 
 def _told(selection: Selection, feature: str, steps: Sequence[StepPart]) -> Told:
     kept = {k.name: k for k in selection.kept}
-    look = {x.name: x for x in selection.look}
+    review = {x.name: x for x in selection.review}
     dropped = {d.name: d for d in selection.dropped}
-    if feature in look and look[feature].barred:
-        fate, stage = "barred", look[feature].stage
+    if feature in review and review[feature].blocked:
+        fate, stage = "blocked", review[feature].stage
     elif feature in kept:
-        asked = next((s for s in reversed(steps) if s.verdict == "look"), None)
+        requested = next((s for s in reversed(steps) if s.verdict == "review"), None)
         pinned = _pin_of(selection, feature, "keep") is not None
-        fate, stage = ("look", asked.stage) if asked else ("keep", "pin" if pinned else steps[-1].stage)
+        fate, stage = ("review", requested.stage) if requested else ("keep", "pin" if pinned else steps[-1].stage)
     else:
         gone = next((s for s in reversed(steps) if not s.stays), None)
         fate, stage = "drop", gone.stage if gone else dropped[feature].stage if feature in dropped else steps[-1].stage
@@ -229,31 +227,31 @@ def _told(selection: Selection, feature: str, steps: Sequence[StepPart]) -> Told
 def _about(selection: Selection, feature: str) -> str:
     part = next((k for k in selection.kept if k.name == feature), None)
     if part is None:
-        about = selection.about.get(feature)
+        about = selection.descriptions.get(feature)
         return ", ".join(w for w in ((about.kind, about.unit, f'"{about.meaning}"' if about.meaning else "") if about else ()) if w)
     return ", ".join(w for w in (part.kind, part.unit, f'"{part.meaning}"' if part.meaning else "") if w)
 
 
 def _pin_of(selection: Selection, feature: str, verdict: str) -> str | None:
     """The reason of a person's own decision; None where there is none."""
-    said = (p for p in selection.plan.get("pin", ()) if p.get("feature") == feature and p.get("verdict") == verdict)
-    return next((str(p.get("because", "")) for p in said), None)
+    given = (p for p in selection.plan.get("pin", ()) if p.get("feature") == feature and p.get("verdict") == verdict)
+    return next((str(p.get("because", "")) for p in given), None)
 
 
 def _says(selection: Selection, feature: str, fate: str) -> list[str]:
     because = _pin_of(selection, feature, "keep")
-    out = [] if because is None else [f"pinned to stay: {because}"]
-    partners = sorted({other for pair in selection.stand_ins for other in pair if feature in pair and other != feature})
+    out = [] if because is None else [f"pinned to keep: {because}"]
+    partners = sorted({other for pair in selection.interchangeable for other in pair if feature in pair and other != feature})
     if partners:
-        out.append(f"stands in for {', '.join(partners)}: the folds kept the one or the other, hardly ever both")
+        out.append(f"interchangeable with {', '.join(partners)}: the folds selected one or the other, rarely both")
     if feature in selection.holdout.pinned_after:
-        out.append("pinned after the holdout had been read: its score there is no evidence for the pin")
-    if fate == "barred":
-        out.append(f'if it is known before the target is: --pin-keep {_said(feature)} --because "…"')
+        out.append("pinned after the holdout had been read: the holdout score is no evidence for the pin")
+    if fate == "blocked":
+        out.append(f'if it is known before the target, keep it with: --pin-keep {_said(feature)} --because "…"')
     elif fate == "drop":
-        out.append(f'to keep it anyway: --pin-keep {_said(feature)} --because "…"')
-    elif fate == "look":
-        out.append(f'to leave it out: --pin-drop {_said(feature)} --because "…"')
+        out.append(f'to keep it: --pin-keep {_said(feature)} --because "…"')
+    elif fate == "review":
+        out.append(f'to drop it: --pin-drop {_said(feature)} --because "…"')
     return out
 
 

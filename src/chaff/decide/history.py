@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-from chaff.decide.judging import StageReport
 from chaff.decide.ledger import Ledger
 from chaff.decide.selection_parts import StepPart
+from chaff.decide.stage_report import StageReport
 from chaff.evaluate.stage import name_of
 from chaff.results.digits import figure, p_value, score, with_error
 from chaff.results.findings import Findings
@@ -40,11 +40,11 @@ class _Measured:
     """The words of one stage, its places among the features looked up once."""
 
     def __init__(self, report: StageReport) -> None:
-        found = report.result
-        self.frame = found.frame if isinstance(found, Findings) else None
+        result = report.result
+        self.frame = result.frame if isinstance(result, Findings) else None
         self.places: dict[str, int] = {}
-        if isinstance(found, Findings) and found.lead in found.frame and found.lead not in ("verdict", "rows", "missing_share"):
-            places = found.rank()
+        if isinstance(result, Findings) and result.lead in result.frame and result.lead not in ("verdict", "rows", "missing_share"):
+            places = result.rank()
             self.places = {str(f): int(k) for f, k in places.items() if k == k}
         frame = self.frame
         self.line = {} if frame is None else {str(f): k for k, f in enumerate(frame.index)}

@@ -9,9 +9,9 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.methods.search.curve import keep_up_of
-from chaff.methods.search.ground import Ground, averaged
 from chaff.methods.search.nested_error import NestedError
 from chaff.methods.search.promise import Promise
+from chaff.methods.search.search_data import SearchData, averaged
 from chaff.metrics import METRICS
 from chaff.results.digits import score
 from chaff.results.plain import plain
@@ -86,7 +86,7 @@ def told_keep_up(k: KeepUp) -> dict[str, Any]:
     }
 
 
-def honest_of(promise: Promise, ground: Ground, error: NestedError, model: str, seen: float, how: str) -> Honest:
+def honest_of(promise: Promise, ground: SearchData, error: NestedError, model: str, seen: float, how: str) -> Honest:
     """The honest score from row losses.
 
     Parameters
@@ -98,15 +98,15 @@ def honest_of(promise: Promise, ground: Ground, error: NestedError, model: str, 
         What the search saw.
     """
     kept, full = (averaged(x) for x in (promise.kept, promise.full))
-    mine = scored(ground, promise.kept, promise.values, error.inflation)
+    own = scored(ground, promise.kept, promise.values, error.inflation)
     whole = scored(ground, promise.full, promise.full_values, error.inflation)
-    taught, moved = error.learning * np.nan_to_num(mine.slope), np.nan_to_num(seen - mine.score)
-    se = float(np.sqrt(mine.se**2 + taught**2 + moved**2))
-    reach = t_quantile(0.5 + LEVEL / 2, max(mine.df, 1.0)) * se
+    taught, moved = error.learning * np.nan_to_num(own.slope), np.nan_to_num(seen - own.score)
+    se = float(np.sqrt(own.se**2 + taught**2 + moved**2))
+    reach = t_quantile(0.5 + LEVEL / 2, max(own.df, 1.0)) * se
     return Honest(
-        mine.score,
+        own.score,
         se,
-        (mine.score - reach, mine.score + reach),
+        (own.score - reach, own.score + reach),
         ground.metric.name,
         model,
         seen,
@@ -116,11 +116,11 @@ def honest_of(promise: Promise, ground: Ground, error: NestedError, model: str, 
         (whole.score, whole.se),
         scored(ground, promise.none, ground.none.values[0], 1.0).score,
         error.inflation,
-        mine.slope,
+        own.slope,
     )
 
 
-def scored(ground: Ground, losses: Floats, values: Floats, inflation: float) -> Pooled:
+def scored(ground: SearchData, losses: Floats, values: Floats, inflation: float) -> Pooled:
     """One score from losses (repeats, rows); from the values of the splits where a row has no loss under the metric."""
     metric = ground.metric
     loss, none = averaged(losses), averaged(ground.none.losses[0])

@@ -10,8 +10,8 @@ from chaff.evaluate.setting import Setting
 from chaff.folds import make_folds
 from chaff.methods.search.additions import row_losses
 from chaff.methods.search.curve import keep_up_of
-from chaff.methods.search.ground import Ground
 from chaff.methods.search.nested_error import nested_error
+from chaff.methods.search.search_data import SearchData
 from chaff.models.named import as_model
 from chaff.models.protocols import Model
 from chaff.stats.paired_loss import KeepUp
@@ -81,6 +81,6 @@ def keep_up(
     table = table.with_features(tuple(f for f in table.features if f in few | many))
     scoring = Scoring(folds=folds, repeats=repeats)
     setting = Setting(make_folds(table, folds, scoring.repeats_for(table), work), metric=metric, work=work)
-    ground = Ground.of(table, setting, [chosen])
+    ground = SearchData.of(table, setting, [chosen])
     a, b = row_losses([few, many], chosen, ground)
     return keep_up_of(a, b, ground, inflation=nested_error(ground, chosen, many).inflation)

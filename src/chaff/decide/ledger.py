@@ -28,7 +28,7 @@ class Ledger:
     """How often a score was taken on the holdout."""
     meanings: Mapping[str, Meaning] = field(default_factory=dict)
     """What the column dictionary says of the features."""
-    kept_shares: Mapping[str, float] = field(default_factory=dict)
+    selection_frequencies: Mapping[str, float] = field(default_factory=dict)
     """In how many of the outer folds each feature was kept."""
 
     def and_then(self, verdicts: Iterable[Verdict]) -> Ledger:
@@ -53,16 +53,18 @@ class Ledger:
 
     @property
     def frame(self) -> pd.DataFrame:
-        """One row a verdict: feature, stage, verdict, stays, figure, limit, reason; kept_share (in how many of the folds the
+        """One row a verdict: feature, stage, verdict, stays, figure, limit, reason; selection_frequency (in how many of the folds the
         feature was kept) on the last one of each; meaning and unit where any is known."""
         import pandas as pd
 
         rows = [(v.feature, v.by, v.verdict, v.stays, v.figure, v.limit, v.reason) for v in self.verdicts]
         out = pd.DataFrame(rows, columns=["feature", "stage", "verdict", "stays", "figure", "limit", "reason"])
-        if self.kept_shares:
+        if self.selection_frequencies:
             last = {v.feature: k for k, v in enumerate(self.verdicts)}
-            out["kept_share"] = [self.kept_shares.get(v.feature) if last[v.feature] == k else None for k, v in enumerate(self.verdicts)]
-            out["kept_share"] = out["kept_share"].astype(float)
+            out["selection_frequency"] = [
+                self.selection_frequencies.get(v.feature) if last[v.feature] == k else None for k, v in enumerate(self.verdicts)
+            ]
+            out["selection_frequency"] = out["selection_frequency"].astype(float)
         if self.meanings:
             about = [self.meanings.get(f, Meaning()) for f in out["feature"]]
             out["meaning"], out["unit"] = [m.text for m in about], [m.unit for m in about]
@@ -76,7 +78,7 @@ class Ledger:
         UsageError, DataError
         """
         ending = Path(path).suffix.lower()
-        looks = {v.feature for v in self.verdicts if v.verdict == "look"}
+        looks = {v.feature for v in self.verdicts if v.verdict == "review"}
         order = sorted(range(len(self.verdicts)), key=lambda k: self.verdicts[k].feature not in looks)
         frame = self.frame.iloc[order].reset_index(drop=True)
         if ending == ".csv":

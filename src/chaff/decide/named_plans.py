@@ -11,7 +11,7 @@ from typing import Any
 from chaff.decide.plan import BUILT_IN_FOREST, PinEntry, Plan, Scoring, built_in_plan, wide_plan
 from chaff.decide.stages import STAGES, optional_limits
 from chaff.errors import UsageError, nearest
-from chaff.methods.chance.shadows import ShadowTest
+from chaff.methods.chance.twin_test import TwinTest
 from chaff.methods.importance.stage import Importance
 from chaff.methods.overlap.stage import Overlap
 from chaff.methods.relevance.stage import Relevance
@@ -30,17 +30,17 @@ def _trees() -> Plan:
 
 
 def _thorough() -> Plan:
-    stages = (Screen(), Relevance("fitting"), Overlap(), Importance(Forest(trees=300)), ShadowTest(), Search())
+    stages = (Screen(), Relevance("fitting"), Overlap(), Importance(Forest(trees=300)), TwinTest(), Search())
     return Plan(stages, Scoring(repeats=5))
 
 
 NAMED: dict[str, tuple[str, Callable[[], Plan]]] = {
-    "built in": ("screen, relevance, overlap, importance, then two lenses: what chaff select runs", built_in_plan),
+    "built in": ("screen, relevance, overlap, importance, then a search with two models: the default of chaff select", built_in_plan),
     "quick": ("the screen and a linear search: seconds, to see where a table stands", lambda: Plan((Screen(), Search(lenses="linear")))),
-    "linear": ("for a linear model in the end: overlap counts, the search looks through the linear lens alone", _linear),
-    "trees": ("for trees in the end: importance of a forest, the search looks through the forest alone", _trees),
-    "wide": ("for very many columns: relevance lets the best 1,000 through first, anew inside every fold", wide_plan),
-    "thorough": ("every fitting statistic, a larger forest, twins of chance, two lenses, five repeats: minutes", _thorough),
+    "linear": ("for a linear final model: overlap matters, the search uses the linear model only", _linear),
+    "trees": ("for a final model of trees: importance of a forest, the search uses the forest only", _trees),
+    "wide": ("for very many columns: relevance keeps the best 1,000 first, repeated inside every fold", wide_plan),
+    "thorough": ("every fitting statistic, a larger forest, the twin test, two models, five repeats: minutes", _thorough),
 }
 
 
@@ -91,13 +91,13 @@ def _of_class(
 ) -> dict[str, Any]:
     """The fields of a dataclass as a schema; `off` may be switched off by false."""
     hints = typing.get_type_hints(cls)
-    told = dict(more or {})
+    text = dict(more or {})
     for f in dataclasses.fields(cls):
         kinds = _kinds(hints[f.name])
         if off and f.name in off:
             kinds = [*kinds, {"const": False}]
-        told[f.name] = {} if not kinds else kinds[0] if len(kinds) == 1 else {"anyOf": kinds}
-    out: dict[str, Any] = {"type": "object", "additionalProperties": False, "properties": told}
+        text[f.name] = {} if not kinds else kinds[0] if len(kinds) == 1 else {"anyOf": kinds}
+    out: dict[str, Any] = {"type": "object", "additionalProperties": False, "properties": text}
     return out | ({"required": list(required)} if required else {})
 
 

@@ -10,7 +10,7 @@ from chaff.table.table import Table
 
 
 def pin_keep(feature: str, because: str) -> Pin:
-    """Keep this feature whatever the stages say; a barred one (a suspected leak or id) comes in.
+    """Keep this feature whatever the stages say; a blocked one (a suspected leak or id) comes in.
 
     >>> pin_keep("ash_pct", because="the miller has to report it anyway").verdict
     'keep'

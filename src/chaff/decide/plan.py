@@ -16,7 +16,7 @@ from typing import Any, Literal
 import numpy as np
 
 from chaff.choices import told, wrong_fields
-from chaff.decide.stages import STAGES, stage_from, tell_stage
+from chaff.decide.stages import STAGES, stage_as_plain, stage_from, with_new_names
 from chaff.errors import ChaffError, PlanError, UsageError, nearest
 from chaff.evaluate.closed import fits_in_closed_form
 from chaff.evaluate.stage import ChecksTable, Stage, name_of
@@ -91,7 +91,7 @@ class Scoring:
         if self.model is not None:
             object.__setattr__(self, "model", as_model(self.model))
         if self.metric is not None and self.metric not in METRICS:
-            raise PlanError(f"metric: unknown metric '{self.metric}'; there are {', '.join(METRICS)}.{nearest(self.metric, METRICS)}")
+            raise PlanError(f"metric: unknown metric '{self.metric}'; choose from {', '.join(METRICS)}.{nearest(self.metric, METRICS)}")
         if (self.folds is not None and self.folds < 2) or (self.repeats is not None and self.repeats < 1):
             raise PlanError(f"folds must be 2 or more and repeats 1 or more, not {self.folds} and {self.repeats}")
         if not 0 <= self.holdout < 1:
@@ -145,6 +145,8 @@ class Plan:
     score: Scoring = field(default_factory=Scoring)
     table: Terms = field(default_factory=Terms)
     pins: tuple[Pin, ...] = ()
+    notes: tuple[str, ...] = field(default=(), compare=False)
+    """What was read under an earlier name."""
 
     def __post_init__(self) -> None:
         if not self.stages:
@@ -166,7 +168,7 @@ class Plan:
         if self.table.as_mapping():
             out["table"] = self.table.as_mapping()
         out["score"] = self.score.as_mapping()
-        out["stage"] = [tell_stage(s, off) for s in self.stages]
+        out["stage"] = [stage_as_plain(s, off) for s in self.stages]
         if self.pins:
             out["pin"] = [dataclasses.asdict(p) for p in self.pins]
         return out
@@ -188,7 +190,7 @@ def wide_plan() -> Plan:
     >>> [name_of(s) for s in wide_plan().stages]
     ['triage', 'screen', 'relevance', 'overlap', 'importance', 'search']
     """
-    return Plan((Relevance("tests", level=None, cut={"top": LET_THROUGH}, name="triage"), *built_in_plan().stages))
+    return Plan((Relevance("tests", confidence=None, cut={"top": LET_THROUGH}, name="triage"), *built_in_plan().stages))
 
 
 def plan_for(table: Table) -> Plan:
@@ -218,7 +220,7 @@ def read_plan(path: str | Path, models: Mapping[str, Any] | None = None) -> Plan
     if not file.exists():
         raise PlanError(f"no such plan: {file}")
     if not file.is_file():
-        raise PlanError(f"{file} is no plain file, so no plan")
+        raise PlanError(f"{file} is not a regular file")
     reads(file)
     try:
         data = tomlkit.parse(file.read_text(encoding="utf-8")).unwrap()
@@ -238,12 +240,14 @@ def plan_from(data: Mapping[str, Any], label: str = "plan") -> Plan:
     entries = _entries(data, "stage", problems)
     if not entries:
         problems.append("no [[stage]]: a plan needs at least one; the stages are " + ", ".join(STAGES))
-    stages = [stage_from(entry, f"stage {k}", problems) for k, entry in enumerate(entries, 1)]
+    notes: list[str] = []
+    stages = [stage_from(with_new_names(entry, notes), f"stage {k}", problems) for k, entry in enumerate(entries, 1)]
     pins = [_section(PinEntry, entry, f"pin {k}", problems) for k, entry in enumerate(_entries(data, "pin", problems), 1)]
     if problems:
         raise PlanError(f"{label}: " + (problems[0] if len(problems) == 1 else "\n" + "\n".join(f"  - {p}" for p in problems)))
     try:
-        return Plan(tuple(s for s in stages if s is not None), score, table, tuple(Pin(p.feature, p.verdict, p.because) for p in pins))
+        pinned = tuple(Pin(p.feature, p.verdict, p.because) for p in pins)
+        return Plan(tuple(s for s in stages if s is not None), score, table, pinned, tuple(notes))
     except PlanError as error:
         raise PlanError(f"{label}: {error}") from error
 
@@ -281,7 +285,7 @@ def with_settings(plan: Plan, settings: Mapping[str, Mapping[str, Any]]) -> Plan
     stages: list[Stage] = []
     for k, stage in enumerate(plan.stages, 1):
         new = settings.get(name_of(stage))
-        made = stage_from({**tell_stage(stage, off=False), **new}, f"stage {k}", problems) if new else stage
+        made = stage_from({**stage_as_plain(stage, off=False), **new}, f"stage {k}", problems) if new else stage
         stages.append(made or stage)
     if problems:
         raise PlanError("; ".join(problems))

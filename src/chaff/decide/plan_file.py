@@ -30,18 +30,18 @@ def fitted_plan(plan: Plan, table: Table, screened: Findings, pins: Sequence[Pin
 
     document = tomlkit.document()
     rows = f"{len(table):,} rows, {len(table.features)} candidate features"
-    looked = f"; what is said of columns comes from {len(table) - held:,} of them, {held:,} are held out" if held else ""
+    looked = f"; column facts use {len(table) - held:,} rows; {held:,} are the holdout" if held else ""
     document.add(_comment(f"Plan for {table.label}: {rows}{looked}."))
-    document.add(tomlkit.comment("Lines that begin with # are advice: take the mark off where it fits. Every chaff command takes --plan."))
+    document.add(tomlkit.comment("Lines that begin with # are advice: uncomment what applies. Every chaff command takes --plan."))
     document.add(tomlkit.nl())
     document.add("table", _table_section(table, screened))
-    told = plan.as_mapping()
+    lines = plan.as_mapping()
     score = tomlkit.table()
-    for key, value in told["score"].items():
+    for key, value in lines["score"].items():
         score.add(key, value)
     document.add("score", score)
     stages = tomlkit.aot()
-    for entry in told["stage"]:
+    for entry in lines["stage"]:
         stage = tomlkit.table()
         for key, value in entry.items():
             stage.add(key, value)
@@ -67,7 +67,7 @@ def _table_section(table: Table, screened: Findings) -> Any:
     for key, value in table.terms.as_mapping().items():
         section.add(key, value)
     if "ids" not in table.terms.as_mapping():
-        ids = [str(f) for f, r in screened.frame.iterrows() if r["id_why"] and r["verdict"] == "look"]
+        ids = [str(f) for f, r in screened.frame.iterrows() if r["id_why"] and r["verdict"] == "review"]
         if ids:
             section.add(_comment(f"ids = {_listed(ids)}   # {screened.frame.loc[ids[0], 'reason']}"))
     for line in [*_advice_lines(screened), *_kind_lines(table)]:
@@ -109,9 +109,9 @@ def _kind_lines(table: Table) -> list[str]:
     for name, kind in table.kinds.items():
         by_kind.setdefault(kind, []).append(name)
     out = ["kinds as found:"]
-    for found, names in by_kind.items():
+    for result, names in by_kind.items():
         out += textwrap.wrap(
-            f"{found}: {', '.join(visible(n, long=True) for n in names)}",
+            f"{result}: {', '.join(visible(n, long=True) for n in names)}",
             118,
             initial_indent="    ",
             subsequent_indent="        ",
@@ -122,14 +122,14 @@ def _kind_lines(table: Table) -> list[str]:
 
 def _look_lines(screened: Findings, pinned: set[str]) -> str:
     """What a person should look at, each with the pins that would settle it."""
-    looks = [(str(f), r) for f, r in screened.frame.iterrows() if r["verdict"] == "look" and str(f) not in pinned]
+    looks = [(str(f), r) for f, r in screened.frame.iterrows() if r["verdict"] == "review" and str(f) not in pinned]
     if not looks:
         return ""
-    lines = ["", "# The screen asks you to look at these; a pin settles it either way.", ""]
+    lines = ["", "# Review these features; pin each one to keep or drop it.", ""]
     for name, row in looks:
         lines += [
             f"# {visible(_key(name), long=True)}: {visible(row['reason'], long=True)}"
-            + ("" if row["stays"] else " (barred unless pinned in)")
+            + ("" if row["stays"] else " (blocked unless pinned in)")
         ]
         verdict = "drop" if not row["stays"] else "keep"
         lines += ["# [[pin]]", f"# feature = {visible(_quoted(name), long=True)}", f'# verdict = "{verdict}"', '# because = ""', ""]

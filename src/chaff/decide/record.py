@@ -13,16 +13,16 @@ from weakref import WeakKeyDictionary
 import numpy as np
 
 from chaff.choices import told as told_choice
-from chaff.decide.closing import Closing, Line
+from chaff.decide.distributions import shape_of
+from chaff.decide.final_scores import FinalScores, Line
 from chaff.decide.history import places_of, steps_of
 from chaff.decide.ledger import Ledger
 from chaff.decide.plan import Plan
 from chaff.decide.relations import relations_of
+from chaff.decide.run_stages import StagesRun
 from chaff.decide.selection import Selection, made_with, read_selection
-from chaff.decide.selection_parts import AboutPart, DataPart, DerivedPart, DroppedPart, HoldoutPart, KeptPart, LookPart, TargetPart
-from chaff.decide.shapes import shape_of
-from chaff.decide.walk import Walked
-from chaff.methods.search.stage import SearchTrail
+from chaff.decide.selection_parts import AboutPart, DataPart, DerivedPart, DroppedPart, HoldoutPart, KeptPart, ReviewPart, TargetPart
+from chaff.methods.search.stage import SelectionSearch
 from chaff.results.pin import Pin
 from chaff.table.kinds import Column, is_ordered
 from chaff.table.table import Source, Table
@@ -32,24 +32,24 @@ _fingerprints: WeakKeyDictionary[Source, dict[tuple[str, tuple[str, ...]], str]]
 
 
 def selection_of(
-    table: Table, walked: Walked, train: Table, plan: Plan, closing: Closing, ledger: Ledger, holdout: HoldoutPart, seed: int
+    table: Table, stages_run: StagesRun, train: Table, plan: Plan, closing: FinalScores, ledger: Ledger, holdout: HoldoutPart, seed: int
 ) -> Selection:
     """The selection that a run ends in; how the table was opened stands in its plan."""
     kept, target = set(closing.kept), table.target
-    dropped, look = _gone(table, kept, ledger)
-    last = walked.reports[-1].result
+    dropped, review = _gone(table, kept, ledger)
+    last = stages_run.reports[-1].result
     return Selection(
         target=_target_part(train),
         kept=_kept_parts(train, [f for f in closing.kept if f not in table.decoys], ledger),
         dropped=dropped,
-        look=look,
+        review=review,
         derived=[DerivedPart(name=d.name, made=d.made, of=d.of, value=d.value) for d in table.source.derived if d.name in kept],
-        history=[s for s in steps_of(walked.reports, ledger) if s.feature not in table.decoys],
+        history=[s for s in steps_of(stages_run.reports, ledger) if s.feature not in table.decoys],
         model=told_choice(closing.deciding, "label"),
-        places=places_of(walked.reports),
-        about={f: _about_part(table, f) for f in table.features if f not in kept and f not in table.decoys},
-        kept_shares={f: round(float(v), 6) for f, v in ledger.kept_shares.items() if f not in table.decoys and v == v},
-        stand_ins=[list(pair) for pair in last.stand_ins()] if isinstance(last, SearchTrail) else [],
+        ranks=places_of(stages_run.reports),
+        descriptions={f: _about_part(table, f) for f in table.features if f not in kept and f not in table.decoys},
+        selection_frequencies={f: round(float(v), 6) for f, v in ledger.selection_frequencies.items() if f not in table.decoys and v == v},
+        interchangeable=[list(pair) for pair in last.interchangeable()] if isinstance(last, SelectionSearch) else [],
         holdout=holdout,
         scores=_scores(closing, table.decoys),
         plan=plan.as_mapping(),
@@ -72,8 +72,8 @@ def same_run(path: Path, table: Table, plan: Plan, pins: Sequence[Pin], seed: in
         there = read_selection(path)
     except ChaffError:
         return False
-    told = json.loads(json.dumps(replace(plan, table=table.terms, pins=tuple(pins)).as_mapping()))
-    return there.seed == seed and there.plan == told and _is_of(there.data.fingerprint, table)
+    text = json.loads(json.dumps(replace(plan, table=table.terms, pins=tuple(pins)).as_mapping()))
+    return there.seed == seed and there.plan == text and _is_of(there.data.fingerprint, table)
 
 
 def _beside(name: str) -> bool:
@@ -81,27 +81,27 @@ def _beside(name: str) -> bool:
     return name in ("(groups)", "(order)", "(weights)")
 
 
-def _gone(table: Table, kept: set[str], ledger: Ledger) -> tuple[list[DroppedPart], list[LookPart]]:
+def _gone(table: Table, kept: set[str], ledger: Ledger) -> tuple[list[DroppedPart], list[ReviewPart]]:
     """What went, and what a person should look at, with the word that decided."""
-    dropped, look = [], []
+    dropped, review = [], []
     for f in table.features:
         if f in table.decoys:
             continue
         v = ledger.last(f)
         if v is None:
             continue
-        said = {"name": f, "stage": v.by, "figure": v.figure, "limit": v.limit, "reason": v.reason}
-        if v.verdict == "look":
-            look.append(LookPart(**said, barred=v.barred))
+        given = {"name": f, "stage": v.by, "figure": v.figure, "limit": v.limit, "reason": v.reason}
+        if v.verdict == "review":
+            review.append(ReviewPart(**given, blocked=v.blocked))
         elif f not in kept:
-            dropped.append(DroppedPart(**said))
-    return dropped, look
+            dropped.append(DroppedPart(**given))
+    return dropped, review
 
 
 def _target_part(train: Table) -> TargetPart:
     t = train.target
     shape = shape_of(Column(t.name, "category" if t.classes else "number", train.y, t.classes))
-    return TargetPart(name=t.name, task=t.task, unit=t.unit, classes=list(t.classes), positive=t.positive, shape=shape)
+    return TargetPart(name=t.name, task=t.task, unit=t.unit, classes=list(t.classes), positive=t.positive, distribution=shape)
 
 
 def _about_part(table: Table, name: str) -> AboutPart:
@@ -132,10 +132,10 @@ def _kept_part(train: Table, name: str, ledger: Ledger) -> KeptPart:
         unit=about.unit,
         meaning=about.text,
         members=list(train.source.together[name]) if name in train.source.together else None,
-        verdict="look" if v is not None and v.verdict == "look" else "keep",
+        verdict="review" if v is not None and v.verdict == "review" else "keep",
         figure=v.figure if v else "",
         reason=v.reason if v else "",
-        shape=shape_of(column),
+        distribution=shape_of(column),
     )
 
 
@@ -160,31 +160,35 @@ def _of_column(table: Table, name: str) -> bytes:
 
 def _bytes_of(table: Table, name: str) -> tuple[Any, ...]:
     column = table.whole_column(name)
-    said = name.encode() + b"\x00" + "\x1f".join(column.levels).encode() + b"\x00"
-    return said, np.ascontiguousarray(column.values, "<f8").data
+    given = name.encode() + b"\x00" + "\x1f".join(column.levels).encode() + b"\x00"
+    return given, np.ascontiguousarray(column.values, "<f8").data
 
 
-def _is_of(said: str, table: Table) -> bool:
+def _is_of(given: str, table: Table) -> bool:
     """Whether a fingerprint is that of these cells; also one that was made column after column in one go."""
-    if said == fingerprint(table):
+    if given == fingerprint(table):
         return True
     digest = hashlib.sha256()
     for name in (table.target.name, *table.features):
         for part in _bytes_of(table, name):
             digest.update(part)
-    return said == "sha256:" + digest.hexdigest()
+    return given == "sha256:" + digest.hexdigest()
 
 
-def _scores(closing: Closing, decoys: tuple[str, ...] = ()) -> dict[str, Any]:
+NESTED = ("full", "kept", "nothing")  # lines whose first score is the honest one
+
+
+def _scores(closing: FinalScores, decoys: tuple[str, ...] = ()) -> dict[str, Any]:
     def one(line: Line) -> dict[str, Any]:
-        said = [("honest folds", closing.model, closing.metric, line.honest), ("holdout", closing.model, closing.metric, line.holdout)]
+        folds = "honest folds" if closing.honest is not None and line.name in NESTED else "folds"
+        given = [(folds, closing.model, closing.metric, line.honest), ("holdout", closing.model, closing.metric, line.holdout)]
         if closing.beside is not None:
-            said.append(("honest folds", closing.model, closing.beside, line.beside))
+            given.append(("folds", closing.model, closing.beside, line.beside))
         if closing.other:
-            said.append(("folds", closing.other, closing.metric, line.other))
+            given.append(("folds", closing.other, closing.metric, line.other))
         scores = [
             {"model": model, "metric": metric.name, "on": on, "mean": s.mean} | ({"se": s.se} if s.se == s.se else {})
-            for on, model, metric, s in said
+            for on, model, metric, s in given
             if s.mean == s.mean
         ]
         return {"features": [f for f in line.features if f not in decoys], "scores": scores}

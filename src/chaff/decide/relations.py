@@ -48,12 +48,12 @@ def changed_relations(then: Mapping[str, RelationPart], classes: Sequence[str], 
     there = {f: part for f, part in there.items() if bool(part.levels) == bool(table.column(f).levels)}
     columns = {f: table.column(f) for f in there}
     slopes = _slopes({f: c for f, c in columns.items() if there[f].slopes}, targets, units)
-    asked = {}
+    requested = {}
     for f, part in there.items():
-        asked[f, "bins"] = _other_bins(part, *_in_bins(_bins(part.edges, part.levels, columns[f]), targets, units))
+        requested[f, "bins"] = _other_bins(part, *_in_bins(_bins(part.edges, part.levels, columns[f]), targets, units))
         if f in slopes and len(part.slopes) == targets.shape[1]:
-            asked[f, "slope"] = _other_slope(part, *slopes[f])
-    known = sorted(((p, f) for (f, _), p in asked.items() if p == p), key=lambda t: t[0])
+            requested[f, "slope"] = _other_slope(part, *slopes[f])
+    known = sorted(((p, f) for (f, _), p in requested.items() if p == p), key=lambda t: t[0])
     out: dict[str, float] = {}
     for k, (p, f) in enumerate(known):
         held = min(1.0, p * (len(known) - k))
@@ -99,9 +99,9 @@ def _in_bins(bins: Sequence[Flags], targets: Floats, units: Units) -> tuple[Floa
         share = float(w[inside].sum() / w.sum())
         for k in range(targets.shape[1]) if share else ():
             y = targets[:, k]
-            centre, mine = float(np.average(y, weights=w)), float(np.average(y[inside], weights=w[inside]))
-            influence = np.where(inside, (y - mine) / share, 0.0) - (y - centre)
-            means[b, k] = mine - centre
+            centre, own = float(np.average(y, weights=w)), float(np.average(y[inside], weights=w[inside]))
+            influence = np.where(inside, (y - own) / share, 0.0) - (y - centre)
+            means[b, k] = own - centre
             least = 0.25 / max(int(inside.sum()), 1)  # a share of none is not known without error
             errors[b, k] = np.hypot(units.mean(influence).se, least)
     return means, errors, [int(inside.sum()) for inside in bins]

@@ -9,27 +9,27 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from chaff.arrays import Ints
-from chaff.decide.closing import WAYS, Closing, Way, close
-from chaff.decide.desk import Desk, desk_of
+from chaff.decide.final_scores import WAYS, FinalScores, Way, close
 from chaff.decide.holdout import holdout_part, set_aside
+from chaff.decide.holdout_reads import HoldoutKey, count_read
 from chaff.decide.honest import Honest
-from chaff.decide.judging import StageReport
 from chaff.decide.ledger import Ledger
 from chaff.decide.named_plans import NAMED, named_plan
 from chaff.decide.pins import checked_pins
 from chaff.decide.plan import Plan, plan_for, read_plan
 from chaff.decide.record import fingerprint, selection_of
+from chaff.decide.row_sample import RowSample, row_sample_of
+from chaff.decide.run_stages import AfterStage, StagesRun, run_stages
+from chaff.decide.run_text import answer_line, closing_rows, closing_warnings, closing_words
 from chaff.decide.selection import Selection
 from chaff.decide.selection_parts import HoldoutPart
-from chaff.decide.state import HoldoutKey, count_read
-from chaff.decide.telling import answer_line, closing_rows, closing_warnings, closing_words
-from chaff.decide.walk import AfterStage, Walked, walk_stages
+from chaff.decide.stage_report import StageReport
 from chaff.errors import UsageError, nearest
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import CutsByTarget, InPasses, name_of
 from chaff.folds import make_folds
 from chaff.methods.relevance.stage import Relevance
-from chaff.methods.search.stage import Search, SearchTrail
+from chaff.methods.search.stage import Search, SelectionSearch
 from chaff.models.named import as_model
 from chaff.results.decoys import DecoyRate
 from chaff.results.findings import Findings
@@ -53,10 +53,10 @@ class Run:
 
     table: Table = field(repr=False)
     """All rows, holdout included."""
-    desk: Desk = field(repr=False)
+    desk: RowSample = field(repr=False)
     """The rows that models and searches saw: all, or of a long table some."""
     stages: tuple[StageReport, ...] = field(repr=False)
-    closing: Closing
+    closing: FinalScores
     ledger: Ledger = field(repr=False)
     selection: Selection
     holdout: Ints = field(repr=False)
@@ -120,7 +120,7 @@ class Run:
         >>> run.evaluate().frame.index.tolist()
         ['r2', 'rmse', 'mae']
         """
-        from chaff.decide.evaluating import evaluation_of
+        from chaff.decide.holdout_report import evaluation_of
 
         return evaluation_of(self, model, workers, state)
 
@@ -145,10 +145,10 @@ class Run:
         ------
         UsageError, DataError
         """
-        from chaff.decide.grounds import ground_of
+        from chaff.decide.rebuild_search_data import rebuild_search_data
         from chaff.methods.evaluation.everywhere import everywhere_of
 
-        return everywhere_of(ground_of(self, workers), self.closing.deciding, self.features, by, shuffles)
+        return everywhere_of(rebuild_search_data(self, workers), self.closing.deciding, self.features, by, shuffles)
 
     def protection(self, *, workers: Workers = None) -> Protection:
         """How well the kept set predicts the columns that must not be used, which columns carry that, and the score without them.
@@ -162,10 +162,10 @@ class Run:
         DataError
             When no column is protected (``open_table(…, protected=[…])``).
         """
-        from chaff.decide.grounds import ground_of
+        from chaff.decide.rebuild_search_data import rebuild_search_data
         from chaff.methods.evaluation.protection import protection_of
 
-        return protection_of(ground_of(self, workers), self.closing.deciding, self.features, self.table.terms.protected)
+        return protection_of(rebuild_search_data(self, workers), self.closing.deciding, self.features, self.table.terms.protected)
 
     def report(self, path: str | Path) -> Path:
         """Write one self-contained page that tells the whole run: no network, works from disk, prints (see `chaff.write_report`).
@@ -186,7 +186,7 @@ class Run:
     def __str__(self) -> str:
         head, *rows = closing_rows(self.closing)
         laid = lay_out(columns_of(head, rows, asked=head[:2]), terminal_width(), indent=0)
-        words = [line for said in closing_words(self) for line in _wrapped(said)]
+        words = [line for given in closing_words(self) for line in _wrapped(given)]
         return "\n".join(
             [
                 *_wrapped(answer_line(self.closing)),
@@ -199,10 +199,10 @@ class Run:
     def _repr_html_(self) -> str:
         """The head of the page that `report` writes: the answer, its table, and what to look at."""
         head, *rows = closing_rows(self.closing)
-        words = [*str(self.selection).splitlines(), *closing_warnings(self.closing), *closing_words(self)]
-        looks = [[x.name, "barred" if x.barred else "stays", x.figure, x.reason] for x in self.selection.look]
+        words = [*str(self.selection).splitlines(), *closing_warnings(self), *closing_words(self)]
+        looks = [[x.name, "blocked" if x.blocked else "stays", x.figure, x.reason] for x in self.selection.review]
         shown = table_html(answer_line(self.closing), head, rows, words)
-        return shown + (table_html("Look at these yourself", ["column", "", "figure", "why"], looks) if looks else "")
+        return shown + (table_html("Review these features", ["column", "", "figure", "why"], looks) if looks else "")
 
     def as_plain(self) -> dict[str, Any]:
         return (
@@ -286,18 +286,18 @@ def select(
         raise UsageError(f"honest must be one of {', '.join(WAYS)}, not {honest!r}")
     work = Work(seed, workers, watch)
     taught, held, how = set_aside(table, plan.score.holdout, work)
-    desk = _desk(plan, table, taught, held, work)
+    sample = _desk(plan, table, taught, held, work)
     all_rows, pinned = table.take(taught), checked_pins([*plan.pins, *pins], table)
-    setting = _setting_of(plan, desk, all_rows, pinned, work)
-    _check_width(plan, desk.train, setting)
-    walked = walk_stages(plan, desk.train, setting, after_stage)
+    setting = _setting_of(plan, sample, all_rows, pinned, work)
+    _check_width(plan, sample.train, setting)
+    stages_run = run_stages(plan, sample.train, setting, after_stage)
     work.tell("closing")
-    closing = close(table, desk, held, plan, walked, honest)
-    told = replace(plan, table=table.terms, pins=tuple(pinned.values()))
+    closing = close(table, sample, held, plan, stages_run, honest)
+    text = replace(plan, table=table.terms, pins=tuple(pinned.values()))
     part = _counted(table, pinned, held, holdout_part(table, held, how, 0), state, work)
-    ledger = replace(walked.ledger, holdout_reads=part.reads, kept_shares=_kept_shares(walked))
-    selection = selection_of(table, walked, all_rows, told, closing, ledger, part, seed)
-    return Run(table, desk, walked.reports, closing, ledger, selection, held, told)
+    ledger = replace(stages_run.ledger, holdout_reads=part.reads, selection_frequencies=_kept_shares(stages_run))
+    selection = selection_of(table, stages_run, all_rows, text, closing, ledger, part, seed)
+    return Run(table, sample, stages_run.reports, closing, ledger, selection, held, text)
 
 
 def _asked(plan: Plan, **score: Any) -> Plan:
@@ -305,10 +305,10 @@ def _asked(plan: Plan, **score: Any) -> Plan:
     return replace(plan, score=replace(plan.score, **{k: v for k, v in score.items() if v is not None}))
 
 
-def _desk(plan: Plan, table: Table, taught: Ints, held: Ints, work: Work) -> Desk:
+def _desk(plan: Plan, table: Table, taught: Ints, held: Ints, work: Work) -> RowSample:
     """The rows that models see, by what the stages need of them."""
     passes = plan.score.rows == "all" and table.source.spill is not None and _in_passes(plan, table)
-    return desk_of(table, taught, held, plan.score.rows, work, passes, _side_by_side(plan))
+    return row_sample_of(table, taught, held, plan.score.rows, work, passes, _side_by_side(plan))
 
 
 def _side_by_side(plan: Plan) -> int | None:
@@ -336,12 +336,12 @@ def _in_passes(plan: Plan, table: Table) -> bool:
     return all(isinstance(stage, InPasses) and stage.in_passes(table, setting) for stage in plan.stages)
 
 
-def _setting_of(plan: Plan, desk: Desk, all_rows: Table, pinned: Mapping[str, Pin], work: Work) -> Setting:
+def _setting_of(plan: Plan, sample: RowSample, all_rows: Table, pinned: Mapping[str, Pin], work: Work) -> Setting:
     """What the stages share: folds of the rows that models see, and every training row beside them where those are a sample."""
-    train, score = desk.train, plan.score
+    train, score = sample.train, plan.score
     folds = make_folds(train, score.folds_for(train), score.repeats_for(train), work)
     named = None if score.model is None else as_model(score.model)
-    return Setting(folds, named, metric=score.metric, pins=pinned, work=work, whole=all_rows if desk.sampled else None)
+    return Setting(folds, named, metric=score.metric, pins=pinned, work=work, whole=all_rows if sample.sampled else None)
 
 
 def _counted(table: Table, pinned: Mapping[str, Pin], held: Ints, part: HoldoutPart, state: bool, work: Work) -> HoldoutPart:
@@ -353,15 +353,17 @@ def _counted(table: Table, pinned: Mapping[str, Pin], held: Ints, part: HoldoutP
     return part.model_copy(update={"reads": read.reads, "counted": read.counted, "pinned_after": list(read.after)})
 
 
-def _plan_of(said: Plan | str | Path, models: Mapping[str, Any] | None) -> Plan:
-    if isinstance(said, str) and said in NAMED and not Path(said).exists():
-        return named_plan(said)
-    plan = read_plan(said, models) if isinstance(said, str | Path) else said
+def _plan_of(given: Plan | str | Path, models: Mapping[str, Any] | None) -> Plan:
+    if isinstance(given, str) and given in NAMED and not Path(given).exists():
+        return named_plan(given)
+    plan = read_plan(given, models) if isinstance(given, str | Path) else given
     if not isinstance(plan, Plan):
         raise UsageError(f"plan must be a Plan, from chaff.read_plan(file) or chaff.Plan((stage, …)), not {type(plan).__name__}")
     return plan
 
 
-def _kept_shares(walked: Walked) -> dict[str, float]:
-    last = walked.reports[-1].result
-    return {f: last.promise.kept_share(f) for f in last.offered if f not in last.added} if isinstance(last, SearchTrail) else {}
+def _kept_shares(stages_run: StagesRun) -> dict[str, float]:
+    last = stages_run.reports[-1].result
+    return (
+        {f: last.promise.selection_frequency(f) for f in last.offered if f not in last.added} if isinstance(last, SelectionSearch) else {}
+    )

@@ -5,12 +5,14 @@ from __future__ import annotations
 import hashlib
 import json
 import platform
+from collections.abc import Mapping
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 from pydantic import AfterValidator, Field, ValidationError
 
+from chaff.decide.earlier_selections import with_new_keys
 from chaff.decide.selection_checks import check_plan, check_scores
 from chaff.decide.selection_parts import (
     AboutPart,
@@ -19,8 +21,8 @@ from chaff.decide.selection_parts import (
     DroppedPart,
     HoldoutPart,
     KeptPart,
-    LookPart,
     Part,
+    ReviewPart,
     StepPart,
     TargetPart,
 )
@@ -32,30 +34,30 @@ if TYPE_CHECKING:
     from chaff.decide.drift import Drifts
     from chaff.decide.explaining import Explanation
 
-VERSION = 2  # 2: with the history of every column, its spread, and a seal
+VERSION = 3  # 2: with the history of every column, its distribution, and a checksum; 3: other names of keys
 
 
 class Selection(Part):
     """A selection. `chaff.select(…).selection` makes one; `save`, `chaff.read_selection` and `apply` do the rest."""
 
     format: Literal["chaff selection"] = "chaff selection"
-    version: Literal[1, 2] = 2
+    version: Literal[3] = 3
     target: TargetPart
     kept: list[KeptPart]
     dropped: list[DroppedPart]
-    look: list[LookPart]
+    review: list[ReviewPart]
     derived: list[DerivedPart] = Field(default_factory=list)
     history: list[StepPart] = Field(default_factory=list)
     """Every verdict on every column, in the order in which they were given."""
-    about: dict[str, AboutPart] = Field(default_factory=dict)
+    descriptions: dict[str, AboutPart] = Field(default_factory=dict)
     """Of every column that went: kind, unit and meaning."""
     model: Any = None
     """The model that decided, as a plan says it."""
-    places: dict[str, dict[str, int]] = Field(default_factory=dict)
-    """Stage → column → its place there, 1 for the best."""
-    kept_shares: dict[str, float] = Field(default_factory=dict)
+    ranks: dict[str, dict[str, int]] = Field(default_factory=dict)
+    """Stage → column → its rank there, 1 for the best."""
+    selection_frequencies: dict[str, float] = Field(default_factory=dict)
     """In how many of the outer folds a column was kept."""
-    stand_ins: list[list[str]] = Field(default_factory=list)
+    interchangeable: list[list[str]] = Field(default_factory=list)
     """Pairs of which the folds kept the one or the other."""
     holdout: HoldoutPart = Field(default_factory=HoldoutPart)
     scores: Annotated[dict[str, Any], AfterValidator(check_scores)] = Field(default_factory=dict)
@@ -63,7 +65,7 @@ class Selection(Part):
     seed: int = 0
     data: DataPart
     made_with: dict[str, str] = Field(default_factory=dict)
-    seal: str = ""
+    checksum: str = ""
     """SHA-256 of everything else in the file: what was changed by hand afterwards shows."""
 
     @cached_property
@@ -86,8 +88,8 @@ class Selection(Part):
         write_text(path, self.to_json())
 
     def to_json(self) -> str:
-        sealed = self.model_copy(update={"seal": _seal(self.model_dump(mode="json"))})
-        return json.dumps(sealed.model_dump(mode="json"), indent=1, ensure_ascii=False) + "\n"
+        with_checksum = self.model_copy(update={"checksum": _checksum(self.model_dump(mode="json"))})
+        return json.dumps(with_checksum.model_dump(mode="json"), indent=1, ensure_ascii=False) + "\n"
 
     def explain(self, feature: str | None = None) -> Explanation:
         """Why a column stayed or went, in sentences with figures and limits; without a name, all of them.
@@ -111,7 +113,7 @@ class Selection(Part):
         >>> import chaff
         >>> run = chaff.select(chaff.demo.table(rows=200), plan=chaff.Plan((chaff.Screen(), chaff.Search())))
         >>> run.selection.explain("crumb_score").told[0].fate
-        'barred'
+        'blocked'
         """
         from chaff.decide.explaining import explanation_of
 
@@ -182,16 +184,16 @@ class Selection(Part):
 
     def __str__(self) -> str:
         names = ", ".join(self.features[:12]) + (f" and {len(self.kept) - 12} more" if len(self.kept) > 12 else "")
-        barred = sum(part.barred for part in self.look)
+        blocked = sum(part.blocked for part in self.review)
         return (
             f"selection of {len(self.kept)} features for {self.target.name}: {names}\n"
-            f"{len(self.dropped)} dropped, {len(self.look)} to look at ({barred} barred)"
+            f"{len(self.dropped)} dropped, {len(self.review)} to review ({blocked} blocked)"
         )
 
 
-def _seal(told: dict[str, Any]) -> str:
-    """SHA-256 of a selection's plain data without its seal."""
-    rest = {k: v for k, v in told.items() if k != "seal"}
+def _checksum(data: Mapping[str, Any]) -> str:
+    """SHA-256 of a selection's plain data without its checksum ("seal" in earlier versions)."""
+    rest = {k: v for k, v in data.items() if k not in ("checksum", "seal")}
     return "sha256:" + hashlib.sha256(json.dumps(rest, sort_keys=True, ensure_ascii=True).encode()).hexdigest()
 
 
@@ -212,13 +214,14 @@ def read_selection(path: str | Path) -> Selection:
     file = Path(path)
     data = read_json(file, "selection", "is not a selection", "chaff selection", VERSION)
     try:
-        selection = Selection.model_validate(data)
+        today = data if data["version"] == VERSION else with_new_keys(data)
+        selection = Selection.model_validate(today)
         _ = selection.terms
         _check_derived(selection)
-        if selection.seal and selection.seal != _seal(data):
+        if selection.checksum and selection.checksum != _checksum(data):
             raise DataError(
-                f"{file.name} was changed after it was written: its seal does not fit what it holds. Write it anew with chaff select; "
-                'to use it as it is, take its line "seal" out'
+                f"{file.name} was changed after it was written: its checksum does not match. Write it again with chaff select; "
+                f'to use it as it is, remove its line "{"seal" if data["version"] < VERSION else "checksum"}"'
             )
     except UsageError as error:
         raise DataError(f"{file.name} is a damaged selection: {error}") from error
@@ -226,7 +229,7 @@ def read_selection(path: str | Path) -> Selection:
         first = error.errors()[0]
         where = ".".join(str(p) for p in first["loc"])
         raise DataError(f"{file.name} is a damaged selection: {where}: {first['msg']}") from error
-    return selection.model_copy(update={"seal": ""})
+    return selection.model_copy(update={"checksum": ""})
 
 
 def _check_derived(selection: Selection) -> None:

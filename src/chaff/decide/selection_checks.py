@@ -67,27 +67,27 @@ class PlanLike(Free):
     pin: list[OnePin] = Field(default_factory=list)
 
 
-def check_scores(said: dict[str, Any]) -> dict[str, Any]:
+def check_scores(given: dict[str, Any]) -> dict[str, Any]:
     """Raises `ValueError` for what is no scores of a selection."""
-    found = Scores.model_validate(said)
-    metrics = [e.metric for s in (found.full, found.kept, found.none) for e in s.scores]
-    metrics += [found.honest.metric] if found.honest is not None else []
+    result = Scores.model_validate(given)
+    metrics = [e.metric for s in (result.full, result.kept, result.none) for e in s.scores]
+    metrics += [result.honest.metric] if result.honest is not None else []
     unknown = [m for m in metrics if m not in METRICS]
     if unknown:
         raise ValueError(f"metric '{unknown[0]}' is none of {', '.join(METRICS)}")
-    return said
+    return given
 
 
-def check_plan(said: dict[str, Any]) -> dict[str, Any]:
+def check_plan(given: dict[str, Any]) -> dict[str, Any]:
     """Raises `ValueError` for what is no plan."""
-    PlanLike.model_validate(said)
-    return said
+    PlanLike.model_validate(given)
+    return given
 
 
-def check_bitmap(said: str) -> str:
+def check_bitmap(given: str) -> str:
     """Raises `ValueError` for what holds no rows."""
     try:
-        zlib.decompress(base64.b64decode(said, validate=True)) if said else b""
+        zlib.decompress(base64.b64decode(given, validate=True)) if given else b""
     except (binascii.Error, zlib.error) as error:
         raise ValueError("it holds no rows") from error
-    return said
+    return given

@@ -26,7 +26,7 @@ class TargetPart(Part):
     unit: str = ""
     classes: list[str] = Field(default_factory=list)
     positive: str | None = None
-    shape: ShapePart | None = None
+    distribution: ShapePart | None = None
 
 
 class ShapePart(Part):
@@ -45,7 +45,7 @@ class StepPart(Part):
 
     feature: str
     stage: str
-    verdict: Literal["keep", "drop", "look"]
+    verdict: Literal["keep", "drop", "review"]
     stays: bool
     figure: str = ""
     limit: str = ""
@@ -98,10 +98,10 @@ class KeptPart(Part):
     meaning: str = ""
     members: list[str] | None = None
     """Columns behind a feature declared with `together`."""
-    verdict: Literal["keep", "look"] = "keep"
+    verdict: Literal["keep", "review"] = "keep"
     figure: str = ""
     reason: str = ""
-    shape: ShapePart | None = None
+    distribution: ShapePart | None = None
     relation: RelationPart | None = None
 
 
@@ -115,12 +115,12 @@ class DroppedPart(Part):
     reason: str = ""
 
 
-class LookPart(Part):
+class ReviewPart(Part):
     """A column that a person should look at."""
 
     name: str
     stage: str
-    barred: bool
+    blocked: bool
     figure: str = ""
     limit: str = ""
     reason: str = ""

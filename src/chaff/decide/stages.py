@@ -11,9 +11,9 @@ from chaff.choices import changed_fields, told, wrong_fields
 from chaff.errors import ChaffError, nearest
 from chaff.evaluate.stage import Stage
 from chaff.methods.chance.knockoffs import Knockoffs
-from chaff.methods.chance.shadows import ShadowTest
 from chaff.methods.chance.shuffled_target import ChanceBaseline
 from chaff.methods.chance.stability import Stability
+from chaff.methods.chance.twin_test import TwinTest
 from chaff.methods.importance.stage import Importance
 from chaff.methods.overlap.elimination import Inflation
 from chaff.methods.overlap.pair_cut import Correlation
@@ -24,15 +24,45 @@ from chaff.methods.search.stage import Search
 
 STAGES: dict[str, type] = {
     s.use: s
-    for s in (Screen, Relevance, Correlation, Inflation, Overlap, Importance, ChanceBaseline, ShadowTest, Stability, Knockoffs, Search)
+    for s in (Screen, Relevance, Correlation, Inflation, Overlap, Importance, ChanceBaseline, TwinTest, Stability, Knockoffs, Search)
 }
+
+
+RENAMED_STAGES = {"shadow": "twins"}
+RENAMED_KEYS = {
+    "relevance": {"level": "confidence"},
+    "importance": {"level": "alpha"},
+    "chance": {"level": "alpha"},
+    "twins": {"level": "alpha"},
+}
+RENAMED_RULES = {"importance": ("cut", "beyond_chance", "significant"), "chance": ("keep", "beyond_chance", "standard_deviations")}
+"""Names in plans and selections of earlier versions, and what they are now."""
+
+
+def with_new_names(entry: Mapping[str, Any], notes: list[str]) -> dict[str, Any]:
+    """A `[[stage]]` of an earlier version under today's names; each change is added to `notes`."""
+    out = dict(entry)
+    if not isinstance(out.get("use"), str):
+        return out
+    if out["use"] in RENAMED_STAGES:
+        notes.append(f"stage '{out['use']}' is now called '{RENAMED_STAGES[out['use']]}'")
+        out["use"] = RENAMED_STAGES[out["use"]]
+    for old, new in RENAMED_KEYS.get(out["use"], {}).items():
+        if old in out and new not in out:
+            notes.append(f"{out['use']}: '{old}' is now called '{new}'")
+            out = {new if k == old else k: v for k, v in out.items()}
+    key, old, new = RENAMED_RULES.get(out["use"], ("", "", ""))
+    if isinstance(out.get(key), Mapping) and old in out[key]:
+        notes.append(f"{out['use']}: the rule '{old}' is now called '{new}'")
+        out[key] = {new if k == old else k: v for k, v in out[key].items()}
+    return out
 
 
 def stage_from(entry: Mapping[str, Any], where: str, problems: list[str]) -> Stage | None:
     """A stage from a plan's `[[stage]]`; what is wrong with it is added to `problems`."""
     use = entry.get("use")
     if not isinstance(use, str) or use not in STAGES:
-        problems.append(f"{where}: use = {use!r} is not a stage; there are {', '.join(STAGES)}.{nearest(str(use), STAGES)}")
+        problems.append(f"{where}: use = {use!r} is not a stage; choose from {', '.join(STAGES)}.{nearest(str(use), STAGES)}")
         return None
     return make_stage(STAGES[use], {k: v for k, v in entry.items() if k != "use"}, f"{where} ({use})", problems)
 
@@ -62,7 +92,7 @@ def _takes(hint: Any, kind: type) -> bool:
     return hint is kind or kind in typing.get_args(hint)
 
 
-def tell_stage(stage: Stage, off: Any = None) -> dict[str, Any]:
+def stage_as_plain(stage: Stage, off: Any = None) -> dict[str, Any]:
     """The stage as a plan says it; a limit that is switched off stands as `off`, or not at all where that is None."""
     out: dict[str, Any] = {"use": stage.use}
     for f in dataclasses.fields(stage):  # type: ignore[arg-type]
@@ -85,8 +115,8 @@ def _plain(value: Any) -> Any:
         return {"use": getattr(value, "use")} | {k: _plain(v) for k, v in changed_fields(value).items()}  # noqa: B009
     for key in ("name", "label"):
         if dataclasses.is_dataclass(value) and isinstance(getattr(type(value), key, None), str):
-            said = told(value, key)
-            return {k: _plain(v) for k, v in said.items()} if isinstance(said, Mapping) else said
+            given = told(value, key)
+            return {k: _plain(v) for k, v in given.items()} if isinstance(given, Mapping) else given
     if isinstance(value, tuple | list):
         return [_plain(v) for v in value]
     return dict(value) if isinstance(value, Mapping) else value

@@ -87,13 +87,13 @@ def triage(
     done, unread = 0, 0
     ways: dict[str, Way] = {}
     for table in tables:
-        found = _scored(table, by, work)
+        result = _scored(table, by, work)
         done += len(table.features)
-        if found is None:
+        if result is None:
             unread += len(table.features)
             continue
-        ways = dict(found.better)
-        both = found.frame if best is None else pd.concat([best, found.frame])
+        ways = dict(result.better)
+        both = result.frame if best is None else pd.concat([best, result.frame])
         merged = Findings("triage", both, by, ways)
         best = merged.ranked(by).head(top)
         if watch is not None:
@@ -120,8 +120,8 @@ def _scored(table: Table, by: str, work: Work) -> Findings | None:
             resolve(statistic, table)
         except UsageError:
             return None
-    found = Relevance(statistic if statistic in GROUPS else [statistic], by).judge(table, Setting.unfolded(table, work))
-    return found if by in found.frame.columns else None
+    result = Relevance(statistic if statistic in GROUPS else [statistic], by).judge(table, Setting.unfolded(table, work))
+    return result if by in result.frame.columns else None
 
 
 def _blocks(source: Any, block: int | None, terms: Terms) -> tuple[int, int, Iterator[Table]]:
@@ -129,12 +129,12 @@ def _blocks(source: Any, block: int | None, terms: Terms) -> tuple[int, int, Ite
     if terms.together:
         raise UsageError("triage scores columns one at a time, so it knows no columns that go together; leave `together` out")
     label = Path(source).name if isinstance(source, str | Path) else "the frame"
-    found, stored = source_columns(source), stored_files(source)
+    result, stored = source_columns(source), stored_files(source)
     if stored is not None:
         there, label = stored
         columns, rows, read = there.column_names, there.num_rows, there.some
-    elif found is not None:
-        columns, rows, read = found
+    elif result is not None:
+        columns, rows, read = result
     else:
         arrow, label = read_source(source, terms.reading)
         columns, rows, read = list(arrow.column_names), arrow.num_rows, arrow.select
@@ -150,8 +150,8 @@ def _blocks(source: Any, block: int | None, terms: Terms) -> tuple[int, int, Ite
 
     def tables() -> Iterator[Table]:
         for start in range(0, len(features), size):
-            some = [*aside, *features[start : start + size]]
-            yield open_on(read(some), _terms_for(terms, set(some))).named(label)
+            subset = [*aside, *features[start : start + size]]
+            yield open_on(read(subset), _terms_for(terms, set(subset))).named(label)
 
     return len(features), rows, tables()
 
@@ -159,8 +159,8 @@ def _blocks(source: Any, block: int | None, terms: Terms) -> tuple[int, int, Ite
 def _terms_for(terms: Terms, columns: set[str]) -> Terms:
     """The terms as far as they speak of these columns."""
 
-    def some(said: Mapping[str, Any]) -> dict[str, Any]:
-        return {k: v for k, v in said.items() if k in columns}
+    def some(given: Mapping[str, Any]) -> dict[str, Any]:
+        return {k: v for k, v in given.items() if k in columns}
 
     return replace(
         terms,

@@ -219,14 +219,14 @@ class ClosedEngine:
 
     def errors(self, sets: Sequence[Set], splits: Sequence[int] | None = None) -> Floats:
         """Test squared errors, float64 (sets, splits); over all splits when left out."""
-        asked = list(range(self.folds.count) if splits is None else splits)
+        requested = list(range(self.folds.count) if splits is None else splits)
         if self.fits_whole:
-            errors_of = ErrorsOf([self.splits[k] for k in asked], self.place)
-            some = [sets[k : k + A_BLOCK] for k in range(0, len(sets), A_BLOCK)]
-            done = [e for block in self.work.each(errors_of, some) for e in block]
+            errors_of = ErrorsOf([self.splits[k] for k in requested], self.place)
+            subset = [sets[k : k + A_BLOCK] for k in range(0, len(sets), A_BLOCK)]
+            done = [e for block in self.work.each(errors_of, subset) for e in block]
         else:
-            done = [self._alone(s)[asked] for s in sets]
-        return np.array(done).reshape(len(sets), len(asked))
+            done = [self._alone(s)[requested] for s in sets]
+        return np.array(done).reshape(len(sets), len(requested))
 
     def _alone(self, features: Set) -> Floats:
         """One set by itself, where the closed form of all features would not fit into memory."""

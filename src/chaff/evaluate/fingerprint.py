@@ -50,7 +50,7 @@ def _of_column(table: Table, name: str) -> str:
 
 
 @dataclass(frozen=True)
-class Ground:
+class ScoreKey:
     """What scores of one data are made with."""
 
     model: str
@@ -61,7 +61,7 @@ class Ground:
     version: str = __version__
 
     @classmethod
-    def of(cls, model: Model, metrics: Sequence[Metric], folds: Folds, seed: int) -> Ground:
+    def of(cls, model: Model, metrics: Sequence[Metric], folds: Folds, seed: int) -> ScoreKey:
         how = "R² over all test rows"  # scores that were made otherwise are not read
         splits = [f"{s.repeat}:{s.test}:{s.train}" for s in folds.splits]
         return cls(model_words(model), " ".join(m.name for m in metrics), digest(how, str(seed), *splits, *folds.parts), folds.how)
@@ -92,9 +92,9 @@ def digest(*parts: Any) -> str:
     whole = hashlib.sha256()
     for part in parts:
         if isinstance(part, np.ndarray):
-            some = np.where(np.isnan(part), np.nan, part + 0.0) if part.dtype.kind == "f" else part
-            whole.update(f"{some.dtype.str}{some.shape}".encode())
-            whole.update(np.ascontiguousarray(some).tobytes())
+            subset = np.where(np.isnan(part), np.nan, part + 0.0) if part.dtype.kind == "f" else part
+            whole.update(f"{subset.dtype.str}{subset.shape}".encode())
+            whole.update(np.ascontiguousarray(subset).tobytes())
         else:
             whole.update(f"\x1f{part}".encode("utf-8", "surrogatepass"))
     return whole.hexdigest()[:LETTERS]

@@ -148,13 +148,13 @@ class FittedEngine:
         """A fit on the near set for each split, always begun from scratch, so that nothing depends on what was fitted before."""
         if not isinstance(self.model, StartsNear):
             return {}
-        asked = (near, tuple(splits))
-        if self._near[0] == asked:
+        requested = (near, tuple(splits))
+        if self._near[0] == requested:
             return self._near[1]
         names = tuple(n for n in self.table.features if n in near)
         fits = self.work.each(task(_fit_whole, self.model, names), [self.splits[k] for k in splits])
         out = dict(zip([self.splits[k].number for k in splits], fits, strict=True))
-        self._near = (asked, out)
+        self._near = (requested, out)
         return out
 
     def losses(self, sets: Sequence[Set], splits: Sequence[int]) -> list[list[RowLosses]]:

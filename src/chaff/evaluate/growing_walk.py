@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from chaff.arrays import Floats, Ints
-from chaff.evaluate.walk import Changes, ClosedWalk, check_offered
+from chaff.evaluate.walk import ClosedWalk, StepScores, check_offered
 from chaff.kernels.growing import enter, errors_with, errors_without
 from chaff.results.score import Score
 from chaff.stats.tolerances import SINGULAR
@@ -107,7 +107,7 @@ class GrowingWalk:
             return self._whole.score
         return self.engine.score(self.features, np.array([fold.error for fold in self._folds]))
 
-    def changes(self, names: Sequence[str] | None = None) -> Changes:
+    def changes(self, names: Sequence[str] | None = None) -> StepScores:
         if self._whole is not None:
             return self._whole.changes(names)
         names = tuple(self._place if names is None else names)
@@ -123,7 +123,7 @@ class GrowingWalk:
         for j in np.flatnonzero(np.isnan(errors).any(0)):
             errors[:, j] = self.engine.errors([self.features ^ {names[j]}])[0]
         metric, share, here = self.engine.metrics[0], self.engine.folds.test_share, self.features
-        return Changes(
+        return StepScores(
             names, self.engine.values(errors.T), lambda n, v: Score(here ^ {n}, metric.name, v, share), metric.higher_is_better
         )  # fmt: skip
 

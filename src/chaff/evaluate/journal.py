@@ -22,7 +22,7 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.errors import DataError
-from chaff.evaluate.fingerprint import DataKey, Ground
+from chaff.evaluate.fingerprint import DataKey, ScoreKey
 from chaff.metrics import METRICS
 
 APPLICATION = 0x43484146  # the mark that SQLite files may carry of whom they belong to
@@ -103,7 +103,7 @@ class Journal:
         self._db.executemany("INSERT OR IGNORE INTO columns (name, hash) VALUES (?, ?)", data.columns)
         self._db.execute("COMMIT")
 
-    def of(self, ground: Ground, splits: int) -> JournalPage:
+    def of(self, ground: ScoreKey, splits: int) -> JournalPage:
         """The page of one model, metric and folds, which have so many splits.
 
         Raises
@@ -114,8 +114,8 @@ class Journal:
         g = (ground.model, ground.metrics, ground.folds, ground.how, ground.version)
         with self._lock, self._told():
             self._db.execute("INSERT OR IGNORE INTO grounds (model, metrics, folds, how, version) VALUES (?, ?, ?, ?, ?)", g)
-            found = "SELECT number FROM grounds WHERE model = ? AND metrics = ? AND folds = ? AND version = ?"
-            number = self._db.execute(found, (g[0], g[1], g[2], g[4])).fetchone()[0]
+            result = "SELECT number FROM grounds WHERE model = ? AND metrics = ? AND folds = ? AND version = ?"
+            number = self._db.execute(result, (g[0], g[1], g[2], g[4])).fetchone()[0]
             rows = self._db.execute("SELECT members, scores FROM scores WHERE ground = ?", (number,)).fetchall()
         known = checked_scores(self.path, rows, self._names, ground.metrics, splits)
         return JournalPage(self, number, {frozenset(names): scores for names, scores in known})
@@ -288,8 +288,8 @@ def _differences(here: dict[str, str], there: dict[str, str], columns: dict[str,
         out.append("the target or the weights hold other values")
     other = sorted(n for n, h in columns.items() if n in known and known[n] != h)
     if other:
-        some = ", ".join(other[:4]) + (f" and {len(other) - 4} more" if len(other) > 4 else "")
-        out.append(f"other cells in {some}")
+        subset = ", ".join(other[:4]) + (f" and {len(other) - 4} more" if len(other) > 4 else "")
+        out.append(f"other cells in {subset}")
     return " and ".join(out)
 
 

@@ -78,4 +78,4 @@ class Tally:
         if self.limits.seconds is not None and self.seconds >= self.limits.seconds:
             raise Spent(f"stopped after {self.limits.seconds:g} s: the best so far")
         if self.left == 0:
-            raise Spent(f"stopped after {self.met:,} evaluations: the best so far")
+            raise Spent(f"stopped after {self.met:,} scored sets: the best so far")

@@ -12,11 +12,11 @@ from chaff.arrays import Floats
 from chaff.errors import ArgumentError, UnknownColumn, UsageError, nearest
 from chaff.evaluate.closed import ClosedEngine
 from chaff.evaluate.engine import Engine
-from chaff.evaluate.fingerprint import Ground
+from chaff.evaluate.fingerprint import ScoreKey
 from chaff.evaluate.fitted import FittedEngine
 from chaff.evaluate.journal import Journal, JournalPage
 from chaff.evaluate.limits import Limits, Spent, Tally
-from chaff.evaluate.walk import Changes, PlainWalk, Walk
+from chaff.evaluate.walk import PlainWalk, StepScores, Walk
 from chaff.folds import Folds, make_folds
 from chaff.metrics import METRICS, Metric, RowLosses, beside, default_metric, find_metric
 from chaff.models.protocols import ClosedForm, Model
@@ -99,7 +99,9 @@ class SubsetScorer:
         """Itself, reading what a journal knows and writing there what it scores."""
         self._journal = journal
         seed = 0 if self.closed else self.work.seed  # a closed form draws nothing
-        self._page = None if journal is None else journal.of(Ground.of(self.model, self.engine.metrics, self.folds, seed), self.folds.count)
+        self._page = (
+            None if journal is None else journal.of(ScoreKey.of(self.model, self.engine.metrics, self.folds, seed), self.folds.count)
+        )
         for inner in self._inside.values():
             if inner is not None:
                 inner.kept_in(journal)
@@ -142,23 +144,23 @@ class SubsetScorer:
         """The scores of several sets, in order; each is computed once. `near` is a set that all of them are near to: models that can
         start from its fit do, which changes the last digits only."""
         wanted = self._checked(sets)
-        asked = list(dict.fromkeys(wanted))
-        new = self._not_known(asked)
+        requested = list(dict.fromkeys(wanted))
+        new = self._not_known(requested)
         size = A_CLOSED_BATCH if self.closed else A_BATCH
         if not new and self.tally.limits.seconds is not None:
             self.tally.check()
         for k in range(0, len(new), size):
             self.tally.check()
-            some = new[k : k + size][: self.tally.left]
-            values = self.engine.scores(some, range(self.folds.count), near)
-            for s, found in zip(some, values, strict=True):
-                self._remember(s, found)
-            self.tally.evaluations += len(some)
-            self.tally.scored += some
+            subset = new[k : k + size][: self.tally.left]
+            values = self.engine.scores(subset, range(self.folds.count), near)
+            for s, result in zip(subset, values, strict=True):
+                self._remember(s, result)
+            self.tally.evaluations += len(subset)
+            self.tally.scored += subset
             if self._page is not None:
-                self._page.add(some, values)
-        if any(s not in self._memo for s in asked):
-            raise Spent(f"stopped after {self.tally.met:,} evaluations: the best so far")
+                self._page.add(subset, values)
+        if any(s not in self._memo for s in requested):
+            raise Spent(f"stopped after {self.tally.met:,} scored sets: the best so far")
         return [self._memo[s] for s in wanted]
 
     def claims(self, names: Sequence[str]) -> dict[str, float]:
@@ -166,11 +168,11 @@ class SubsetScorer:
         sign = 1.0 if self.metric.higher_is_better else -1.0
         return {f: round(sign * s.mean, 12) for f, s in zip(names, self.many([[f] for f in names]), strict=True)}
 
-    def _not_known(self, asked: Sequence[frozenset[str]]) -> list[frozenset[str]]:
+    def _not_known(self, requested: Sequence[frozenset[str]]) -> list[frozenset[str]]:
         """Those that neither this scorer nor its journal knows. In their order, and no further than evaluations are left."""
         new: list[frozenset[str]] = []
         before = self.tally.met
-        for s in asked:
+        for s in requested:
             if s in self._memo:
                 self.tally.saved += 1
                 continue
@@ -186,10 +188,10 @@ class SubsetScorer:
 
     def _read(self, features: frozenset[str]) -> bool:
         """Whether the journal knows the set; it is then remembered."""
-        found = self._page.known.get(features) if self._page is not None else None
-        if found is None:
+        result = self._page.known.get(features) if self._page is not None else None
+        if result is None:
             return False
-        self._remember(features, found.reshape(self.folds.count, -1))
+        self._remember(features, result.reshape(self.folds.count, -1))
         self.tally.from_journal += 1
         self.tally.scored.append(features)
         return True
@@ -201,11 +203,11 @@ class SubsetScorer:
 
     def losses(self, sets: Sequence[Iterable[str]], splits: Sequence[int] | None = None) -> list[list[RowLosses]]:
         """The loss of every test row, one list a set with an entry a split; rows stand as in `folds.rows(split)[1]`."""
-        asked = self._checked(sets)
-        once = list(dict.fromkeys(asked))  # what is called by two names is learned once
-        found = self.engine.losses(once, list(range(self.folds.count)) if splits is None else list(splits))
-        of = dict(zip(once, found, strict=True))
-        return [of[s] for s in asked]
+        requested = self._checked(sets)
+        once = list(dict.fromkeys(requested))  # what is called by two names is learned once
+        result = self.engine.losses(once, list(range(self.folds.count)) if splits is None else list(splits))
+        of = dict(zip(once, result, strict=True))
+        return [of[s] for s in requested]
 
     def walk(self, start: Iterable[str] = ()) -> Walk:
         """Stand on a set; see `Walk`."""
@@ -246,7 +248,7 @@ class SubsetScorer:
     def _checked(self, sets: Sequence[Iterable[str]]) -> list[frozenset[str]]:
         wanted = [frozenset(s) for s in sets]
         for name in sorted(frozenset().union(*wanted) - set(self.features)):
-            raise UnknownColumn(f"column '{name}' is not among the features on offer.{nearest(name, self.features)}")
+            raise UnknownColumn(f"column '{name}' is not a candidate feature.{nearest(name, self.features)}")
         return wanted
 
 
@@ -260,11 +262,11 @@ class WatchedWalk:
     def score(self) -> Score:
         return self.walk.score
 
-    def changes(self, names: Sequence[str] | None = None) -> Changes:
+    def changes(self, names: Sequence[str] | None = None) -> StepScores:
         self.scorer.tally.check()
-        found = self.walk.changes(names)
-        self.scorer.tally.evaluations += len(found)
-        return found
+        result = self.walk.changes(names)
+        self.scorer.tally.evaluations += len(result)
+        return result
 
     def toggle(self, name: str) -> None:
         self.walk.toggle(name)
@@ -280,5 +282,5 @@ def metric_for(table: Table, model: Model, name: str | None) -> Metric:
         return metric if metric.needs in model.gives else find_metric("r2", target.task)
     metric = find_metric(name, target.task, len(target.classes))
     if metric.needs not in model.gives:
-        raise UsageError(f"metric '{name}' needs {metric.needs}, which {model.label} does not give")
+        raise UsageError(f"metric '{name}' needs {metric.needs}, which {model.label} does not provide")
     return metric

@@ -54,7 +54,7 @@ class Measures(Protocol):
 class Confirms(Protocol):
     """A stage that looks at its drops again on every row (`setting.whole`), where it saw a sample of them."""
 
-    def on_all_rows(self, said: tuple[Verdict, ...], result: Any, setting: Setting) -> tuple[Verdict, ...]: ...
+    def on_all_rows(self, given: tuple[Verdict, ...], result: Any, setting: Setting) -> tuple[Verdict, ...]: ...
 
 
 @runtime_checkable

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from chaff.evaluate.scorer import SubsetScorer
 
 
-class Changes(Mapping[str, Score]):
+class StepScores(Mapping[str, Score]):
     """name → Score of the set after that one feature came or went. `by_fold` holds all of them, one row a name."""
 
     def __init__(self, names: tuple[str, ...], values: Floats, score: Callable[[str, Floats], Score], up: bool) -> None:
@@ -53,7 +53,7 @@ class Walk(Protocol):
 
     @property
     def score(self) -> Score: ...
-    def changes(self, names: Sequence[str] | None = None) -> Changes: ...
+    def changes(self, names: Sequence[str] | None = None) -> StepScores: ...
     def toggle(self, name: str) -> None: ...
 
 
@@ -63,7 +63,7 @@ def check_offered(names: Sequence[str], offered: Collection[str]) -> None:
         raise UsageError("no feature to change: name one at least")
     for name in names:  # a mapping or a set is asked, never a list: that would cost more than the scores
         if name not in offered:
-            raise UnknownColumn(f"column '{name}' is not among the features on offer.{nearest(name, offered)}")
+            raise UnknownColumn(f"column '{name}' is not a candidate feature.{nearest(name, offered)}")
 
 
 class PlainWalk:
@@ -76,13 +76,13 @@ class PlainWalk:
     def score(self) -> Score:
         return self.scorer(self.features)
 
-    def changes(self, names: Sequence[str] | None = None) -> Changes:
+    def changes(self, names: Sequence[str] | None = None) -> StepScores:
         names = tuple(self.scorer.features if names is None else names)
         check_offered(names, frozenset(self.scorer.features))
         scores = self.scorer.many([self.features ^ {n} for n in names], self.features)
         values = np.array([s.values for s in scores]).reshape(len(names), self.scorer.folds.count)
         known = dict(zip(names, scores, strict=True))
-        return Changes(names, values, lambda n, _: known[n], self.scorer.metric.higher_is_better)
+        return StepScores(names, values, lambda n, _: known[n], self.scorer.metric.higher_is_better)
 
     def toggle(self, name: str) -> None:
         self.features = self.features ^ {name}
@@ -127,7 +127,7 @@ class ClosedWalk:
         errors = np.array([np.diagonal(V)[s.width :].sum() for V, s in zip(self._V, self.splits, strict=True)])
         return self.engine.score(self.features, errors)
 
-    def changes(self, names: Sequence[str] | None = None) -> Changes:
+    def changes(self, names: Sequence[str] | None = None) -> StepScores:
         names = tuple(self._place if names is None else names)
         check_offered(names, self._place)
         errors = np.empty((len(self.splits), len(names)))
@@ -144,7 +144,7 @@ class ClosedWalk:
         metric, share = self.engine.metrics[0], self.engine.folds.test_share
         here = self.features
         values = self.engine.values(errors.T)
-        return Changes(names, values, lambda n, v: Score(here ^ {n}, metric.name, v, share), metric.higher_is_better)
+        return StepScores(names, values, lambda n, v: Score(here ^ {n}, metric.name, v, share), metric.higher_is_better)
 
     def toggle(self, name: str) -> None:
         entering = name not in self.features

@@ -17,23 +17,23 @@ def two_way_counts(codes, target, weights, out):
     p, n = codes.shape
     if weights.size > 0:
         for f in range(p):
-            mine = codes[f]
+            own = codes[f]
             table = out[f]
             for i in range(n):
-                table[mine[i], target[i]] += weights[i]
+                table[own[i], target[i]] += weights[i]
     else:
         K = out.shape[2]
         # Whole numbers in two tables by turns: neighbouring rows of one cell then do not wait for each other.
         even, odd = np.zeros(256 * K, np.int64), np.zeros(256 * K, np.int64)
         for f in range(p):
-            mine = codes[f]
+            own = codes[f]
             even[:] = 0
             odd[:] = 0
             for i in range(0, n - 1, 2):
-                even[mine[i] * K + target[i]] += 1
-                odd[mine[i + 1] * K + target[i + 1]] += 1
+                even[own[i] * K + target[i]] += 1
+                odd[own[i + 1] * K + target[i + 1]] += 1
             if n % 2:
-                even[mine[n - 1] * K + target[n - 1]] += 1
+                even[own[n - 1] * K + target[n - 1]] += 1
             flat = out[f].reshape(256 * K)
             for k in range(256 * K):
                 flat[k] += even[k] + odd[k]
@@ -48,14 +48,14 @@ def codes_by_cuts(values, cuts, out):
     """
     n = values.size
     for start in range(0, n, 4096):
-        some = values[start : start + 4096]
-        mine = out[start : start + 4096]
-        for i in range(some.size):
-            mine[i] = 1 if some[i] == some[i] else 0
+        subset = values[start : start + 4096]
+        own = out[start : start + 4096]
+        for i in range(subset.size):
+            own[i] = 1 if subset[i] == subset[i] else 0
         for c in range(cuts.size):
             cut = cuts[c]
-            for i in range(some.size):
-                mine[i] += some[i] > cut
+            for i in range(subset.size):
+                own[i] += subset[i] > cut
 
 
 @kernel

@@ -97,7 +97,7 @@ def best_split(
         if category[f]:
             length = order_levels(sums[h], counts[g], classes, lead, shift, length, sequence, key, least)
         missing = has_missing(sums[h], counts[g], classes)
-        found = np.int64(-1)
+        result = np.int64(-1)
         found_side = 0
         kept = np.int64(0)
         only = np.int64(-1)
@@ -111,16 +111,16 @@ def best_split(
                 best, at = scan_counts(counts[g], classes, sequence, side, length, totals, m, square, leaf, left, best, only, key, whole)
                 x = np.int64(0)
             if at >= 0:
-                found, found_side, kept = at, side, x
-        if found >= 0:
+                result, found_side, kept = at, side, x
+        if result >= 0:
             place, place_side, left_kept, gap = q, found_side, kept, missing
             if category[f]:
-                cut = found + 1
+                cut = result + 1
                 winner_length = length
                 for i in range(length):
                     winner[i] = sequence[i]
             else:
-                winner[0] = sequence[found]
+                winner[0] = sequence[result]
         clear(sums[h], counts[g], seen[q], classes, sequence, length, size, sparse)
     return best, place, place_side, cut, winner_length, left_kept, gap, state
 
@@ -312,11 +312,11 @@ def grow_trees(
             if m < 2 * leaf or depth >= deepest or pure or hi - lo < 2:
                 continue
             state = draw_columns(state, order[:in_play], want, front)
-            some, some_packed = rows[lo:hi], packed[lo:hi]
-            updates += some.size * want
+            subset, some_packed = rows[lo:hi], packed[lo:hi]
+            updates += subset.size * want
             start = 0.0 if one else float(square) / float(m)
             best, q, side, cut, length, left_packed, gap, state = best_split(
-                codes, columns, front, want, some, some_packed, classes, levels, category, total, shift, here, m, square, lead, leaf,
+                codes, columns, front, want, subset, some_packed, classes, levels, category, total, shift, here, m, square, lead, leaf,
                 tiny, dense, sums, counts, seen, sequence, winner, key, left, keys, values, start, at_random, least, state,
             )  # fmt: skip
             if q < 0:
@@ -333,7 +333,7 @@ def grow_trees(
             both_end = one and ((c < 2 * leaf and m - c < 2 * leaf) or depth + 1 >= deepest)  # then no row has to move
             split = 0
             if not both_end:
-                split = move_rows(codes, columns, f, word, sets[tree], at, some, some_packed, spare_rows, spare_packed, go)
+                split = move_rows(codes, columns, f, word, sets[tree], at, subset, some_packed, spare_rows, spare_packed, go)
             if not one:
                 c = count_left(some_packed, split, classes, here, left)
             if category[f]:

@@ -65,18 +65,18 @@ def fill_by_columns(columns, front, want, rows, packed, classes, sums, counts):
     """The same column by column, in blocks of rows. columns : uint8 (p, n)."""
     k = np.uint32(classes)
     for lo in range(0, rows.size, BLOCK):
-        some = rows[lo : lo + BLOCK]
+        subset = rows[lo : lo + BLOCK]
         v = packed[lo : lo + BLOCK]
         for q in range(want):
             c = columns[front[q]]
             if classes == 1:
                 h = sums[q]
-                for i in range(some.size):
-                    h[c[some[i]]] += v[i]
+                for i in range(subset.size):
+                    h[c[subset[i]]] += v[i]
             else:
                 g = counts[q]
-                for i in range(some.size):
-                    g[np.uint32(c[some[i]]) * k + np.uint32(v[i] & 65535)] += np.int32(v[i] >> 16)
+                for i in range(subset.size):
+                    g[np.uint32(c[subset[i]]) * k + np.uint32(v[i] & 65535)] += np.int32(v[i] >> 16)
 
 
 @lean_helper
@@ -147,12 +147,12 @@ def random_cut(sums, counts, classes, sequence, length, missing, state):
     for k in range(np.int64(missing), length):
         b = np.int64(sequence[k])
         if classes == 1:
-            some = sums[b] != 0
+            subset = sums[b] != 0
         else:
-            some = False
+            subset = False
             for t in range(b * classes, b * classes + classes):
-                some |= counts[t] != 0
-        if some:
+                subset |= counts[t] != 0
+        if subset:
             lo = min(lo, k)
             hi = np.int64(k)
     state, z = mix(state)
@@ -236,11 +236,11 @@ def sort_tiny(codes, f, rows, packed, keys, values):
 def scan_tiny(keys, values, length, classes, total, shift, totals, m, square, leaf, left, best):
     """Best cut of a few sorted rows: (score, last code on the left or -1, 1 where missing goes right, packed left, missing)."""
     first = keys[64]
-    found = np.int64(-1)
+    result = np.int64(-1)
     side = 0
     kept = np.int64(0)
     if first == keys[63 + length]:
-        return best, found, side, kept, first == 0
+        return best, result, side, kept, first == 0
     start = 0
     low = (np.int64(1) << shift) - 1
     for go in range(2):
@@ -271,11 +271,11 @@ def scan_tiny(keys, values, length, classes, total, shift, totals, m, square, le
                 score = float(own * (m - c) + (square - 2 * cross + own) * c) / float(c * (m - c))
             if score > best:
                 best = score
-                found = np.int64(keys[64 + i])
+                result = np.int64(keys[64 + i])
                 side = go
                 kept = acc
         if first != 0:
             break
         while keys[64 + start] == 0:
             start += 1
-    return best, found, side, kept, first == 0
+    return best, result, side, kept, first == 0

@@ -14,14 +14,14 @@ def add_differences(columns, category, row, out):
     """
     p, n = columns.shape
     for j in range(p):
-        mine = columns[j]
-        here = mine[row]
+        own = columns[j]
+        here = own[row]
         if category[j]:
             for i in range(n):
-                out[i] += 1.0 if mine[i] != here else 0.0
+                out[i] += 1.0 if own[i] != here else 0.0
         else:
             for i in range(n):
-                out[i] += min(abs(mine[i] - here), 1.0)
+                out[i] += min(abs(own[i] - here), 1.0)
 
 
 @kernel
@@ -32,10 +32,10 @@ def add_weighted_differences(columns, category, row, others, weights, out):
     out : float64 (p, t). Modified in place.
     """
     for j in range(columns.shape[0]):
-        mine = columns[j]
-        here = mine[row]
+        own = columns[j]
+        here = own[row]
         for k in range(others.size):
-            v = mine[others[k]]
+            v = own[others[k]]
             d = (1.0 if v != here else 0.0) if category[j] else min(abs(v - here), 1.0)
             for t in range(weights.shape[1]):
                 out[j, t] += weights[k, t] * d

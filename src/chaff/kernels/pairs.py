@@ -52,11 +52,11 @@ def add_lanes(a, b, words, scratch, counts, sums):
         for i in range(start, min(start + SPAN, n)):
             cell = a[i] * SIDE + b[i]
             counts[cell] += 1
-            mine, row = scratch[cell], words[i]
-            x0, x1, x2, x3 = mine[0] + row[0], mine[1] + row[1], mine[2] + row[2], mine[3] + row[3]
-            x4, x5, x6, x7 = mine[4] + row[4], mine[5] + row[5], mine[6] + row[6], mine[7] + row[7]
-            mine[0], mine[1], mine[2], mine[3] = x0, x1, x2, x3
-            mine[4], mine[5], mine[6], mine[7] = x4, x5, x6, x7
+            own, row = scratch[cell], words[i]
+            x0, x1, x2, x3 = own[0] + row[0], own[1] + row[1], own[2] + row[2], own[3] + row[3]
+            x4, x5, x6, x7 = own[4] + row[4], own[5] + row[5], own[6] + row[6], own[7] + row[7]
+            own[0], own[1], own[2], own[3] = x0, x1, x2, x3
+            own[4], own[5], own[6], own[7] = x4, x5, x6, x7
         for c in range(CELLS):
             for w in range(WORDS):
                 v = scratch[c, w]
@@ -173,7 +173,7 @@ def score_pairs(codes, sample, pairs, with_steps, means, squares, words, lane_me
     table = np.empty(CELLS * SIDE, np.int32)
     scratch = np.empty((CELLS, WORDS), np.int64)
     L, rhs, rhs_one = np.empty((SIDE, SIDE)), np.empty((SIDE, LANES)), np.empty((SIDE, 1))
-    some, total, one = np.empty((LANES, 2)), np.empty((LANES, 2)), np.empty((1, 2))
+    subset, total, one = np.empty((LANES, 2)), np.empty((LANES, 2)), np.empty((1, 2))
     counts, sums = np.empty(CELLS, np.int64), np.empty(CELLS, np.int64)
     lanes, cells = np.empty((CELLS, LANES)), np.empty((CELLS, 1))
     n_of = np.empty((SIDE, SIDE))
@@ -200,10 +200,10 @@ def score_pairs(codes, sample, pairs, with_steps, means, squares, words, lane_me
                 n_of[c // SIDE, c % SIDE] = counts[c]
                 for k in range(LANES):
                     lanes[c, k] -= counts[c] * lane_means[t, k]
-            df, df_within = beyond_adding(n_of, lanes.reshape(SIDE, SIDE, LANES), lane_squares[t], L, rhs, some)
+            df, df_within = beyond_adding(n_of, lanes.reshape(SIDE, SIDE, LANES), lane_squares[t], L, rhs, subset)
             for k in range(LANES):
-                total[k, 0] += some[k, 0]
-                total[k, 1] += some[k, 1]
+                total[k, 0] += subset[k, 0]
+                total[k, 1] += subset[k, 1]
         for k in range(LANES):
             score = normal_score(total[k, 0], total[k, 1], df, df_within)
             if score > largest[k]:

@@ -113,19 +113,19 @@ def scan_child(P, S, count, size, right, m, totals, leaf, classes, targets, ac, 
 
 
 @lean_helper
-def levels_of_root(S, count, size, n, totals, leaf, classes, lead, t, c, s, key, order, mine, left):
+def levels_of_root(S, count, size, n, totals, leaf, classes, lead, t, c, s, key, order, own, left):
     at = t * classes
     for b in range(size):
         c[b] = count[b]
         for k in range(classes):
             s[b, k] = float(S[b, at + k])
     for k in range(classes):
-        mine[k] = totals[at + k]
-    return best_levels(size, classes, lead, leaf, n, mine, c, s, key, order, left)
+        own[k] = totals[at + k]
+    return best_levels(size, classes, lead, leaf, n, own, c, s, key, order, left)
 
 
 @lean_helper
-def levels_of_child(P, S, count, size, right, m, totals, leaf, classes, lead, t, c, s, key, order, mine, left):
+def levels_of_child(P, S, count, size, right, m, totals, leaf, classes, lead, t, c, s, key, order, own, left):
     at = t * classes
     for b in range(size):
         x = float(P[b, LANES + at])
@@ -134,12 +134,12 @@ def levels_of_child(P, S, count, size, right, m, totals, leaf, classes, lead, t,
             y = float(P[b, at + k])
             s[b, k] = float(S[b, at + k]) - y if right else y
     for k in range(classes):
-        mine[k] = totals[at + k]
-    return best_levels(size, classes, lead, leaf, m[at], mine, c, s, key, order, left)[0]
+        own[k] = totals[at + k]
+    return best_levels(size, classes, lead, leaf, m[at], own, c, s, key, order, left)[0]
 
 
 @lean_helper
-def send_left(S, counts, sizes, category, cols, n, totals, leaf, classes, lead, t, full, best, cut, M, m, tt, c, s, key, order, mine, left):
+def send_left(S, counts, sizes, category, cols, n, totals, leaf, classes, lead, t, full, best, cut, M, m, tt, c, s, key, order, own, left):
     """Split the root by the best column of target t: mark its bins on the left in M, count their rows in m[0] and sum them up in
     tt[0], in the lanes of the target. Modified in place."""
     win = 0
@@ -150,7 +150,7 @@ def send_left(S, counts, sizes, category, cols, n, totals, leaf, classes, lead, 
         return
     f = cols[win]
     if category[f]:
-        _, at = levels_of_root(S[win], counts[f], sizes[f], n, totals, leaf, classes, lead, t, c, s, key, order, mine, left)
+        _, at = levels_of_root(S[win], counts[f], sizes[f], n, totals, leaf, classes, lead, t, c, s, key, order, own, left)
         for b in range(sizes[f]):
             c[b] = counts[f, b]
         for k in range(classes):
@@ -170,7 +170,7 @@ def send_left(S, counts, sizes, category, cols, n, totals, leaf, classes, lead, 
 @lean_kernel
 def lanes_of_trees(
     columns, Y, drawn, sizes, category, counts, classes, targets, lead, leaf, levels, full, one, gains,
-    S, P, M, L, totals, best, cut, acc, ac, g, m, tt, c, s, key, order, mine, left,
+    S, P, M, L, totals, best, cut, acc, ac, g, m, tt, c, s, key, order, own, left,
 ):  # fmt: skip
     """Add what each column explains in each tree to `gains`, for up to 64 lanes of targets at once.
 
@@ -198,7 +198,7 @@ def lanes_of_trees(
             if category[f]:
                 for t in range(targets):
                     x, at = levels_of_root(
-                        S[j], counts[f], sizes[f], n, totals, leaf, classes, lead, t, c, s, key, order, mine, left
+                        S[j], counts[f], sizes[f], n, totals, leaf, classes, lead, t, c, s, key, order, own, left
                     )  # fmt: skip
                     best[j, t] = x
                     cut[j, t] = float(at)
@@ -219,7 +219,7 @@ def lanes_of_trees(
             tt[0, l] = 0.0
         for t in range(targets):
             send_left(
-                S, counts, sizes, category, cols, n, totals, leaf, classes, lead, t, full, best, cut, M, m, tt, c, s, key, order, mine, left
+                S, counts, sizes, category, cols, n, totals, leaf, classes, lead, t, full, best, cut, M, m, tt, c, s, key, order, own, left
             )
         add_left(columns[cols[0]], columns[cols[1]], columns[cols[2]], Y, M[0], M[1], M[2], L, one, P[0], P[1], P[2])
         for l in range(LANES):
@@ -232,7 +232,7 @@ def lanes_of_trees(
                     for t in range(targets):
                         gains[t, f] += levels_of_child(
                             P[j], S[j], counts[f], sizes[f], side == 1, m[side], tt[side], leaf, classes, lead, t, c, s, key, order,
-                            mine, left,
+                            own, left,
                         ) if m[0, t * classes] > 0.0 else 0.0  # fmt: skip
                 else:
                     scan_child(

@@ -54,13 +54,13 @@ def why_stays(winner: Priority, loser: Priority) -> str:
         return "it is pinned"
     first, second = winner.repeating(), loser.repeating()
     if first[1] != second[1]:
-        return f"fewer gaps ({winner.missing:.1%} against {loser.missing:.1%})"
+        return f"fewer missing values ({winner.missing:.1%} against {loser.missing:.1%})"
     if first[2] != second[2]:
         return f"cheaper ({winner.cost:g} against {loser.cost:g})"
     if first[3] != second[3]:
         digits = next((d for d in (3, 5) if f"{winner.relevance:.{d}g}" != f"{loser.relevance:.{d}g}"), 8)
         return f"more relevant ({winner.relevance:.{digits}g} against {loser.relevance:.{digits}g})"
-    return "twins: the choice is arbitrary, the first by name stays"
+    return "duplicates: the alphabetically first is kept"
 
 
 def stand_for(r: Floats, names: Sequence[str], limit: float, claims: Mapping[str, Priority]) -> dict[str, str]:
@@ -87,8 +87,8 @@ def repeats_in(train: Table, features: Sequence[str], pinned: frozenset[str]) ->
     numbers = [f for f in features if train.kind(f) in ("number", "binary")]
     if not 1 < len(numbers) <= MOST_COLUMNS:
         return {}
-    some = train.with_features(tuple(numbers))
-    drawn = some if len(some) <= MOST_ROWS else some.take(np.linspace(0, len(some) - 1, MOST_ROWS).astype(np.int64))
+    subset = train.with_features(tuple(numbers))
+    drawn = subset if len(subset) <= MOST_ROWS else subset.take(np.linspace(0, len(subset) - 1, MOST_ROWS).astype(np.int64))
     moments = table_moments(drawn, drawn.features, Work(workers=1))
     columns = moments.layout.select(drawn.features)[1]
     r = moments.correlations()[np.ix_(columns, columns)]

@@ -60,8 +60,8 @@ class FittedBoosting:
         if not self.trees.trees:  # stopped before the first round: nothing moves
             return base, [(slice(0, len(base)), np.zeros((len(foreign), len(self.features), *base.shape)))]
         _, blocks = self.trees.shuffled(rows, foreign, work)
-        told = [(where, self._shares(margins[where] + change * self.trees.trees) - base[where]) for where, change in blocks]
-        return base, told
+        text = [(where, self._shares(margins[where] + change * self.trees.trees) - base[where]) for where, change in blocks]
+        return base, text
 
 
 @dataclass(frozen=True)

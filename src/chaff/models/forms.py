@@ -115,7 +115,7 @@ def learn_form(form: str, train: Table, work: Work, label: str = "a model") -> P
         When the model that goes by `label` asks for a form that there is none of.
     """
     if form not in FORMS:
-        raise ModelError(f"{label} asks for the form '{form}'; there are {', '.join(FORMS)}.{nearest(form, FORMS)}")
+        raise ModelError(f"{label} asks for the form '{form}'; choose from {', '.join(FORMS)}.{nearest(form, FORMS)}")
     return FORMS[form](train, work)
 
 

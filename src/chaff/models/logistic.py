@@ -80,7 +80,7 @@ class FittedLogistic:
     def remarks(self) -> tuple[str, ...]:
         if not self.separated:
             return ()
-        return ("a plane tells the training classes apart without a mistake: only the penalty holds the coefficients",)
+        return ("the training classes are linearly separable: only the penalty keeps the coefficients finite",)
 
     def on_columns(self) -> tuple[Floats, Floats]:
         return self.standard.on_columns(self.coefficients[1:])

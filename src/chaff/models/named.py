@@ -34,16 +34,16 @@ def own_models(models: Mapping[str, Any] | None) -> Iterator[None]:
         _OWN.reset(before)
 
 
-def as_model(said: Any) -> Model:
+def as_model(given: Any) -> Model:
     """A model from an object, a name such as "ridge", or a mapping such as ``{"name": "ridge", "penalty": 0.1}``.
 
     >>> as_model({"name": "ridge", "penalty": 0.1})
     Ridge(penalty=0.1)
     """
-    if isinstance(said, str) and said in _OWN.get():
-        return _OWN.get()[said]
-    model: Model = MODELS.make(said)
+    if isinstance(given, str) and given in _OWN.get():
+        return _OWN.get()[given]
+    model: Model = MODELS.make(given)
     missing = [name for name in ("learns", "reads", "gives", "fit") if not hasattr(model, name)]
     if missing:
-        raise UsageError(f"{said!r} is no model: it lacks {', '.join(missing)}")
+        raise UsageError(f"{given!r} is no model: it lacks {', '.join(missing)}")
     return model

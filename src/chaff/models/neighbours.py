@@ -102,10 +102,10 @@ class Neighbours:
     def fit(self, train: Sample, work: Work) -> FittedNeighbours:
         w = np.ones(len(train.targets)) if train.weights is None else np.asarray(train.weights, float)
         standard = Standard.learn(train.data.X, w).pooled(train.data.layout)
-        some = np.flatnonzero(w > 0)
-        Z = standard.apply(train.data.X[some])
+        subset = np.flatnonzero(w > 0)
+        Z = standard.apply(train.data.X[subset])
         shares = np.average(train.targets, axis=0, weights=w)
         return FittedNeighbours(
-            train.features, standard, Z, train.targets[some], w[some] / w[some].mean(), shares, self.neighbours,
+            train.features, standard, Z, train.targets[subset], w[subset] / w[subset].mean(), shares, self.neighbours,
             self.closer == "more", train.classes,
         )  # fmt: skip

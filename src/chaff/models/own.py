@@ -45,19 +45,19 @@ class FittedOwn:
         X, kept = _food(rows, self.fills, self.columns)
         n = len(rows.targets)
         if not self.classes:
-            said = _numbers(_called(self.object.predict, X), n, "predict")
+            given = _numbers(_called(self.object.predict, X), n, "predict")
             _unchanged(X, kept, "predict")
-            return said.reshape(n, 1)
+            return given.reshape(n, 1)
         if callable(getattr(self.object, "predict_proba", None)):
-            said = _numbers(_called(self.object.predict_proba, X), n, "predict_proba", many=True)
+            given = _numbers(_called(self.object.predict_proba, X), n, "predict_proba", many=True)
             _unchanged(X, kept, "predict_proba")
-            if said.shape[1] == 1 and len(self.known) == 2:
-                said = np.concatenate([1 - said, said], axis=1)
-            if said.shape[1] != len(self.known):
-                raise OwnModelError(f"predict_proba gave {said.shape[1]} columns for {len(self.known)} classes in its training rows")
-            _check_probabilities(said)
+            if given.shape[1] == 1 and len(self.known) == 2:
+                given = np.concatenate([1 - given, given], axis=1)
+            if given.shape[1] != len(self.known):
+                raise OwnModelError(f"predict_proba gave {given.shape[1]} columns for {len(self.known)} classes in its training rows")
+            _check_probabilities(given)
             out = np.zeros((n, len(self.classes)))
-            out[:, [self.classes.index(str(k)) for k in self.known]] = said
+            out[:, [self.classes.index(str(k)) for k in self.known]] = given
         else:
             labels = np.asarray(_called(self.object.predict, X)).reshape(-1)
             _unchanged(X, kept, "predict")
@@ -75,13 +75,13 @@ class FittedOwn:
         """What the person's callable says of each column, added up over the columns of a feature."""
         if self.weigh is None:
             raise OwnModelError("it has no importance of its own: pass adapt(…, importance=callable)")
-        said = np.asarray(self.weigh(self.object), float).reshape(-1)
+        given = np.asarray(self.weigh(self.object), float).reshape(-1)
         width = int(self.starts[-1]) if self.columns == "matrix" else len(self.features)
-        if said.size != width or not np.isfinite(said).all():
-            raise OwnModelError(f"its importance gave {said.size} values for {width} columns, or some that are no numbers")
+        if given.size != width or not np.isfinite(given).all():
+            raise OwnModelError(f"its importance gave {given.size} values for {width} columns, or some that are no numbers")
         if self.columns == "frame":
-            return np.abs(said)
-        return np.array([np.abs(said[a:b]).sum() for a, b in zip(self.starts[:-1], self.starts[1:], strict=True)])
+            return np.abs(given)
+        return np.array([np.abs(given[a:b]).sum() for a, b in zip(self.starts[:-1], self.starts[1:], strict=True)])
 
 
 def _called(method: Callable[..., Any], *given: Any) -> Any:
@@ -92,9 +92,9 @@ def _called(method: Callable[..., Any], *given: Any) -> Any:
         raise OwnModelError(f"{type(error).__name__} in {getattr(method, '__name__', 'it')}: {error}") from error
 
 
-def _numbers(said: Any, n: int, what: str, many: bool = False) -> Floats:
+def _numbers(value: Any, n: int, what: str, many: bool = False) -> Floats:
     try:
-        given = np.asarray(said)
+        given = np.asarray(value)
         if given.dtype.kind not in "biufO":
             raise OwnModelError(f"{what} gave {KINDS.get(given.dtype.kind, given.dtype.name)}, not numbers")
         out = given.astype(float)

@@ -14,14 +14,14 @@ from chaff.errors import ModelError, UsageError
 from chaff.metrics import Need, log_loss
 from chaff.models.inner import inner_splits
 from chaff.models.logistic import Standard
-from chaff.models.penalised_ground import Ground, grounds_of
+from chaff.models.path_data import PathData, path_data_of
 from chaff.models.penalty_path import Choose, PenaltyPath, default_penalties
 from chaff.models.protocols import Form, Sample
 from chaff.stats.logistic import probabilities
 from chaff.stats.tolerances import OPTIMAL
 from chaff.work import Work, task
 
-Walked = tuple[Floats, Floats, Floats, Floats]
+StagesRun = tuple[Floats, Floats, Floats, Floats]
 FOLD_TOLERANCE = 1e-4  # of the optimality conditions on inner folds: what only chooses need not be exact
 
 
@@ -75,10 +75,10 @@ class FittedPenalised:
         if edge == "low":
             out.append(f"the best penalty, {self.path.penalties[-1]:.3g}, is the smallest that was tried: a smaller one may do better")
         elif edge == "high":
-            out.append("the best penalty is the largest that was tried: nothing in the model is better than a little")
+            out.append("the best penalty is the largest that was tried: the empty model may do as well")
         if self.separated:
-            out.append("a plane tells the training classes apart without a mistake: only the penalty holds the coefficients")
-        out += [f"{' and '.join(names)} are equal: nothing tells them apart" for names in self.twins]
+            out.append("the training classes are linearly separable: only the penalty keeps the coefficients finite")
+        out += [f"{' and '.join(names)} are equal" for names in self.twins]
         return tuple(out)
 
 
@@ -119,15 +119,15 @@ class Penalised:
 
     def fit(self, train: Sample, work: Work) -> FittedPenalised:
         splits = inner_splits(train, self.folds, work) if self.penalty is None else []
-        ground, inner = grounds_of(self, train, splits)
+        ground, inner = path_data_of(self, train, splits)
         if self.penalty is not None:
             penalties = _down_to(self.penalty, ground.highest)
         elif self.penalties is not None:
             penalties = np.sort(np.array(self.penalties))[::-1]
         else:
             penalties = default_penalties(ground.highest, len(train.targets) > ground.width and not train.classes)
-        (walked, _), *by_fold = work.each(task(_walk, self, train, penalties), [(ground, None), *zip(inner, splits, strict=True)])
-        coefficients, intercepts, violations, separated = walked
+        (stages_run, _), *by_fold = work.each(task(_walk, self, train, penalties), [(ground, None), *zip(inner, splits, strict=True)])
+        coefficients, intercepts, violations, separated = stages_run
         losses = np.array([loss for _, loss in by_fold])
         path = PenaltyPath(penalties, coefficients, violations, losses, penalties.size - 1)
         if losses.size:
@@ -136,10 +136,10 @@ class Penalised:
             path = replace(path, chosen=penalties.size // 2)
         return self._fitted(train, ground, path, intercepts[path.chosen], bool(separated[path.chosen]))
 
-    def _fitted(self, train: Sample, ground: Ground, path: PenaltyPath, intercepts: Floats, separated: bool) -> FittedPenalised:
+    def _fitted(self, train: Sample, ground: PathData, path: PenaltyPath, intercepts: Floats, separated: bool) -> FittedPenalised:
         B = path.coefficients[path.chosen]
         if not np.isfinite(B).all():
-            raise ModelError("the penalised fit did not come to an end: scale the target, or use a larger penalty")
+            raise ModelError("the penalised fit did not converge: scale the target, or use a larger penalty")
         names = train.data.layout.columns
         pairs = tuple(tuple(names[c] for c in ground.standard.used[s]) for s in ground.twins.sets)
         return FittedPenalised(
@@ -158,15 +158,15 @@ def _down_to(penalty: float, top: float) -> Floats:
     return np.append(way, penalty)
 
 
-def _walk(model: Penalised, train: Sample, penalties: Floats, unit: tuple[Ground, tuple[Ints, Ints] | None]) -> tuple[Walked, Floats]:
+def _walk(model: Penalised, train: Sample, penalties: Floats, unit: tuple[PathData, tuple[Ints, Ints] | None]) -> tuple[StagesRun, Floats]:
     """(the path, mean loss of each penalty on an inner fold); on all rows to the full tolerance, and no loss."""
     ground, split = unit
-    walked = ground.walk(penalties, FOLD_TOLERANCE if train.classes and split is not None else OPTIMAL)
-    return (walked, np.empty(0)) if split is None else (walked, _fold_losses(train, ground, walked, split[1]))
+    stages_run = ground.walk(penalties, FOLD_TOLERANCE if train.classes and split is not None else OPTIMAL)
+    return (stages_run, np.empty(0)) if split is None else (stages_run, _fold_losses(train, ground, stages_run, split[1]))
 
 
-def _fold_losses(train: Sample, ground: Ground, walked: Walked, rows: Ints) -> Floats:
-    B, intercepts, _, _ = walked
+def _fold_losses(train: Sample, ground: PathData, stages_run: StagesRun, rows: Ints) -> Floats:
+    B, intercepts, _, _ = stages_run
     Z, y = ground.standard.apply(train.data.X[rows]), train.targets[rows]
     w = np.ones(rows.size) if train.weights is None else train.weights[rows]
     if not train.classes:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from chaff.plots.chance_figures import chance_band, decoys_among, knockoff_differences, shadow_rounds, stability_shares
+from chaff.plots.chance_figures import chance_band, decoys_among, knockoff_differences, stability_shares, twin_rounds
 from chaff.plots.compare_figures import compared_curves, kept_by_methods
 from chaff.plots.correlation_map import correlation_map
 from chaff.plots.evaluation_figures import calibration_curve, confusion_table, evaluated, predicted_against_true, residual_spread
@@ -23,7 +23,7 @@ __all__ = [
     "chance_band",
     "decoys_among",
     "knockoff_differences",
-    "shadow_rounds",
+    "twin_rounds",
     "stability_shares",
     "coefficient_path",
     "compared_curves",

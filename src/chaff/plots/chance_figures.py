@@ -1,4 +1,4 @@
-"""What chance alone would give: the band of shuffles, rounds of shadow twins, shares over half-samples, decoys among the columns."""
+"""What chance alone would give: the band of shuffles, rounds of permuted twins, shares over half-samples, decoys among the columns."""
 
 from __future__ import annotations
 
@@ -7,13 +7,13 @@ from typing import Any
 import numpy as np
 
 from chaff.errors import UsageError
-from chaff.plots.palette import DROP, GRID, INK, KEEP, LOOK, QUIET, SECOND, dress, new_figure
+from chaff.plots.palette import DROP, GRID, INK, KEEP, QUIET, REVIEW, SECOND, dress, new_figure
 from chaff.results.findings import Findings
 
 BARS = 25
 NAMED = 10
 FAR_APART = 15.0  # largest over smallest value from which an axis is logarithmic
-COLOURS = {"keep": KEEP, "drop": DROP, "look": LOOK}
+COLOURS = {"keep": KEEP, "drop": DROP, "review": REVIEW}
 
 
 def chance_band(findings: Findings, bars: int = BARS, figure: Any = None) -> Any:
@@ -35,50 +35,50 @@ def chance_band(findings: Findings, bars: int = BARS, figure: Any = None) -> Any
     >>> import chaff
     >>> lots = chaff.demo.table(rows=100).with_features(["protein_pct", "ash_pct", "lab_temp_c"])
     >>> chaff.plots.chance_band(chaff.chance_baseline(lots)).axes[0].get_xlabel()
-    'split standing, real (dot) and over 50 shuffles (band: mean to largest)'
+    'split standing, real (dot) and over 50 permutations (band: mean to largest)'
     """
     _need(findings, "chance")
-    some = findings.ranked()
-    some = some[some["standard_score"].notna()].head(bars)
-    if some.empty:
+    subset = findings.ranked()
+    subset = subset[subset["standard_score"].notna()].head(bars)
+    if subset.empty:
         raise UsageError("no feature has a value against chance: there is nothing to draw")
     figure = figure or new_figure()
     ax = figure.subplots()
-    places = np.arange(len(some))[::-1]
-    mean, largest, sd = (some[c].to_numpy(float) for c in ("chance_mean", "chance_largest", "chance_sd"))
-    real = some["importance"].to_numpy(float)
+    places = np.arange(len(subset))[::-1]
+    mean, largest, sd = (subset[c].to_numpy(float) for c in ("chance_mean", "chance_largest", "chance_sd"))
+    real = subset["importance"].to_numpy(float)
     ax.barh(places, largest - mean, left=mean, height=0.7, color=GRID)
     keep = findings.settings.get("keep") or {}
-    if "beyond_chance" in keep:
-        ax.vlines(mean + keep["beyond_chance"] * sd, places - 0.36, places + 0.36, color=SECOND, linewidth=1.6)
-    spread = np.nan_to_num(some["importance_sd"].to_numpy(float))
-    colours = [COLOURS[v] for v in some["verdict"]]
+    if "standard_deviations" in keep:
+        ax.vlines(mean + keep["standard_deviations"] * sd, places - 0.36, places + 0.36, color=SECOND, linewidth=1.6)
+    spread = np.nan_to_num(subset["importance_sd"].to_numpy(float))
+    colours = [COLOURS[v] for v in subset["verdict"]]
     ax.errorbar(real, places, xerr=spread, fmt="none", ecolor=INK, elinewidth=1.0, capsize=2)
     ax.scatter(real, places, s=46, color=colours, zorder=3)
     _maybe_log(ax, [real, largest, mean])
     kept = int((findings.frame["verdict"] == "keep").sum())
-    limit = f" (line: {keep['beyond_chance']:g} standard deviations)" if "beyond_chance" in keep else ""
-    dress(ax, f"{kept} of {len(findings.frame)} features are beyond chance{limit}", _chance_axis(findings), "")
-    _name(ax, places, some)
+    limit = f" (line: {keep['standard_deviations']:g} standard deviations)" if "standard_deviations" in keep else ""
+    dress(ax, f"{kept} of {len(findings.frame)} features are significant{limit}", _chance_axis(findings), "")
+    _name(ax, places, subset)
     return figure
 
 
 def _chance_axis(findings: Findings) -> str:
-    return f"{findings.settings['by']}, real (dot) and over {findings.settings['shuffles']} shuffles (band: mean to largest)"
+    return f"{findings.settings['by']}, real (dot) and over {findings.settings['shuffles']} permutations (band: mean to largest)"
 
 
-def shadow_rounds(findings: Findings, named: int = NAMED, figure: Any = None) -> Any:
-    """Draw what each column of ``chaff.shadow_test`` was worth round by round, and the band of the twins.
+def twin_rounds(findings: Findings, named: int = NAMED, figure: Any = None) -> Any:
+    """Draw what each column of ``chaff.twin_test`` was worth round by round, and the band of the twins.
 
     Examples
     --------
     >>> import chaff
     >>> lots = chaff.demo.table(rows=150).with_features(["protein_pct", "ash_pct", "lab_temp_c"])
-    >>> found = chaff.shadow_test(lots, chaff.Forest(trees=20), rounds=8, keep_share=0.5)
-    >>> chaff.plots.shadow_rounds(found).axes[0].get_xlabel()
-    'round (band: the twins; line: what had to be beaten)'
+    >>> found = chaff.twin_test(lots, chaff.Forest(trees=20), rounds=8, keep_share=0.5)
+    >>> chaff.plots.twin_rounds(found).axes[0].get_xlabel()
+    'round (band: permuted copies; line: threshold, the best permuted copy)'
     """
-    _need(findings, "shadow")
+    _need(findings, "twins")
     history, twins, frame = findings.more["history"], findings.more["twins"], findings.ranked()
     figure = figure or new_figure()
     ax = figure.subplots()
@@ -99,11 +99,11 @@ def shadow_rounds(findings: Findings, named: int = NAMED, figure: Any = None) ->
     top = max((float(np.nanmax(v)) for v in values if np.isfinite(v).any()), default=1.0)
     if low is not None and top > FAR_APART:
         ax.set_yscale("symlog", linthresh=1.0)
-    count = {v: int((frame["verdict"] == v).sum()) for v in ("keep", "look", "drop")}
-    words = f"{count['keep']} kept, {count['look']} undecided, {count['drop']} dropped"
+    count = {v: int((frame["verdict"] == v).sum()) for v in ("keep", "review", "drop")}
+    words = f"{count['keep']} kept, {count['review']} undecided, {count['drop']} dropped"
     dress(
-        ax, f"Worth against shuffled twins: {words}", "round (band: the twins; line: what had to be beaten)",
-        "worth, in units of a column's own twins",
+        ax, f"Importance against permuted copies: {words}", "round (band: permuted copies; line: threshold, the best permuted copy)",
+        "importance, in units of the feature's own permuted copies",
     )  # fmt: skip
     ax.set_xlim(rounds[0], max(rounds[-1], rounds[0] + 1))
     _name_ends(ax, history, names, frame)
@@ -136,31 +136,35 @@ def stability_shares(findings: Findings, bars: int = BARS, figure: Any = None) -
     >>> lots = chaff.demo.table(rows=100).with_features(["protein_pct", "ash_pct", "lab_temp_c"])
     >>> found = chaff.stability(lots, chaff.Relevance(["pearson_r"], by="pearson_r"), size=1, pairs=5)
     >>> chaff.plots.stability_shares(found).axes[0].get_xlabel()
-    'share of 10 halves in which it was chosen, 1 at a time'
+    'selection frequency over 10 half-samples, size 1'
     """
     _need(findings, "stability")
-    some = findings.ranked()
-    some = some[some["chosen_share"] > 0].head(bars)
+    subset = findings.ranked()
+    subset = subset[subset["selection_frequency"] > 0].head(bars)
     figure = figure or new_figure()
     ax = figure.subplots()
-    places = np.arange(len(some))[::-1]
+    places = np.arange(len(subset))[::-1]
     s = findings.settings
-    ax.barh(places, some["chosen_share"], height=0.66, color=[COLOURS[v] for v in some["verdict"]])
-    for place, (_, r) in zip(places, some.iterrows(), strict=True):
-        words = f"{r['chosen_share']:.2f}" + (f"  in turn with {r['stand_in']}" if r["stand_in"] else "")
-        ax.annotate(words, (r["chosen_share"], place), xytext=(5, 0), textcoords="offset points", fontsize=8.5, va="center", color=QUIET)
+    ax.barh(places, subset["selection_frequency"], height=0.66, color=[COLOURS[v] for v in subset["verdict"]])
+    for place, (_, r) in zip(places, subset.iterrows(), strict=True):
+        words = f"{r['selection_frequency']:.2f}" + (
+            f"  interchangeable with {r['interchangeable_with']}" if r["interchangeable_with"] else ""
+        )
+        ax.annotate(
+            words, (r["selection_frequency"], place), xytext=(5, 0), textcoords="offset points", fontsize=8.5, va="center", color=QUIET
+        )
     ax.axvline(s["threshold"], color=SECOND, linewidth=1.8)
     mean = s["size"] / len(findings.frame)
     ax.axvline(mean, color=QUIET, linewidth=1.0, linestyle=(0, (4, 2)))
     kept = int((findings.frame["verdict"] == "keep").sum())
     bound = s["accidental_at_most"]
     dress(
-        ax, f"{kept} features in {s['threshold']:g} of the halves or more, at most {bound:.2g} by accident",
-        f"share of {2 * s['pairs']} halves in which it was chosen, {s['size']} at a time", "",
+        ax, f"{kept} features in at least {s['threshold']:g} of the half-samples, at most {bound:.2g} false selections expected",
+        f"selection frequency over {2 * s['pairs']} half-samples, size {s['size']}", "",
     )  # fmt: skip
-    ax.annotate("one in the mean", (mean, -0.9), fontsize=8.5, color=QUIET, ha="left", xytext=(4, 0), textcoords="offset points")
+    ax.annotate("average selection rate", (mean, -0.9), fontsize=8.5, color=QUIET, ha="left", xytext=(4, 0), textcoords="offset points")
     ax.set_xlim(0, 1.12)
-    _name(ax, places, some)
+    _name(ax, places, subset)
     return figure
 
 
@@ -182,17 +186,17 @@ def decoys_among(findings: Findings, bars: int = 40, figure: Any = None) -> Any:
         raise UsageError("these findings have no decoys: measure a table from table.with_decoys(10)")
     values = findings.values().reindex(ranked.index).astype(float)
     above = next(k for k, f in enumerate(names) if f in planted)
-    some, shown = names[:bars], values.iloc[:bars].to_numpy(float)
+    subset, shown = names[:bars], values.iloc[:bars].to_numpy(float)
     figure = figure or new_figure()
     ax = figure.subplots()
-    places = np.arange(len(some))[::-1]
-    for place, f, v in zip(places, some, shown, strict=True):
+    places = np.arange(len(subset))[::-1]
+    for place, f, v in zip(places, subset, shown, strict=True):
         if f in planted:
-            ax.barh(place, v, height=0.72, facecolor="none", edgecolor=LOOK, hatch="////", linewidth=0.8)
+            ax.barh(place, v, height=0.72, facecolor="none", edgecolor=REVIEW, hatch="////", linewidth=0.8)
         else:
             ax.barh(place, v, height=0.72, color=KEEP if names.index(f) < above else DROP)
     dress(ax, f"Decoys (hatched) among {len(names)} features: {above} stand above the best of them", findings.lead.replace("_", " "), "")
-    ax.axhline(len(some) - above - 0.5, color=SECOND, linewidth=1.6)
+    ax.axhline(len(subset) - above - 0.5, color=SECOND, linewidth=1.6)
     _name(ax, places, ranked.iloc[:bars])
     return figure
 
@@ -210,24 +214,24 @@ def knockoff_differences(findings: Findings, bars: int = BARS, figure: Any = Non
     'lasso difference, mean of 2 runs (whiskers: one standard deviation)'
     """
     _need(findings, "knockoffs")
-    some = findings.ranked("difference")
-    some = some[some["difference"].notna()].head(bars)
+    subset = findings.ranked("difference")
+    subset = subset[subset["difference"].notna()].head(bars)
     figure = figure or new_figure()
     ax = figure.subplots()
-    places = np.arange(len(some))[::-1]
+    places = np.arange(len(subset))[::-1]
     s = findings.settings
-    ax.barh(places, some["difference"], height=0.66, color=[COLOURS[v] for v in some["verdict"]])
-    spread = np.nan_to_num(some["difference_sd"].to_numpy(float))
-    ax.errorbar(some["difference"], places, xerr=spread, fmt="none", ecolor=INK, elinewidth=1.0, capsize=3)
+    ax.barh(places, subset["difference"], height=0.66, color=[COLOURS[v] for v in subset["verdict"]])
+    spread = np.nan_to_num(subset["difference_sd"].to_numpy(float))
+    ax.errorbar(subset["difference"], places, xerr=spread, fmt="none", ecolor=INK, elinewidth=1.0, capsize=3)
     ax.axvline(0, color=QUIET, linewidth=0.8)
     picked = int((findings.frame["verdict"] == "keep").sum())
     runs = f", mean of {s['runs']} runs (whiskers: one standard deviation)" if s["runs"] > 1 else ""
     dress(ax, f"{picked} of {len(findings.frame)} features beat their knockoff copies at q = {s['q']:g}", f"{s['statistic']}{runs}", "")
-    _name(ax, places, some)
+    _name(ax, places, subset)
     return figure
 
 
-DRAWN = {"chance": chance_band, "shadow": shadow_rounds, "stability": stability_shares, "knockoffs": knockoff_differences}
+DRAWN = {"chance": chance_band, "twins": twin_rounds, "stability": stability_shares, "knockoffs": knockoff_differences}
 
 
 def _need(findings: Findings, method: str) -> None:
@@ -235,11 +239,11 @@ def _need(findings: Findings, method: str) -> None:
         raise UsageError(f"these findings are of {findings.method}, not of {method}")
 
 
-def _name(ax: Any, places: Any, some: Any) -> None:
-    ax.set_yticks(places, [str(f) for f in some.index])
-    ax.tick_params(axis="y", labelsize=8 if len(some) > 30 else 9 if len(some) > 18 else 10)
+def _name(ax: Any, places: Any, subset: Any) -> None:
+    ax.set_yticks(places, [str(f) for f in subset.index])
+    ax.tick_params(axis="y", labelsize=8 if len(subset) > 30 else 9 if len(subset) > 18 else 10)
     ax.grid(axis="y", visible=False)
-    ax.set_ylim(-0.9 if len(some) > 1 else -1.2, len(some) - 0.3)
+    ax.set_ylim(-0.9 if len(subset) > 1 else -1.2, len(subset) - 0.3)
 
 
 def _maybe_log(ax: Any, values: list[Any]) -> None:

@@ -8,24 +8,24 @@ import numpy as np
 
 from chaff.errors import UsageError
 from chaff.metrics import METRICS
-from chaff.plots.palette import DROP, GRID, INK, KEEP, LOOK, PAPER, SECOND, dress, new_axes, subtitle
+from chaff.plots.palette import DROP, GRID, INK, KEEP, PAPER, REVIEW, SECOND, dress, new_axes, subtitle
 from chaff.plots.size_marks import level
 
 if TYPE_CHECKING:
     from chaff.methods.comparing.comparison import Comparison
 
 STYLES: tuple[Any, ...] = ("solid", (0, (4, 2)), (0, (1, 1.5)))
-LINES = [(colour, style) for style in STYLES for colour in (KEEP, SECOND, LOOK, INK)]
+LINES = [(colour, style) for style in STYLES for colour in (KEEP, SECOND, REVIEW, INK)]
 MOST_ROWS = 32
 BAND = 0.2  # of all the bands beside the best one: together no darker than that, so that the lines are read
 
 
-def compared_curves(found: Comparison, ax: Any = None) -> Any:
+def compared_curves(result: Comparison, ax: Any = None) -> Any:
     """Score against number of features, a line a method, on the same folds; random sets, all features and nothing beside them.
 
     Parameters
     ----------
-    found : Comparison
+    result : Comparison
         From `chaff.compare`.
     ax : matplotlib Axes, optional
 
@@ -40,12 +40,12 @@ def compared_curves(found: Comparison, ax: Any = None) -> Any:
     >>> chaff.plots.compared_curves(chaff.compare(lots, ["leading", "forward"])).get_xlabel()
     'number of features'
     """
-    _checked(found, "compared_curves")
+    _checked(result, "compared_curves")
     from chaff.methods.comparing.comparison import RANDOM
 
     ax = new_axes() if ax is None else ax
-    metric, curves = METRICS[found.scorer.metric.name], found.curves
-    order = sorted(found.methods, key=lambda m: (-found.sign * np.nan_to_num(found.frame.loc[m, "best"], nan=-np.inf * found.sign), m))
+    metric, curves = METRICS[result.scorer.metric.name], result.curves
+    order = sorted(result.methods, key=lambda m: (-result.sign * np.nan_to_num(result.frame.loc[m, "best"], nan=-np.inf * result.sign), m))
     for k, m in enumerate(order):
         line = curves.loc[m]
         colour, style = LINES[k % len(LINES)]
@@ -54,36 +54,36 @@ def compared_curves(found: Comparison, ax: Any = None) -> Any:
         ax.fill_between(line.index, low, high, color=colour, alpha=0.14 if k == 0 else BAND / max(len(order) - 1, 1), linewidth=0)
     chance = curves.loc[RANDOM]
     ax.plot(chance.index, chance["score"], color=DROP, linewidth=1.6, label=RANDOM)
-    for word, value in (("all features", found.yardsticks["all features"]), ("knowing nothing", found.yardsticks["nothing"])):
+    for word, value in (("all features", result.yardsticks["all features"]), ("baseline", result.yardsticks["nothing"])):
         level(ax, float(np.nanmean(value)), word, (0, (6, 3)) if word == "all features" else "solid", above=word == "all features")
-    title = f"{len(found.methods)} methods, each learned inside every fold, judged by {found.scorer.model.label}"
+    title = f"{len(result.methods)} methods, each fitted inside every fold, scored with {result.scorer.model.label}"
     dress(ax, title, "number of features", f"{metric.label}, mean over folds (bands: ± standard error)")
-    subtitle(ax, title, found.notes[0].split(";")[0])
+    subtitle(ax, title, result.notes[0].split(";")[0])
     place = (1.0, 0.04) if metric.higher_is_better else (1.0, 0.96)
     corner = "lower right" if metric.higher_is_better else "upper right"
     ax.legend(loc=corner, bbox_to_anchor=place, fontsize=9, ncols=2, labelcolor=INK, facecolor=PAPER, edgecolor="none", framealpha=0.9)
-    _view(ax, found)
+    _view(ax, result)
     ax.xaxis.get_major_locator().set_params(integer=True)
     return ax
 
 
-def _view(ax: Any, found: Comparison) -> None:
+def _view(ax: Any, result: Comparison) -> None:
     """No view of the depths that one bad size may reach."""
-    means = [found.sign * np.nanmean(v, axis=1) for v in found.values.values()]
-    nothing, full = (found.sign * float(np.nanmean(found.yardsticks[k])) for k in ("nothing", "all features"))
+    means = [result.sign * np.nanmean(v, axis=1) for v in result.values.values()]
+    nothing, full = (result.sign * float(np.nanmean(result.yardsticks[k])) for k in ("nothing", "all features"))
     top = max(max(float(np.nanmax(m)) for m in means), full)
     span = max(top - nothing, 1e-9)
     lowest = min(min(float(np.nanmin(m)) for m in means), nothing, full)
     low, high = max(lowest, nothing - 0.3 * span) - 0.05 * span, top + 0.12 * span
-    ax.set_ylim(*sorted((found.sign * low, found.sign * high)))
+    ax.set_ylim(*sorted((result.sign * low, result.sign * high)))
 
 
-def kept_by_methods(found: Comparison, size: int | None = None, ax: Any = None) -> Any:
+def kept_by_methods(result: Comparison, size: int | None = None, ax: Any = None) -> Any:
     """Which method keeps which feature: a row a feature, those that most keep on top; a column a method.
 
     Parameters
     ----------
-    found : Comparison
+    result : Comparison
     size : int, optional
         One size for all; each method's own smallest when left out.
     ax : matplotlib Axes, optional
@@ -99,34 +99,36 @@ def kept_by_methods(found: Comparison, size: int | None = None, ax: Any = None) 
     >>> len(chaff.plots.kept_by_methods(chaff.compare(lots, ["leading", "forward"])).get_xticklabels())
     4
     """
-    _checked(found, "kept_by_methods")
+    _checked(result, "kept_by_methods")
     from matplotlib.colors import to_rgb
 
-    kept = found.kept(size)
-    some = kept[kept.any(axis=1)].head(MOST_ROWS)
+    kept = result.kept(size)
+    subset = kept[kept.any(axis=1)].head(MOST_ROWS)
     ax = new_axes() if ax is None else ax
-    picture = np.ones((len(some), some.shape[1], 3))
-    count = some.sum(axis=1)
-    true = found.truth or frozenset()
-    for k, f in enumerate(some.index):
-        picture[k, some.loc[f].to_numpy()] = to_rgb(KEEP if found.truth is None or f in true else SECOND)
+    picture = np.ones((len(subset), subset.shape[1], 3))
+    count = subset.sum(axis=1)
+    true = result.truth or frozenset()
+    for k, f in enumerate(subset.index):
+        picture[k, subset.loc[f].to_numpy()] = to_rgb(KEEP if result.truth is None or f in true else SECOND)
     ax.imshow(picture, aspect="auto", interpolation="nearest")
-    for y in range(len(some) + 1):
+    for y in range(len(subset) + 1):
         ax.axhline(y - 0.5, color=GRID, linewidth=0.6)
-    for x in range(some.shape[1] + 1):
+    for x in range(subset.shape[1] + 1):
         ax.axvline(x - 0.5, color=PAPER, linewidth=2)
-    ax.set_yticks(range(len(some)), [f"{f}  {int(count[f])}" for f in some.index], fontsize=10 if len(some) <= 24 else 8)
+    ax.set_yticks(range(len(subset)), [f"{f}  {int(count[f])}" for f in subset.index], fontsize=10 if len(subset) <= 24 else 8)
     sizes = kept.sum()
-    ax.set_xticks(range(some.shape[1]), [f"{m}\n{int(sizes[m])}" for m in some.columns], rotation=30, ha="right", fontsize=9)
-    title = f"Which of {len(found.methods)} methods keeps what, " + (f"at {size} features" if size else "each at its own smallest size")
+    ax.set_xticks(range(subset.shape[1]), [f"{m}\n{int(sizes[m])}" for m in subset.columns], rotation=30, ha="right", fontsize=9)
+    title = f"Features selected by {len(result.methods)} methods, " + (f"at {size} features" if size else "each at its chosen size")
     dress(ax, title, "", "")
     ax.grid(False)
-    more = int(kept.any(axis=1).sum()) - len(some)
-    truth = "; crust: it does not matter" if found.truth is not None else ""
-    subtitle(ax, title, f"numbers: how many keep it, how many it keeps{truth}" + (f"; {more} more are kept by some" if more > 0 else ""))
+    more = int(kept.any(axis=1).sum()) - len(subset)
+    truth = "; crust: it does not matter" if result.truth is not None else ""
+    subtitle(
+        ax, title, f"numbers: methods per feature, features per method{truth}" + (f"; {more} more are kept by some" if more > 0 else "")
+    )
     return ax
 
 
-def _checked(found: Any, name: str) -> None:
-    if not hasattr(found, "yardsticks"):
+def _checked(result: Any, name: str) -> None:
+    if not hasattr(result, "yardsticks"):
         raise UsageError(f"{name} draws what chaff.compare gave")

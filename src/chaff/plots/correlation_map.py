@@ -78,8 +78,8 @@ def correlation_map(findings: Findings, limit: float = 0.3, linkage: str = "aver
     words = findings.settings.get("method", "")
     what = f"{words.capitalize()} correlations" if words else "Associations"
     over = int((np.abs(np.triu(np.nan_to_num(shown), 1)) >= 0.95).sum())
-    some = f"{p} columns" if p == everything else f"the {p} of {everything} columns with a partner at {limit:g} or more"
-    title = f"{what} of {some}: {over} pair{'s' * (over != 1)} at 0.95 or more"
+    subset = f"{p} columns" if p == everything else f"the {p} of {everything} columns with a partner at {limit:g} or more"
+    title = f"{what} of {subset}: {over} pair{'s' * (over != 1)} at 0.95 or more"
     figure.suptitle(title, x=0.01, ha="left", color=INK, fontsize=13, fontweight="bold")
     bar = figure.colorbar(image, ax=right, location="right", fraction=0.25, aspect=30)
     bar.set_label(f"white below {limit:g}", color=QUIET, fontsize=9)

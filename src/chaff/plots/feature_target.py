@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from chaff.plots.palette import DROP, INK, KEEP, LOOK, PAPER, QUIET, SECOND, dress, new_axes
+from chaff.plots.palette import DROP, INK, KEEP, PAPER, QUIET, REVIEW, SECOND, dress, new_axes
 from chaff.stats.correlation import correlation_p
 from chaff.stats.influence import FEWEST, pearson_with_bounds
 from chaff.stats.pooled import Units
@@ -17,7 +17,7 @@ from chaff.table.table import Table
 POINTS = 4000
 BOXES = 12
 BANDS = 12
-COLOURS = (KEEP, SECOND, LOOK, DROP)
+COLOURS = (KEEP, SECOND, REVIEW, DROP)
 
 
 def feature_target(table: Table, feature: str, ax: Any = None) -> Any:
@@ -86,12 +86,12 @@ def two_features(table: Table, first: str, second: str, ax: Any = None) -> Any:
     ax = new_axes() if ax is None else ax
     both = ~a.missing & ~b.missing
     x, y, target = a.values[both], b.values[both], table.y[both]
-    some = _some(x.size)
+    subset = _some(x.size)
     from matplotlib.colors import LinearSegmentedColormap
 
-    shade = LinearSegmentedColormap.from_list("low to high", [LOOK, DROP, KEEP])
+    shade = LinearSegmentedColormap.from_list("low to high", [REVIEW, DROP, KEEP])
     ranks = np.argsort(np.argsort(target)) / max(target.size - 1, 1)
-    ax.scatter(x[some], y[some], c=ranks[some], cmap=shade, s=14, alpha=0.75, linewidths=0)
+    ax.scatter(x[subset], y[subset], c=ranks[subset], cmap=shade, s=14, alpha=0.75, linewidths=0)
     words = _r_words(x, y, _units(table, both))
     labels = [_label(n, table.meaning(n).unit) for n in (first, second)]
     dress(ax, f"{first} and {second}: {words.split(' (')[0]}", *labels)
@@ -129,8 +129,8 @@ def _units(table: Table, rows: Any) -> Units | None:
 
 
 def _points(ax: Any, x: Any, y: Any) -> None:
-    some = _some(x.size)
-    ax.scatter(x[some], y[some], s=12, color=DROP, alpha=0.6, linewidths=0)
+    subset = _some(x.size)
+    ax.scatter(x[subset], y[subset], s=12, color=DROP, alpha=0.6, linewidths=0)
 
 
 def _course(ax: Any, x: Any, y: Any) -> None:

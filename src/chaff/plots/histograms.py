@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from chaff.plots.palette import DROP, INK, KEEP, LOOK, PAPER, QUIET, dress, new_axes, new_figure, sequential
+from chaff.plots.palette import DROP, INK, KEEP, PAPER, QUIET, REVIEW, dress, new_axes, new_figure, sequential
 from chaff.table.table import Table
 
 if TYPE_CHECKING:
@@ -116,7 +116,7 @@ def _remarks(ax: Any, column: Any, table: Table, name: str, findings: Findings |
         words.append((f"{missing:.0%} missing", QUIET))
     if findings is not None and "verdict" in findings.frame.columns and findings.frame.loc[name, "verdict"] != "keep":
         verdict = str(findings.frame.loc[name, "verdict"])
-        words.insert(0, (verdict, LOOK if verdict == "look" else QUIET))
+        words.insert(0, (verdict, REVIEW if verdict == "review" else QUIET))
     for k, (text, colour) in enumerate(words):
         ax.text(
             0.99,
@@ -165,7 +165,7 @@ def missing_map(table: Table, findings: Findings | None = None, ax: Any = None) 
     cells = np.array([[table.column(f).missing[p].mean() for p in parts] for f in shown]).reshape(len(shown), len(parts))
     ax.imshow(cells, aspect="auto", cmap=sequential(), vmin=0, vmax=1, interpolation="nearest")
     more = f", {len(shown)} of {len(names)} columns" if len(names) > len(shown) else ""
-    count = f"{len(names)} of {len(table.features)} columns have gaps"
+    count = f"{len(names)} of {len(table.features)} columns have missing values"
     target = table.target.name + (f" ({table.target.unit})" if table.target.unit else "")
     title = f"Missing cells, rows in the order of {table.target.name}: {count}{more}"
     dress(ax, title, f"rows, from the lowest {target} to the highest", "")
@@ -176,5 +176,5 @@ def missing_map(table: Table, findings: Findings | None = None, ax: Any = None) 
 
 
 def _tells(findings: Findings | None, name: str) -> str:
-    told = findings is not None and "absence_tells" in findings.frame.columns and bool(findings.frame.loc[name, "absence_tells"])
-    return "\nabsence tells" if told else ""
+    text = findings is not None and "absence_tells" in findings.frame.columns and bool(findings.frame.loc[name, "absence_tells"])
+    return "\ninformative" if text else ""

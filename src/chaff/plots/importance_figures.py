@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from chaff.errors import UsageError
-from chaff.plots.palette import DROP, GRID, INK, KEEP, LOOK, QUIET, SECOND, dress, new_figure
+from chaff.plots.palette import DROP, GRID, INK, KEEP, QUIET, REVIEW, SECOND, dress, new_figure
 from chaff.results.findings import Findings
 
 BARS = 25
@@ -40,33 +40,33 @@ def importance_bars(findings: Findings, bars: int = BARS, figure: Any = None) ->
     >>> chaff.plots.importance_bars(found).axes[0].get_xlabel()
     'importance by permutation, ridge (whiskers: one standard deviation over folds)'
     """
-    some = findings.ranked().head(bars)
+    subset = findings.ranked().head(bars)
     figure = figure or new_figure()
     ax = figure.subplots()
-    places = np.arange(len(some))[::-1]
-    value, sd = some["importance"].to_numpy(float), np.nan_to_num(some["importance_sd"].to_numpy(float))
-    ax.barh(places, value, height=0.66, color=[KEEP if s else DROP for s in _strong(some)])
+    places = np.arange(len(subset))[::-1]
+    value, sd = subset["importance"].to_numpy(float), np.nan_to_num(subset["importance_sd"].to_numpy(float))
+    ax.barh(places, value, height=0.66, color=[KEEP if s else DROP for s in _strong(subset)])
     ax.errorbar(value, places, xerr=sd, fmt="none", ecolor=INK, elinewidth=1.1, capsize=3)
-    words = f"{len(some)} of {len(findings.frame)} features" if len(some) < len(findings.frame) else f"{len(some)} features"
-    told = _told(some)
-    dress(ax, f"{words} by importance{told}", f"{_axis(findings)} (whiskers: one standard deviation over folds)", "")
-    ax.set_yticks(places, [str(f) for f in some.index])
+    words = f"{len(subset)} of {len(findings.frame)} features" if len(subset) < len(findings.frame) else f"{len(subset)} features"
+    text = _told(subset)
+    dress(ax, f"{words} by importance{text}", f"{_axis(findings)} (whiskers: one standard deviation over folds)", "")
+    ax.set_yticks(places, [str(f) for f in subset.index])
     ax.grid(axis="y", visible=False)
     ax.axvline(0, color=QUIET, linewidth=0.8)
     return figure
 
 
-def _strong(some: Any) -> list[bool]:
+def _strong(subset: Any) -> list[bool]:
     """What is drawn in full colour: beyond chance, kept by the model, or all."""
-    for column in ("beyond_chance", "kept"):
-        if column in some:
-            return [bool(v) for v in some[column]]
-    return [True] * len(some)
+    for column in ("significant", "kept"):
+        if column in subset:
+            return [bool(v) for v in subset[column]]
+    return [True] * len(subset)
 
 
-def _told(some: Any) -> str:
-    names = {"beyond_chance": ", pale within chance", "kept": ", pale not in the model"}
-    return next((words for column, words in names.items() if column in some and not some[column].all()), "")
+def _told(subset: Any) -> str:
+    names = {"significant": ", pale: not significant", "kept": ", pale: not in the model"}
+    return next((words for column, words in names.items() if column in subset and not subset[column].all()), "")
 
 
 def _axis(findings: Findings) -> str:
@@ -95,12 +95,12 @@ def coefficient_path(findings: Findings, figure: Any = None) -> Any:
     figure = figure or new_figure()
     top, below = figure.subplots(2, 1, sharex=True, height_ratios=(3, 1))
     penalties = path.index.to_numpy(float)
-    some = np.isfinite(penalties) & (penalties > 0)
-    penalties, path, scored = penalties[some], path[some], scored[some]
+    subset = np.isfinite(penalties) & (penalties > 0)
+    penalties, path, scored = penalties[subset], path[subset], scored[subset]
     last = path.iloc[-1].abs().sort_values(ascending=False)
     at = path[scored["chosen"].to_numpy(bool)]
     named = list((at.iloc[0].abs() if len(at) else last).sort_values(ascending=False).index[:LINES])
-    colours = [KEEP, SECOND, LOOK, INK]
+    colours = [KEEP, SECOND, REVIEW, INK]
     for f in path.columns:
         k = named.index(f) if f in named else -1
         style: dict[str, Any] = {"color": GRID, "linewidth": 1}
@@ -116,7 +116,7 @@ def coefficient_path(findings: Findings, figure: Any = None) -> Any:
         loss, se = scored["loss"].to_numpy(float), np.nan_to_num(scored["loss_se"].to_numpy(float))
         below.fill_between(penalties, loss - se, loss + se, color=GRID)
         below.plot(penalties, loss, color=INK, linewidth=1.4)
-        for column, colour, line in (("best", KEEP, "-"), ("one_standard_error", LOOK, (0, (4, 2)))):
+        for column, colour, line in (("best", KEEP, "-"), ("one_standard_error", REVIEW, (0, (4, 2)))):
             for ax in (top, below):
                 ax.axvline(float(penalties[scored[column].to_numpy(bool)][0]), color=colour, linewidth=1.2, linestyle=line)
     dress(below, "", "penalty, smaller to the right (solid: lowest loss; dashed: within one standard error)", "loss, inner folds")
@@ -155,20 +155,20 @@ def fold_spread(findings: Findings, bars: int = BARS, figure: Any = None) -> Any
     """
     if "by_fold" not in findings.more:
         raise UsageError("these findings have no folds")
-    some = findings.ranked().head(bars)
-    folds = findings.more["by_fold"].loc[some.index].to_numpy(float)
+    subset = findings.ranked().head(bars)
+    folds = findings.more["by_fold"].loc[subset.index].to_numpy(float)
     figure = figure or new_figure()
     ax = figure.subplots()
-    places = np.arange(len(some))[::-1]
-    strong = _strong(some)
+    places = np.arange(len(subset))[::-1]
+    strong = _strong(subset)
     for k, place in enumerate(places):
         colour = KEEP if strong[k] else DROP
         ax.hlines(place, folds[k].min(), folds[k].max(), color=GRID, linewidth=3)
         ax.scatter(folds[k], np.full(folds.shape[1], place), s=24, color=colour, alpha=0.75, linewidths=0, zorder=3)
-        ax.plot([some["importance"].iloc[k]] * 2, [place - 0.3, place + 0.3], color=INK, linewidth=1.6, zorder=4)
+        ax.plot([subset["importance"].iloc[k]] * 2, [place - 0.3, place + 0.3], color=INK, linewidth=1.6, zorder=4)
     ax.axvline(0, color=QUIET, linewidth=0.8)
-    dress(ax, f"Importance in each of {folds.shape[1]} folds, the mean as a line{_told(some)}", _axis(findings), "")
-    ax.set_yticks(places, [str(f) for f in some.index])
+    dress(ax, f"Importance in each of {folds.shape[1]} folds, the mean as a line{_told(subset)}", _axis(findings), "")
+    ax.set_yticks(places, [str(f) for f in subset.index])
     ax.grid(axis="y", visible=False)
     return figure
 
@@ -207,7 +207,7 @@ def effects(findings: Findings, panels: int = PANELS, figure: Any = None) -> Any
         ax.set_visible(False)
     for ax in axes[::across]:
         ax.set_ylabel("effect on the prediction", color=INK, fontsize=10)
-    figure.suptitle("What a value does to the prediction, on held-out rows", x=0.01, ha="left", color=INK, fontsize=13, fontweight="bold")
+    figure.suptitle("Effect of a value on the prediction, test-fold rows", x=0.01, ha="left", color=INK, fontsize=13, fontweight="bold")
     return figure
 
 
@@ -216,8 +216,10 @@ def _places(ax: Any, values: Any) -> Any:
     if values.dtype.kind in "fiu":
         return values.to_numpy(float)
     levels = sorted(set(values.dropna()))
-    some = levels if len(levels) <= TICKS else []
-    ax.set_xticks(range(len(some)), some, rotation=35 if len(some) > 3 else 0, ha="right" if len(some) > 3 else "center", fontsize=8)
+    subset = levels if len(levels) <= TICKS else []
+    ax.set_xticks(
+        range(len(subset)), subset, rotation=35 if len(subset) > 3 else 0, ha="right" if len(subset) > 3 else "center", fontsize=8
+    )
     return values.map({v: k for k, v in enumerate(levels)}).to_numpy(float)
 
 
@@ -239,14 +241,14 @@ def disagreement(findings: Findings, bars: int = 15, figure: Any = None) -> Any:
     """
     if "parts" not in findings.more:
         raise UsageError("only pooled importance has parts to disagree: by='pooled'")
-    some = findings.ranked().head(bars)
-    parts, weights = findings.more["parts"].loc[some.index], findings.more["weights"]["weight"]
+    subset = findings.ranked().head(bars)
+    parts, weights = findings.more["parts"].loc[subset.index], findings.more["weights"]["weight"]
     figure = figure or new_figure()
     ax = figure.subplots()
-    places = np.arange(len(some))[::-1]
+    places = np.arange(len(subset))[::-1]
     rows = parts.to_numpy(float)
     ax.hlines(places, rows.min(1), rows.max(1), color=GRID, linewidth=5)
-    marks, colours = "osD^vP", [KEEP, SECOND, LOOK, QUIET]
+    marks, colours = "osD^vP", [KEEP, SECOND, REVIEW, QUIET]
     for k, part in enumerate(parts.columns):
         away = 0.12 * (k - (len(parts.columns) - 1) / 2)
         ax.scatter(
@@ -258,12 +260,12 @@ def disagreement(findings: Findings, bars: int = 15, figure: Any = None) -> Any:
             zorder=3,
             label=f"{part} (weight {weights[part]:.2f})",
         )  # fmt: skip
-    ax.scatter(some["importance"], places, marker="|", s=260, color=INK, linewidths=2, zorder=4, label="pooled")
-    widest = some["spread"].astype(float).idxmax()
-    dress(ax, f"Where models and ways put each feature; they disagree most on {widest}", "place, 1 for the best", "")
+    ax.scatter(subset["importance"], places, marker="|", s=260, color=INK, linewidths=2, zorder=4, label="pooled")
+    widest = subset["spread"].astype(float).idxmax()
+    dress(ax, f"Rank of each feature by model and way; largest disagreement: {widest}", "rank (1 = best)", "")
     if findings.settings.get("scale") == "shares":
         ax.set_xlabel("share of the total", color=INK, fontsize=11)
-    ax.set_yticks(places, [str(f) for f in some.index])
+    ax.set_yticks(places, [str(f) for f in subset.index])
     ax.grid(axis="y", visible=False)
     ax.legend(loc="upper center", bbox_to_anchor=(0.4, -0.1), ncol=3, fontsize=9, frameon=False)
     return figure

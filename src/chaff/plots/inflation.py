@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from chaff.errors import UsageError
-from chaff.plots.palette import DROP, GRID, INK, KEEP, LOOK, PAPER, QUIET, SECOND, dress, new_axes
+from chaff.plots.palette import DROP, GRID, INK, KEEP, PAPER, QUIET, REVIEW, SECOND, dress, new_axes
 from chaff.results.findings import Findings
 
 BARS = 30
@@ -36,11 +36,11 @@ def vif_bars(findings: Findings, limit: float = 10.0, bars: int = BARS, ax: Any 
         raise UsageError(f"{findings.method} has no VIF to draw; use the findings of chaff.inflation")
     ax = ax or new_axes()
     vif = findings.frame["vif"].dropna().sort_values(ascending=False, kind="stable")
-    some = vif.head(bars)
-    values = some.to_numpy(float)
+    subset = vif.head(bars)
+    values = subset.to_numpy(float)
     finite = values[np.isfinite(values)]
     top = max(float(finite.max()) if finite.size else limit, limit) * 3
-    places = np.arange(len(some))[::-1]
+    places = np.arange(len(subset))[::-1]
     for place, v in zip(places, values, strict=True):
         over = v > limit
         ax.barh(
@@ -48,7 +48,7 @@ def vif_bars(findings: Findings, limit: float = 10.0, bars: int = BARS, ax: Any 
             min(v, top) - 1,
             left=1,
             height=0.66,
-            color=LOOK if over else KEEP,
+            color=REVIEW if over else KEEP,
             hatch="//" if not np.isfinite(v) else None,
             edgecolor="white" if not np.isfinite(v) else "none",
             linewidth=0,
@@ -78,13 +78,13 @@ def vif_bars(findings: Findings, limit: float = 10.0, bars: int = BARS, ax: Any 
         va="center",
     )
     over = int((vif > limit).sum())
-    title = f"{over} of {len(vif)} features have a VIF over {limit:g}" + (f"; the {len(some)} largest" if len(some) < len(vif) else "")
+    title = f"{over} of {len(vif)} features have a VIF above {limit:g}" + (f"; the {len(subset)} largest" if len(subset) < len(vif) else "")
     dress(ax, title, "variance inflation factor, log scale", "")
     ax.grid(axis="y", visible=False)
-    ax.set_yticks(places, [str(f) for f in some.index])
-    ax.tick_params(axis="y", labelsize=9 if len(some) > 18 else 10)
+    ax.set_yticks(places, [str(f) for f in subset.index])
+    ax.tick_params(axis="y", labelsize=9 if len(subset) > 18 else 10)
     ax.set_xlim(1, top**1.12)
-    ax.set_ylim(-1.4, len(some) - 0.4)
+    ax.set_ylim(-1.4, len(subset) - 0.4)
     return ax
 
 
@@ -122,7 +122,7 @@ def vif_trail(findings: Findings, limit: float = 10.0, ax: Any = None) -> Any:
         went = name in path.columns[1:]
         ax.plot(moves, line, color=DROP if went else KEEP, linewidth=1.8, marker="o", markersize=4)
         if went:
-            ax.plot([there[-1]], [line[there[-1]]], marker="x", color=LOOK, markersize=9, markeredgewidth=2.2, zorder=6)
+            ax.plot([there[-1]], [line[there[-1]]], marker="x", color=REVIEW, markersize=9, markeredgewidth=2.2, zorder=6)
         ends.append((int(there[-1]), float(line[there[-1]]), str(name), went))
     _end_labels(ax, ends, len(moves))
     ax.set_yscale("log")
@@ -131,7 +131,7 @@ def vif_trail(findings: Findings, limit: float = 10.0, ax: Any = None) -> Any:
     left = np.nanmax(np.where(np.isinf(values[:, -1]), np.nan, values[:, -1])) if np.isfinite(values[:, -1]).any() else float("nan")
     dress(
         ax,
-        f"{count} feature{'s' * (count != 1)} go, and the largest VIF left is {left:.3g} (limit {limit:g})",
+        f"{count} feature{'s' * (count != 1)} dropped; largest remaining VIF {left:.3g} (limit {limit:g})",
         "move",
         "variance inflation factor, log scale",
     )
@@ -158,7 +158,7 @@ def _end_labels(ax: Any, ends: list[tuple[int, float, str, bool]], moves: int) -
             textcoords="data",
             va="center",
             fontsize=9,
-            color=LOOK if went else INK,
+            color=REVIEW if went else INK,
             zorder=5,
             bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 0.6, "alpha": 0.85},
         )
@@ -183,21 +183,21 @@ def scree(findings: Findings, ax: Any = None) -> Any:
     ax = ax or new_axes()
     parts = findings.more["components"]
     x, values = parts.index.to_numpy(), parts["eigenvalue"].to_numpy(float)
-    ax.bar(x, values, width=0.72, color=[KEEP if k <= findings.settings["beyond_chance"] else DROP for k in x])
+    ax.bar(x, values, width=0.72, color=[KEEP if k <= findings.settings["significant"] else DROP for k in x])
     if parts["chance"].notna().any():
-        ax.plot(x, parts["chance"], color=LOOK, linewidth=1.8, linestyle=(0, (4, 2)))
+        ax.plot(x, parts["chance"], color=REVIEW, linewidth=1.8, linestyle=(0, (4, 2)))
         at = min(len(x) - 1, max(3, len(x) // 3))
         ax.annotate(
-            "what shuffled columns reach (95th percentile)",
+            "permutation threshold (95th percentile)",
             (x[at], parts["chance"].iloc[at]),
             xytext=(6, 8),
             textcoords="offset points",
-            color=LOOK,
+            color=REVIEW,
             fontsize=10,
         )
     reach, share = findings.settings["reach"], findings.settings["share"]
-    beyond = f"{findings.settings['beyond_chance']} components are beyond chance; " if findings.settings["shuffles"] else ""
-    dress(ax, f"{beyond}{reach} of {len(x)} hold {share:.0%} of the variation", "component", "eigenvalue (variation in columns)")
+    beyond = f"{findings.settings['significant']} components exceed the permutation threshold; " if findings.settings["shuffles"] else ""
+    dress(ax, f"{beyond}{reach} of {len(x)} explain {share:.0%} of the variance", "component", "eigenvalue (variance, in features)")
     over = ax.twinx()
     over.plot(x, parts["cumulative"], color=SECOND, linewidth=1.6)
     over.set_ylim(0, 1.02)

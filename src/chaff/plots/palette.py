@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-INK, PAPER, KEEP, DROP, LOOK, SECOND, GRID = "#1D2430", "#FFFFFF", "#0F6E6E", "#A8A29A", "#7A4E8A", "#B5651D", "#E6E2DA"
+INK, PAPER, KEEP, DROP, REVIEW, SECOND, GRID = "#1D2430", "#FFFFFF", "#0F6E6E", "#A8A29A", "#7A4E8A", "#B5651D", "#E6E2DA"
 
 QUIET = "#6F6961"  # husk, darkened until small print can be read on paper
 
@@ -36,7 +36,7 @@ def diverging() -> Any:
     """Teal over white to plum, for what has a sign."""
     from matplotlib.colors import LinearSegmentedColormap
 
-    return LinearSegmentedColormap.from_list("chaff diverging", [KEEP, PAPER, LOOK])
+    return LinearSegmentedColormap.from_list("chaff diverging", [KEEP, PAPER, REVIEW])
 
 
 def dress(ax: Any, title: str, x: str, y: str) -> None:

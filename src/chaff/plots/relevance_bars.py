@@ -44,21 +44,23 @@ def relevance_bars(findings: Findings, by: str | None = None, bars: int = BARS, 
     frame = frame[findings.values(by).reindex(frame.index).notna()]
     if frame.empty:
         raise UsageError(f"no feature has a value of {by}: there is nothing to draw")
-    some = frame.head(bars)
-    p_name = next((c for c in (f"{by}_p", "p" if by in ("effect_size", "p", "q") else "") if c in some.columns), None)
+    subset = frame.head(bars)
+    p_name = next((c for c in (f"{by}_p", "p" if by in ("effect_size", "p", "q") else "") if c in subset.columns), None)
     figure = figure or new_figure()
     axes = figure.subplots(1, 2, sharey=True, width_ratios=(3, 1.25)) if p_name else [figure.subplots()]
-    stays = (some["verdict"] == "keep").to_numpy() if "verdict" in some.columns else np.ones(len(some), bool)
-    places = np.arange(len(some))[::-1]
-    _values(axes[0], some, by, stays, places)
-    words = f"The {len(some)} leading of {len(findings.frame)} features" if len(some) < len(findings.frame) else f"{len(some)} features"
+    stays = (subset["verdict"] == "keep").to_numpy() if "verdict" in subset.columns else np.ones(len(subset), bool)
+    places = np.arange(len(subset))[::-1]
+    _values(axes[0], subset, by, stays, places)
+    words = (
+        f"The {len(subset)} leading of {len(findings.frame)} features" if len(subset) < len(findings.frame) else f"{len(subset)} features"
+    )
     kept = f", {int((findings.frame['verdict'] == 'keep').sum())} kept" if "verdict" in frame.columns else ""
     dress(axes[0], f"{words} by {_plain(by)}{kept}", _plain(by), "")
     axes[0].grid(axis="y", visible=False)
-    axes[0].set_yticks(places, [str(f) for f in some.index])
-    axes[0].tick_params(axis="y", labelsize=9 if len(some) > 18 else 10)
+    axes[0].set_yticks(places, [str(f) for f in subset.index])
+    axes[0].tick_params(axis="y", labelsize=9 if len(subset) > 18 else 10)
     if p_name:
-        _p_values(axes[1], some[p_name].to_numpy(float), stays, places)
+        _p_values(axes[1], subset[p_name].to_numpy(float), stays, places)
     return figure
 
 
@@ -66,12 +68,12 @@ def _plain(name: str) -> str:
     return name.replace("_", " ")
 
 
-def _values(ax: Any, some: Any, by: str, stays: Any, places: Any) -> None:
-    values = some[by].to_numpy(float)
+def _values(ax: Any, subset: Any, by: str, stays: Any, places: Any) -> None:
+    values = subset[by].to_numpy(float)
     known = values[np.isfinite(values)]
     finite = np.where(np.isfinite(values), values, known.max() if known.size else 1.0)
     ax.barh(places, finite, height=0.68, color=[KEEP if s else DROP for s in stays], alpha=1.0)
-    low, high = (some.get(f"{by}{end}") for end in ("_low", "_high"))
+    low, high = (subset.get(f"{by}{end}") for end in ("_low", "_high"))
     reach = finite
     if low is not None and high is not None:
         low, high = low.to_numpy(float), high.to_numpy(float)

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from chaff.methods.linear.checks import Residuals
-from chaff.plots.palette import DROP, INK, KEEP, LOOK, QUIET, SECOND, dress, new_axes, new_figure
+from chaff.plots.palette import DROP, INK, KEEP, QUIET, REVIEW, SECOND, dress, new_axes, new_figure
 
 POINTS = 4000
 PANELS = 12
@@ -41,8 +41,8 @@ def residual_checks(checked: Residuals, figure: Any = None) -> Any:
     grid = np.linspace(e.min(), e.max(), 200)
     a.plot(grid, np.exp(-0.5 * ((grid - e.mean()) / sd) ** 2) / (sd * np.sqrt(2 * np.pi)), color=KEEP, linewidth=2)
     dress(a, f"Residuals and the normal curve: p {_p(tests.loc['normality', 'p'])}", label, "density")
-    some = np.arange(n) if n <= POINTS else np.linspace(0, n - 1, POINTS).astype(int)
-    b.scatter(fitted[some], e[some], s=9, color=DROP, alpha=0.7, linewidths=0)
+    subset = np.arange(n) if n <= POINTS else np.linspace(0, n - 1, POINTS).astype(int)
+    b.scatter(fitted[subset], e[subset], s=9, color=DROP, alpha=0.7, linewidths=0)
     _course(b, fitted, e)
     b.axhline(0, color=QUIET, linewidth=1)
     dress(
@@ -60,7 +60,7 @@ def residual_checks(checked: Residuals, figure: Any = None) -> Any:
     h, cook = frame["leverage"].to_numpy(float), frame["cooks_distance"].to_numpy(float)
     far = cook > 4.0 / n
     d.scatter(h[~far], frame["studentised"].to_numpy(float)[~far], s=9, color=DROP, linewidths=0)
-    d.scatter(h[far], frame["studentised"].to_numpy(float)[far], s=22, color=LOOK, marker="^", linewidths=0)
+    d.scatter(h[far], frame["studentised"].to_numpy(float)[far], s=22, color=REVIEW, marker="^", linewidths=0)
     for k in np.argsort(-np.nan_to_num(cook))[:3]:
         d.annotate(
             f"row {frame.index[k]}",
@@ -68,7 +68,7 @@ def residual_checks(checked: Residuals, figure: Any = None) -> Any:
             xytext=(5, 3),
             textcoords="offset points",
             fontsize=8.5,
-            color=LOOK,
+            color=REVIEW,
         )
     dress(d, f"Plum: {int(far.sum())} rows with Cook's distance over 4 / n", "leverage", "studentised residual")
     for ax in (a, b, c, d):
@@ -105,8 +105,8 @@ def residuals_by_feature(checked: Residuals, figure: Any = None) -> Any:
     e = checked.frame["residual"].to_numpy(float)
     for k, (ax, name) in enumerate(zip(axes, names, strict=False)):
         x = checked.form.X[:, k]
-        some = np.arange(x.size) if x.size <= POINTS else np.linspace(0, x.size - 1, POINTS).astype(int)
-        ax.scatter(x[some], e[some], s=6, color=DROP, alpha=0.6, linewidths=0)
+        subset = np.arange(x.size) if x.size <= POINTS else np.linspace(0, x.size - 1, POINTS).astype(int)
+        ax.scatter(x[subset], e[subset], s=6, color=DROP, alpha=0.6, linewidths=0)
         _course(ax, x, e)
         ax.axhline(0, color=QUIET, linewidth=0.8)
         dress(ax, "", "", "")
@@ -133,7 +133,7 @@ def predicted_true(checked: Residuals, ax: Any = None) -> Any:
     --------
     >>> import chaff
     >>> ax = chaff.plots.predicted_true(chaff.residuals(chaff.demo.table(rows=100), ["protein_pct"]))
-    >>> "holdout" in ax.get_title(loc="left")
+    >>> "validation" in ax.get_title(loc="left")
     True
     """
     from chaff.errors import UsageError
@@ -147,10 +147,10 @@ def predicted_true(checked: Residuals, ax: Any = None) -> Any:
     ax.scatter(predicted, true, s=16, color=DROP, linewidths=0, alpha=0.85)
     target = checked.form.table.target
     unit = f" {target.unit}" if target.unit else ""
-    row = checked.holdout.loc["holdout"]
+    row = checked.holdout.loc["validation split"]
     dress(
         ax,
-        f"On {true.size:,} holdout rows: RMSE {row['rmse']:.3g}{unit}, MAE {row['mae']:.3g}{unit}, R² {row['r_squared']:.3f}",
+        f"On the validation split, {true.size:,} rows: RMSE {row['rmse']:.3g}{unit}, MAE {row['mae']:.3g}{unit}, R² {row['r_squared']:.3f}",
         f"predicted {target.name}{f' ({target.unit})' if target.unit else ''}",
         f"true {target.name}{f' ({target.unit})' if target.unit else ''}",
     )

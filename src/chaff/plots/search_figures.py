@@ -9,18 +9,18 @@ import numpy as np
 
 from chaff.errors import UsageError
 from chaff.metrics import METRICS
-from chaff.plots.palette import DROP, GRID, KEEP, LOOK, PAPER, QUIET, SECOND, dress, new_axes, new_figure, subtitle
+from chaff.plots.palette import DROP, GRID, KEEP, PAPER, QUIET, REVIEW, SECOND, dress, new_axes, new_figure, subtitle
 from chaff.plots.size_marks import band, level, mark_size
 
 if TYPE_CHECKING:
     from chaff.methods.search.alternatives import Alternatives
     from chaff.methods.search.choosing import Chosen
-    from chaff.methods.search.searched import SearchedTrail
+    from chaff.methods.search.search_result import SearchResult
 
 MOST_ROWS, MOST_SETS = 32, 60
 
 
-def search_sizes(trail: SearchedTrail, chosen: Chosen | None = None, ax: Any = None) -> Any:
+def search_sizes(trail: SearchResult, chosen: Chosen | None = None, ax: Any = None) -> Any:
     """Score against size: what the search saw, and what is honest.
 
     Parameters
@@ -52,7 +52,7 @@ def search_sizes(trail: SearchedTrail, chosen: Chosen | None = None, ax: Any = N
     band(ax, sizes, frame["seen"].to_numpy(), frame["seen_se"].to_numpy(), *seen)
     if has:
         band(ax, sizes, frame["honest"].to_numpy(), frame["honest_se"].to_numpy(), KEEP, "solid")
-    level(ax, trail.nothing.mean, "knowing nothing")
+    level(ax, trail.nothing.mean, "baseline")
     _name_lines(ax, trail, frame, has)
     if chosen is not None:
         y = chosen.honest if chosen.honest == chosen.honest else chosen.seen
@@ -61,15 +61,15 @@ def search_sizes(trail: SearchedTrail, chosen: Chosen | None = None, ax: Any = N
     title = f"{trail.strategy.name} with {trail.scorer.model.label}"
     if chosen is not None:
         title += f": {len(chosen.features)} of {len(trail.offered)} features"
-    dress(ax, title, "number of features", f"{label}, mean ± standard error")
+    dress(ax, title, "number of features", f"{label}, mean ± SE")
     subtitle(ax, title, trail.notes[0] if trail.notes else "")
     ax.xaxis.get_major_locator().set_params(integer=True)
     return ax
 
 
-def _name_lines(ax: Any, trail: SearchedTrail, frame: Any, has: bool) -> None:
+def _name_lines(ax: Any, trail: SearchResult, frame: Any, has: bool) -> None:
     """Each line named at its right end, the better one above."""
-    ends = [("seen by the search", float(frame["seen"].iloc[-1]), SECOND if has else KEEP)]
+    ends = [("search score", float(frame["seen"].iloc[-1]), SECOND if has else KEEP)]
     if has:
         ends.append(("honest", float(frame["honest"].iloc[-1]), KEEP))
     ends.sort(key=lambda e: -e[1])
@@ -80,7 +80,7 @@ def _name_lines(ax: Any, trail: SearchedTrail, frame: Any, has: bool) -> None:
         )  # fmt: skip
 
 
-def set_presence(trail: SearchedTrail, chosen: Chosen | None = None, ax: Any = None) -> Any:
+def set_presence(trail: SearchResult, chosen: Chosen | None = None, ax: Any = None) -> Any:
     """Which features the best set of each size holds: a column a size, a row a feature, those that come in first on top.
 
     Parameters
@@ -114,7 +114,7 @@ def set_presence(trail: SearchedTrail, chosen: Chosen | None = None, ax: Any = N
     _feature_rows(ax, names)
     step = max(1, len(sizes) // 20)
     ax.set_xticks(range(0, len(sizes), step), [str(s) for s in sizes[::step]])
-    title = f"What the best set of each size holds: {trail.strategy.name} with {trail.scorer.model.label}"
+    title = f"Features in the best set of each size: {trail.strategy.name} with {trail.scorer.model.label}"
     dress(ax, title, "number of features", "")
     ax.grid(False)
     if left > 0:
@@ -151,7 +151,7 @@ def _frame_column(ax: Any, at: int, rows: int, word: str) -> None:
     ax.tick_params(axis="x", pad=14)
 
 
-def generations(trail: SearchedTrail, figure: Any = None) -> Any:
+def generations(trail: SearchResult, figure: Any = None) -> Any:
     """A genetic search, generation by generation: best and mean score, how different its sets are, and its front.
 
     Parameters
@@ -186,21 +186,21 @@ def generations(trail: SearchedTrail, figure: Any = None) -> Any:
             va="bottom" if above else "top", color=colour, fontsize=10, fontweight="bold",
         )  # fmt: skip
     score.margins(y=0.18)
-    dress(score, f"Genetic search with {trail.scorer.model.label}", "", f"{label}, seen")
-    different.plot(x, frame["diversity"], color=LOOK, linewidth=1.8)
+    dress(score, f"Genetic search with {trail.scorer.model.label}", "", f"search {label}")
+    different.plot(x, frame["diversity"], color=REVIEW, linewidth=1.8)
     different.set_ylim(0, None)
     dress(different, "", "generation", "share of columns in\nwhich two sets differ")
     _fronts(front, trail, label)
     return figure
 
 
-def _fronts(ax: Any, trail: SearchedTrail, label: str) -> None:
+def _fronts(ax: Any, trail: SearchResult, label: str) -> None:
     """The front of the first, a middle and the last generation."""
     numbers = list(trail.generations.index)
-    some = list(dict.fromkeys([numbers[0], numbers[len(numbers) // 4], numbers[-1]]))
-    styles = [(DROP, "o"), (SECOND, "s"), (KEEP, "D")][-len(some) :]
+    subset = list(dict.fromkeys([numbers[0], numbers[len(numbers) // 4], numbers[-1]]))
+    styles = [(DROP, "o"), (SECOND, "s"), (KEEP, "D")][-len(subset) :]
     up = METRICS[trail.metric].higher_is_better
-    for k, (number, (colour, marker)) in enumerate(zip(some, styles, strict=True)):
+    for k, (number, (colour, marker)) in enumerate(zip(subset, styles, strict=True)):
         points = trail.front(number)
         ax.plot(points.index, points["score"], color=colour, marker=marker, markersize=5, linewidth=1.4)
         ax.annotate(
@@ -208,16 +208,16 @@ def _fronts(ax: Any, trail: SearchedTrail, label: str) -> None:
             color=colour if colour != DROP else QUIET, fontsize=10, fontweight="bold",
         )  # fmt: skip
     ax.set_xlim(0, None)
-    dress(ax, "Its front of score and size", "number of features", f"{label}, seen")
+    dress(ax, "Its front of score and size", "number of features", f"search {label}")
     ax.xaxis.get_major_locator().set_params(integer=True)
 
 
-def alternatives_map(found: Alternatives, ax: Any = None) -> Any:
+def alternatives_map(result: Alternatives, ax: Any = None) -> Any:
     """The good sets side by side: a column a set, the best on the left, a row a feature, those in all of them on top.
 
     Parameters
     ----------
-    found : Alternatives
+    result : Alternatives
         From ``trail.alternatives()``.
     ax : matplotlib Axes, optional
 
@@ -233,16 +233,16 @@ def alternatives_map(found: Alternatives, ax: Any = None) -> Any:
     >>> chaff.plots.alternatives_map(found).get_xlabel()
     'sets, the best on the left'
     """
-    if not hasattr(found, "frame") or "role" not in found.frame:
+    if not hasattr(result, "frame") or "role" not in result.frame:
         raise UsageError("alternatives_map draws what trail.alternatives() gave")
-    if not len(found.sets):
-        raise UsageError("alternatives_map: knowing nothing is as good as the best set, so there is nothing to draw")
-    frame = found.frame
+    if not len(result.sets):
+        raise UsageError("alternatives_map: the baseline is as good as the best set, so there is nothing to draw")
+    frame = result.frame
     none = int((frame["role"] == "in none").sum())
-    sets = list(found.sets["features"].head(MOST_SETS))
+    sets = list(result.sets["features"].head(MOST_SETS))
     names = [str(f) for f in frame.index if any(f in s for s in sets)][:MOST_ROWS]
     ax = new_axes() if ax is None else ax
-    colours = {"in all": KEEP, "interchangeable": LOOK}
+    colours = {"in all": KEEP, "interchangeable": REVIEW}
     _two_colours(ax, np.array([[f in s for s in sets] for f in names], bool), [colours[frame.loc[f, "role"]] for f in names])
     _feature_rows(ax, names)
     for y, f in enumerate(names):
@@ -255,12 +255,12 @@ def alternatives_map(found: Alternatives, ax: Any = None) -> Any:
             words, (1.0, y), xycoords=("axes fraction", "data"), xytext=(6, 0), textcoords="offset points", va="center",
             color=colours[frame.loc[f, "role"]], fontsize=9, annotation_clip=False,
         )  # fmt: skip
-    shown = f"the best {len(sets)} of {len(found.sets):,}" if len(sets) < len(found.sets) else f"{len(sets)}"
-    title = found.headline
+    shown = f"the best {len(sets)} of {len(result.sets):,}" if len(sets) < len(result.sets) else f"{len(sets)}"
+    title = result.headline
     dress(ax, title, "sets, the best on the left", "")
     ax.grid(False)
     ax.set_xticks([])
-    subtitle(ax, title, f"{shown} good sets that can spare no feature; {none} features are in none")
+    subtitle(ax, title, f"{shown} minimal sets within tolerance; {none} features are in none")
     return ax
 
 
@@ -277,7 +277,7 @@ def _two_colours(ax: Any, held: Any, colours: Sequence[str]) -> None:
         ax.axvline(x - 0.5, color=GRID, linewidth=0.6)
 
 
-def score_by_cost(trail: SearchedTrail, ax: Any = None) -> Any:
+def score_by_cost(trail: SearchResult, ax: Any = None) -> Any:
     """Score against what a set costs to measure: every set that the search came through, and those that no other beats in both.
 
     Parameters
@@ -316,20 +316,20 @@ def score_by_cost(trail: SearchedTrail, ax: Any = None) -> Any:
     if total is not None:
         ax.axvline(total, color=SECOND, linewidth=1.4, linestyle=(0, (2, 2)))
         ax.annotate("total", (total, 0.02), xycoords=("data", "axes fraction"), xytext=(5, 0), textcoords="offset points", color=SECOND)
-    title = f"What more measuring buys: {trail.strategy.name} with {trail.scorer.model.label}"
-    dress(ax, title, "cost of measuring the set", f"{label}, seen")
-    subtitle(ax, title, "diamonds: no cheaper set is as good, with their number of features; dots: every set on the way")
+    title = f"Score against measuring cost: {trail.strategy.name} with {trail.scorer.model.label}"
+    dress(ax, title, "cost of measuring the set", f"search {label}")
+    subtitle(ax, title, "diamonds: no cheaper set scores as well (with the number of features); dots: every visited set")
     return ax
 
 
-def _trail(trail: Any, name: str) -> SearchedTrail:
+def _trail(trail: Any, name: str) -> SearchResult:
     if not hasattr(trail, "by_size"):
         raise UsageError(f"{name} draws what chaff.search gave")
-    found: SearchedTrail = trail
-    return found
+    result: SearchResult = trail
+    return result
 
 
-def figures_of(trails: Sequence[SearchedTrail], more: Mapping[str, Any]) -> dict[str, Any]:
+def figures_of(trails: Sequence[SearchResult], more: Mapping[str, Any]) -> dict[str, Any]:
     """File name → figure, of everything that there is to draw of some searches; names of the second and later ones have a number."""
     out: dict[str, Any] = {}
     for k, (trail, chosen) in enumerate(zip(trails, more["chosen"], strict=True), 1):

@@ -13,11 +13,11 @@ from chaff.results.trail import Trail
 
 if TYPE_CHECKING:
     from chaff.arrays import Floats
-    from chaff.methods.search.curve import Curve
-    from chaff.methods.search.stage import SearchTrail
+    from chaff.methods.search.curve import SizeCurve
+    from chaff.methods.search.stage import SelectionSearch
 
 
-def score_by_size(trail: SearchTrail, ax: Any = None, unit: str = "") -> Any:
+def score_by_size(trail: SelectionSearch, ax: Any = None, unit: str = "") -> Any:
     """Draw the honest score of each size through every lens that was looked through.
 
     Parameters
@@ -61,7 +61,7 @@ def score_by_size(trail: SearchTrail, ax: Any = None, unit: str = "") -> Any:
     word = "chosen" if best != chosen else "chosen, and best"
     mark_size(ax, deciding.sizes[chosen], float(means[chosen]), word, KEEP, KEEP, 0.16 if up else 0.95, most)
     label = metric.label + (f" ({unit})" if metric.unit_of_target and unit else "")
-    dress(ax, _title(trail), "number of features", f"honest {label}, mean ± standard error")
+    dress(ax, _title(trail), "number of features", f"CV {label}, mean ± SE")
     subtitle(ax, _title(trail), trail.notes[0] if trail.notes else "")
     ax.xaxis.get_major_locator().set_params(integer=True)
     most = max(max(c.sizes) for c in trail.best_curves())
@@ -69,15 +69,15 @@ def score_by_size(trail: SearchTrail, ax: Any = None, unit: str = "") -> Any:
     return ax
 
 
-def _title(trail: SearchTrail) -> str:
+def _title(trail: SelectionSearch) -> str:
     if trail.choice.nothing:
-        return "Nothing here beats knowing nothing: no feature is kept"
+        return "No set beats the baseline: no feature is kept"
     n, of = trail.decided.sizes[trail.choice.place], len(trail.offered)
-    more = f", {len(trail.added)} more for the other lens" if trail.added else ""
-    return f"The search keeps {n} of {of} features through the {trail.decided.label} lens{more}"
+    more = f", {len(trail.added)} more for the second model" if trail.added else ""
+    return f"The search keeps {n} of {of} features with the {trail.decided.label} model{more}"
 
 
-def _band(ax: Any, curve: Curve, se: Floats, colour: str, style: Any) -> None:
+def _band(ax: Any, curve: SizeCurve, se: Floats, colour: str, style: Any) -> None:
     """A curve with its error, named at its right end."""
     sizes, mean = np.array(curve.sizes), curve.values.mean(1)
     band(ax, sizes, mean, se, colour, style)
@@ -94,10 +94,10 @@ def _band(ax: Any, curve: Curve, se: Floats, colour: str, style: Any) -> None:
     )
 
 
-def _floor(ax: Any, trail: SearchTrail) -> None:
-    """What knowing nothing scores, and no view of the depths that one bad size may reach."""
+def _floor(ax: Any, trail: SelectionSearch) -> None:
+    """What baseline scores, and no view of the depths that one bad size may reach."""
     nothing = float(trail.ground.none.values.mean())
-    level(ax, nothing, "knowing nothing")
+    level(ax, nothing, "baseline")
     curves = trail.best_curves()
     if not any(0 in c.sizes for c in curves):
         return

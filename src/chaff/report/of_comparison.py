@@ -9,16 +9,16 @@ from chaff.report.page import Block, Cell, Grid, Page, Section, Words, frame_gri
 from chaff.results.digits import score
 
 
-def page_of_comparison(found: Comparison) -> Page:
+def page_of_comparison(result: Comparison) -> Page:
     """Every section of a comparison."""
-    table = found.scorer.table
-    best = found.frame.sort_values("best", ascending=found.sign < 0)
-    sections = [_answer(found, str(best.index[0])), _curves(found), _kept(found), _agreement(found), _scores(found)]
+    table = result.scorer.table
+    best = result.frame.sort_values("best", ascending=result.sign < 0)
+    sections = [_answer(result, str(best.index[0])), _curves(result), _kept(result), _agreement(result), _scores(result)]
     return Page(
-        title=f"{len(found.methods)} methods compared for {table.target.name}",
+        title=f"{len(result.methods)} methods compared for {table.target.name}",
         subtitle=table.heading,
         sections=sections,
-        made_with=f"chaff {__version__}; seed {found.scorer.work.seed}",
+        made_with=f"chaff {__version__}; seed {result.scorer.work.seed}",
     )
 
 
@@ -26,46 +26,46 @@ def _shown(blocks: list[Block | None]) -> list[Block]:
     return [b for b in blocks if b is not None]
 
 
-def _answer(found: Comparison, best: str) -> Section:
-    row, label = found.frame.loc[best], found.scorer.metric.label
-    full, nothing = (float(found.yardsticks[k].mean()) for k in ("all features", "nothing"))
+def _answer(result: Comparison, best: str) -> Section:
+    row, label = result.frame.loc[best], result.scorer.metric.label
+    full, nothing = (float(result.yardsticks[k].mean()) for k in ("all features", "nothing"))
     words = f"The best score is that of {best}: {label} {score(row['best'])} with {int(row['best_size'])} features"
-    words += f"; all {len(found.scorer.features)} features give {score(full)}, nothing gives {score(nothing)}."
-    frame = found.frame.rename(columns={"kept": "kept_on_average"})
-    grid = frame_grid("methods", frame, "smallest: within one standard error and 2 % of the gain of its own best", "method")
-    warning = (
-        "A choice of method from this table is a choice: what the chosen one is worth on rows that nobody has seen, chaff select says."
+    words += f"; all {len(result.scorer.features)} features give {score(full)}, the baseline {score(nothing)}."
+    frame = result.frame.rename(columns={"kept": "kept_on_average"})
+    grid = frame_grid(
+        "methods", frame, "chosen size: the smallest within one SE and 2 % of the best improvement of the same method", "method"
     )
-    return Section("answer", "The answer", [Words([words], "answer"), grid, Words([*found.notes, warning], "quiet")])
+    warning = "Choosing the best row is itself a selection; chaff select estimates the score after it."
+    return Section("answer", "The answer", [Words([words], "answer"), grid, Words([*result.notes, warning], "quiet")])
 
 
-def _curves(found: Comparison) -> Section:
-    drawn = picture(lambda: plots.compared_curves(found), f"{found.scorer.metric.label} against number of features, a line a method.")
-    curves = found.curves.reset_index().set_index("method")
+def _curves(result: Comparison) -> Section:
+    drawn = picture(lambda: plots.compared_curves(result), f"{result.scorer.metric.label} against number of features, a line a method.")
+    curves = result.curves.reset_index().set_index("method")
     return Section("curves", "Score against number of features", _shown([drawn, frame_grid("sizes", curves, first="method")]))
 
 
-def _kept(found: Comparison) -> Section:
-    kept = found.kept()
+def _kept(result: Comparison) -> Section:
+    kept = result.kept()
     kept = kept[kept.any(axis=1)]
-    drawn = picture(lambda: plots.kept_by_methods(found), "Which method keeps which feature, those that most keep on top.")
+    drawn = picture(lambda: plots.kept_by_methods(result), "Features selected by each method, most often selected first.")
     rows = []
     for f, r in kept.iterrows():
         marks = [Cell("keeps" if r[m] else "", 1.0 if r[m] else 0.0, "keep" if r[m] else "") for m in kept.columns]
         rows.append([text_cell(f), number_cell(float(r.sum())), *marks])
-    grid = Grid("kept", ["feature", "kept by", *map(str, kept.columns)], rows, "each method at its own smallest size")
-    return Section("kept", "Which method keeps what", _shown([drawn, grid]))
+    grid = Grid("kept", ["feature", "kept by", *map(str, kept.columns)], rows, "each method at its chosen size")
+    return Section("kept", "Features by method", _shown([drawn, grid]))
 
 
-def _agreement(found: Comparison) -> Section:
-    frame = found.agreement
+def _agreement(result: Comparison) -> Section:
+    frame = result.agreement
     rows = frame.set_index("first") if len(frame) else frame
     blocks: list[Block] = [frame_grid("agreement", rows, "each pair of methods, on all rows", "first")] if len(frame) else []
-    return Section("agreement", "Where they agree", [Words(["Rank correlation of their orders, and what their sets share."]), *blocks])
+    return Section("agreement", "Agreement", [Words(["Rank correlation of the orders, and overlap of the sets."]), *blocks])
 
 
-def _scores(found: Comparison) -> Section:
-    flat = found.scores.copy()
+def _scores(result: Comparison) -> Section:
+    flat = result.scores.copy()
     flat.columns = [f"{m} {what}" for m, what in flat.columns]
     return Section(
         "scores", "Every score", [frame_grid("scores", flat, "raw: the method's own figure; scaled: 1 the first, 0 the last")], True

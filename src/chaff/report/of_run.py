@@ -6,23 +6,23 @@ from collections.abc import Callable
 from typing import Any
 
 from chaff import plots
-from chaff.decide.closing import Closing
 from chaff.decide.explaining import Told, explanation_of
-from chaff.decide.judging import StageReport
+from chaff.decide.final_scores import FinalScores
 from chaff.decide.run import Run
-from chaff.decide.telling import answer_line, closing_rows, closing_warnings, closing_words, curve_rows, stage_line
+from chaff.decide.run_text import answer_line, closing_rows, closing_warnings, closing_words, curve_rows, stage_line
+from chaff.decide.stage_report import StageReport
 from chaff.errors import ChaffError
 from chaff.evaluate.stage import name_of
 from chaff.methods.evaluation.evaluation import Evaluation
 from chaff.methods.evaluation.everywhere import Everywhere
 from chaff.methods.evaluation.protection import Protection
-from chaff.methods.search.stage import SearchTrail
+from chaff.methods.search.stage import SelectionSearch
 from chaff.report.figures import picture
 from chaff.report.page import Block, Cell, Code, Grid, Page, Picture, Section, Words, frame_grid, number_cell, text_cell
 from chaff.results.digits import count
 from chaff.results.findings import Findings
 
-FATE_WORDS = {"barred": "look, barred", "look": "look, stays", "drop": "drop", "keep": "keep"}
+FATE_WORDS = {"blocked": "review, blocked", "review": "review, kept", "drop": "drop", "keep": "keep"}
 
 
 def page_of_run(
@@ -61,33 +61,33 @@ def _quietly(ask: Callable[[], Any]) -> Any:
         return None
 
 
-def _everywhere(found: Everywhere | None) -> Section | None:
-    if found is None:
+def _everywhere(result: Everywhere | None) -> Section | None:
+    if result is None:
         return None
     blocks: list[Block] = [
-        Words([_sentence(found.headline)]),
-        Words(found.words, "warning"),
-        frame_grid("relations", found.features, "each kept column's slope, in standard deviations, by part"),
-        frame_grid("parts", found.parts, "the kept set's score by part, on rows that its model has not seen", found.by),
-        Words(found.notes, "quiet"),
+        Words([_sentence(result.headline)]),
+        Words(result.words, "warning"),
+        frame_grid("relations", result.features, "slope of each selected feature, in standard deviations, by part"),
+        frame_grid("parts", result.parts, "score of the selected set by part, on test folds", result.by),
+        Words(result.notes, "quiet"),
     ]
-    return Section("everywhere", f"Does it hold everywhere, by {found.by}", blocks, short="Everywhere")
+    return Section("everywhere", f"Slopes and score by {result.by}", blocks, short="Everywhere")
 
 
-def _protection(found: Protection | None) -> Section | None:
-    if found is None:
+def _protection(result: Protection | None) -> Section | None:
+    if result is None:
         return None
-    blocks: list[Block] = [Words([_sentence(found.headline)], "warning" if found.telling else ""), Words(found.words)]
-    if len(found.carriers):
-        blocks.append(frame_grid("carriers", found.carriers, "share of what is told that goes without a column", "protected"))
-    return Section("protected", "Stand-ins for what must not be used", [*blocks, Words(found.notes, "quiet")], short="Protected")
+    blocks: list[Block] = [Words([_sentence(result.headline)], "warning" if result.telling else ""), Words(result.words)]
+    if len(result.carriers):
+        blocks.append(frame_grid("carriers", result.carriers, "share of the prediction lost without a feature", "protected"))
+    return Section("protected", "Features that predict protected columns", [*blocks, Words(result.notes, "quiet")], short="Protected")
 
 
 def _shown(blocks: list[Block | None]) -> list[Block]:
     return [b for b in blocks if b is not None]
 
 
-def closing_grid(closing: Closing) -> Grid:
+def closing_grid(closing: FinalScores) -> Grid:
     """The closing table: all columns offered, full, kept, nothing."""
     head, *rows = closing_rows(closing)
     cells = [[text_cell(c, "keep" if row[0] == "kept" else "") for c in row] for row in rows]
@@ -99,7 +99,7 @@ def _answer(run: Run) -> Section:
     blocks: list[Block | None] = [
         Words([_sentence(answer_line(run.closing))], "answer"),
         Words([f"Kept: {kept}."]),
-        Words(closing_warnings(run.closing), "warning"),
+        Words(closing_warnings(run), "warning"),
         closing_grid(run.closing),
         Words(list(map(_sentence, closing_words(run)))),
         Words(_reading(run), "quiet"),
@@ -115,21 +115,22 @@ def _reading(run: Run) -> list[str]:
     """What the words of the table mean, for who has never seen it."""
     out = []
     if run.closing.honest is not None:
-        out.append("Honest: scored on rows that neither the search nor the choice of size and lens has seen; ± one standard error.")
+        out.append("Honest: score on test folds that neither the search nor the choice of size and model has used; ± one SE.")
     if run.closing.holdout_rows:
-        out.append("Holdout: rows that were set aside before anything was looked at; the model is fitted on all the others.")
+        out.append("Holdout: rows set aside before any analysis; the model is fitted on all other rows.")
     out.append(
-        "Keeps up: the kept set surely loses no more against the full one than the allowance. Nothing: predicting without any column."
+        "Keeps up: the loss against the screened set is below the allowance (non-inferiority margin; "
+        "one-sided 95 %). Baseline: the training mean or class shares."
     )
     return out
 
 
 def _looks(run: Run) -> Section | None:
-    told = [t for t in explanation_of(run.selection).told if t.fate in ("barred", "look")]
-    if not told:
+    text = [t for t in explanation_of(run.selection).told if t.fate in ("blocked", "review")]
+    if not text:
         return None
     rows = []
-    for t in told:
+    for t in text:
         s = t.deciding
         held = (s.figure + (f" (limit {s.limit})" if s.limit else "")) if s else ""
         rows.append(
@@ -141,68 +142,71 @@ def _looks(run: Run) -> Section | None:
                 text_cell(t.about),
             ]
         )
-    lead = Words(["A person should decide on these; barred ones take no part until they are pinned in."])
+    lead = Words(["Decide on these; blocked features are not used until they are pinned in."])
     return Section(
-        "look", "Look at these yourself", [lead, Grid("looks", ["column", "what", "figure", "why", "what it is"], rows)], short="To look at"
+        "review",
+        "Needs review",
+        [lead, Grid("looks", ["feature", "status", "observed value", "reason", "description"], rows)],
+        short="Review",
     )
 
 
 def _sizes(run: Run) -> Section | None:
     trail = run.stages[-1].result
-    if not isinstance(trail, SearchTrail):
+    if not isinstance(trail, SelectionSearch):
         return None
     head, *rows = curve_rows(trail)
     cells = [[number_cell(float(r[0]), r[0]), *(text_cell(c, "keep" if "chosen" in r[2] else "") for c in r[1:])] for r in rows]
     drawn = picture(
         lambda: plots.score_by_size(trail, unit=run.table.target.unit),
-        f"Honest {trail.metric} against number of features through each lens; {len(trail.chosen)} chosen.",
+        f"CV {trail.metric} against number of features, by model; {len(trail.chosen)} chosen.",
     )
-    lead = Words(["The score of each number of columns: the search is run anew inside every fold and judged on the rows left out."])
-    grid = Grid("sizes", ["size", head[1], "mark", "comes", "goes"], cells)
-    return Section("sizes", "How many columns", _shown([lead, drawn, grid]), short="Sizes")
+    lead = Words(["CV score by size: the search is repeated inside every training fold and scored on the test fold."])
+    grid = Grid("sizes", ["size", head[1], "mark", "added", "removed"], cells)
+    return Section("sizes", "Score by size", _shown([lead, drawn, grid]), short="Sizes")
 
 
-def _final(found: Evaluation | None) -> Section | None:
-    if found is None:
+def _final(result: Evaluation | None) -> Section | None:
+    if result is None:
         return None
-    told = found.told()
+    text = result.told()
     blocks: list[Block | None] = [
-        Words([f"{found.headline}."]),
-        Grid("metrics", ["metric", *map(str, told.columns)], [[text_cell(m), *map(text_cell, r)] for m, r in told.iterrows()]),
-        Words(found.notes, "quiet"),
-        picture(lambda: plots.evaluated(found), _evaluated_words(found)),
+        Words([f"{result.headline}."]),
+        Grid("metrics", ["metric", *map(str, text.columns)], [[text_cell(m), *map(text_cell, r)] for m, r in text.iterrows()]),
+        Words(result.notes, "quiet"),
+        picture(lambda: plots.evaluated(result), _evaluated_words(result)),
     ]
-    if found.classes:
-        by = found.by_class()
-        blocks.append(frame_grid("classes", by, "of each class: share found, and share of those said that are", "class"))
-    if len(found.classes) == 2:
-        several = found.thresholds()
+    if result.classes:
+        by = result.by_class()
+        blocks.append(frame_grid("classes", by, "recall and precision of each class", "class"))
+    if len(result.classes) == 2:
+        several = result.thresholds()
         several.index = [f"{t:g}" for t in several.index]
-        blocks.append(frame_grid("thresholds", several, f"said to be '{found.classes[1]}' from a share on", "from share"))
-    blocks.append(frame_grid("worst", found.worst(), "rows that the kept set predicts worst", "row"))
-    return Section("final", "The final model on held out rows", _shown(blocks), short="Final model")
+        blocks.append(frame_grid("thresholds", several, f"threshold of the predicted probability of '{result.classes[1]}'", "threshold"))
+    blocks.append(frame_grid("worst", result.worst(), "rows with the largest loss of the kept set", "row"))
+    return Section("final", "The final model on the holdout", _shown(blocks), short="Final model")
 
 
-def _evaluated_words(found: Evaluation) -> str:
-    if not found.classes:
+def _evaluated_words(result: Evaluation) -> str:
+    if not result.classes:
         return "Left: predicted against true, the worst rows ringed. Right: share of rows within a distance, full and kept set."
-    counts = found.confusion()
-    said = "; ".join(f"{c}: " + ", ".join(f"{count(counts.loc[c, d])} said {d}" for d in found.classes) for c in found.classes)
-    return f"Left: class table ({said}). Right: predicted shares against what came."
+    counts = result.confusion()
+    given = "; ".join(f"{c}: " + ", ".join(f"{count(counts.loc[c, d])} predicted {d}" for d in result.classes) for c in result.classes)
+    return f"Left: confusion matrix ({given}). Right: predicted probabilities against observed shares."
 
 
 def _stand_ins(run: Run) -> Section | None:
-    pairs = run.selection.stand_ins
+    pairs = run.selection.interchangeable
     if not pairs:
         return None
-    shares = run.selection.kept_shares
+    shares = run.selection.selection_frequencies
     rows = []
     for a, b in pairs:
         cells = [text_cell(a), number_cell(shares.get(a, float("nan")), f"{shares.get(a, 0):.0%}")]
         rows.append([*cells, text_cell(b), number_cell(shares.get(b, float("nan")), f"{shares.get(b, 0):.0%}")])
-    lead = Words(["Pairs of which the folds kept the one or the other, hardly ever both: either will do."])
+    lead = Words(["Pairs of which the folds selected one or the other, rarely both: either will do."])
     return Section(
-        "alternatives", "What could stand in", [lead, Grid("pairs", ["either", "kept in", "or", "kept in "], rows)], short="Stand-ins"
+        "alternatives", "Interchangeable features", [lead, Grid("pairs", ["either", "kept in", "or", "kept in "], rows)], short="Stand-ins"
     )
 
 
@@ -210,22 +214,27 @@ MEASURES = (("relevance", "effect_size"), ("overlap", "vif"), ("importance", "im
 
 
 def _columns(run: Run) -> Section:
-    told = explanation_of(run.selection).told
-    shares, found = run.selection.kept_shares, {r.stage.use: r.result.frame for r in run.stages if isinstance(r.result, Findings)}
-    measures = [(use, c) for use, c in MEASURES if use in found and c in found[use].columns]
+    text = explanation_of(run.selection).told
+    shares, result = (
+        run.selection.selection_frequencies,
+        {r.stage.use: r.result.frame for r in run.stages if isinstance(r.result, Findings)},
+    )
+    measures = [(use, c) for use, c in MEASURES if use in result and c in result[use].columns]
     headers = ["column", "verdict", "decided by", *(c.replace("_", " ").replace("vif", "VIF") for _, c in measures)]
-    headers += ["kept in folds"] if shares else []
+    headers += ["selection frequency"] if shares else []
     rows = []
-    for t in told:
+    for t in text:
         row = [_history(t), text_cell(FATE_WORDS[t.fate], t.fate), text_cell(t.stage)]
-        row += [number_cell(_at(found[use], t.feature, c)) for use, c in measures]
+        row += [number_cell(_at(result[use], t.feature, c)) for use, c in measures]
         if shares:
             share = shares.get(t.feature, float("nan"))
             row.append(number_cell(share, f"{share:.0%}" if share == share else ""))
         s = t.deciding
         rows.append([*row, text_cell(s.reason if s else ""), text_cell(t.about)])
-    lead = Words(["Open a name for everything that was said of it. A click on a heading sorts."])
-    return Section("columns", "Every column", [lead, Grid("columns", [*headers, "why", "what it is"], rows, pins=True)], short="Columns")
+    lead = Words(["Click a name for its history, a heading to sort."])
+    return Section(
+        "columns", "Every column", [lead, Grid("columns", [*headers, "reason", "description"], rows, pins=True)], short="Columns"
+    )
 
 
 def _history(t: Told) -> Cell:
@@ -258,26 +267,24 @@ def _figures(report: StageReport) -> list[Picture | None]:
     result: Any = report.result
     use = report.stage.use
     if use == "relevance":
-        return [picture(lambda: plots.relevance_bars(result), f"The features that lead by {result.lead.replace('_', ' ')}, as bars.")]
+        return [picture(lambda: plots.relevance_bars(result), f"The first features by {result.lead.replace('_', ' ')}, as bars.")]
     if use == "importance":
-        return [
-            picture(lambda: plots.importance_bars(result), "The features that lead by importance, as bars with their spread over folds.")
-        ]
+        return [picture(lambda: plots.importance_bars(result), "The first features by importance, as bars with their spread over folds.")]
     if use == "overlap" and "matrix" in result.more:
         return [
-            picture(lambda: plots.correlation_map(result), "Correlations of the columns that have a partner, in the order of their tree.")
+            picture(lambda: plots.correlation_map(result), "Correlations of features with a near-duplicate, in the order of their tree.")
         ]
     return []
 
 
 def _asked(run: Run) -> Section:
-    plan, notes = run.selection.plan, [*run.table.roles_said, *run.table.notes]
-    said = [f"{len(run.table):,} rows of {run.table.label}, {len(run.table.features)} columns offered for {run.table.target.name}."]
+    plan, notes = run.selection.plan, [*run.table.roles_text, *run.table.notes]
+    given = [f"{len(run.table):,} rows of {run.table.label}, {len(run.table.features)} candidate features for {run.table.target.name}."]
     held = run.selection.holdout
     if held.count:
         times = "once" if held.reads == 1 else f"{held.reads} times"
-        said.append(f"{held.count:,} rows were held out ({held.how}) before anything was looked at, and have been read {times}.")
+        given.append(f"{held.count:,} rows are the holdout ({held.how}), set aside before any analysis and read {times}.")
     from chaff.decide.plan import plan_from
 
     text = plan_from(plan).to_toml()
-    return Section("asked", "What was asked", [Words(said), Words(notes, "quiet"), Code(text, "the plan")], True, "Asked")
+    return Section("asked", "Settings", [Words(given), Words(notes, "quiet"), Code(text, "the plan")], True, "Asked")

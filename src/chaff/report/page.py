@@ -24,7 +24,7 @@ class Cell:
     text: str
     sort: float | str = ""
     style: str = ""
-    """A word for the style sheet: keep, drop, look, barred, number."""
+    """A word for the style sheet: keep, drop, look, blocked, number."""
     more: tuple[tuple[str, str, str], ...] = ()
     """A history behind it: (stage, verdict, words)."""
     notes: tuple[str, ...] = ()

@@ -10,7 +10,7 @@ from chaff.files import write_text
 from chaff.report.page import Page, render
 
 
-def page_of(found: Any, **more: Any) -> Page:
+def page_of(result: Any, **more: Any) -> Page:
     """The page of what `chaff.select` or `chaff.compare` gave.
 
     Raises
@@ -18,23 +18,23 @@ def page_of(found: Any, **more: Any) -> Page:
     UsageError
         For anything else.
     """
-    if hasattr(found, "closing"):
+    if hasattr(result, "closing"):
         from chaff.report.of_run import page_of_run
 
-        return page_of_run(found, **more)
-    if hasattr(found, "yardsticks"):
+        return page_of_run(result, **more)
+    if hasattr(result, "yardsticks"):
         from chaff.report.of_comparison import page_of_comparison
 
-        return page_of_comparison(found)
-    raise UsageError(f"a page is made of what chaff.select or chaff.compare gave, not of {type(found).__name__}")
+        return page_of_comparison(result)
+    raise UsageError(f"a page is made of what chaff.select or chaff.compare gave, not of {type(result).__name__}")
 
 
-def write_report(found: Any, path: str | Path, **more: Any) -> Path:
+def write_report(result: Any, path: str | Path, **more: Any) -> Path:
     """Write one self-contained page: no network, works from disk, prints.
 
     Parameters
     ----------
-    found : Run or Comparison
+    result : Run or Comparison
     path : str or Path
         Ends in .html.
     evaluation : Evaluation, optional
@@ -57,5 +57,5 @@ def write_report(found: Any, path: str | Path, **more: Any) -> Path:
     """
     if not isinstance(path, str | Path) or Path(path).suffix.lower() not in (".html", ".htm"):
         raise UsageError(f"report: the page is a file that ends in .html, not {path!r}")
-    write_text(path, render(page_of(found, **more)))
+    write_text(path, render(page_of(result, **more)))
     return Path(path)

@@ -12,7 +12,7 @@ from chaff.errors import UsageError, nearest
 if TYPE_CHECKING:
     import pandas as pd
 
-Rule = Literal["top", "share", "above", "below", "times_mean", "beyond_chance"]
+Rule = Literal["top", "share", "above", "below", "times_mean", "significant"]
 
 
 @dataclass(frozen=True)
@@ -20,7 +20,7 @@ class Cut:
     """One rule and its number.
 
     top : the best so many.  share : the best share of the features, rounded up.  above, below : by value.
-    times_mean : at least so many times the mean.  beyond_chance : whose adjusted p is below, where there is a test.
+    times_mean : at least so many times the mean.  significant : whose adjusted p is below, where there is a test.
     """
 
     rule: Rule
@@ -34,9 +34,9 @@ class Cut:
             raise UsageError(f"a cut is one rule and its number, such as {{ top = 40 }}; rules are {', '.join(rules)}")
         ((rule, value),) = spec.items()
         if rule not in rules:
-            raise UsageError(f"unknown cut '{rule}'; rules are {', '.join(rules)}.{nearest(rule, rules)}")
+            raise UsageError(f"unknown cut '{rule}'; choose from {', '.join(rules)}.{nearest(rule, rules)}")
         if value != value:
-            raise UsageError(f"cut {rule}: a limit must be a number, not {value}")
+            raise UsageError(f"cut {rule}: a threshold must be a number, not {value}")
         return cls(rule, float(value))  # type: ignore[arg-type]
 
     def stays(self, values: pd.Series, higher_is_better: bool = True) -> pd.Series:
@@ -48,7 +48,7 @@ class Cut:
         known = values.notna()
         if self.rule == "above":
             return known & (values > self.value)
-        if self.rule in ("below", "beyond_chance"):
+        if self.rule in ("below", "significant"):
             return known & (values < self.value)
         if self.rule == "times_mean":
             return known & (values >= self.value * values.mean())
@@ -58,6 +58,6 @@ class Cut:
 
     def __str__(self) -> str:
         words = {"top": "top {:g}", "share": "best {:.0%}", "above": "above {:g}", "below": "below {:g}"}
-        if self.rule == "beyond_chance":
-            return f"beyond chance at {self.value:g}"
+        if self.rule == "significant":
+            return f"significant at {self.value:g}"
         return words.get(self.rule, "{:g} times the mean").format(self.value)

@@ -11,7 +11,7 @@ from chaff.stats.shares import exact_interval
 
 @dataclass(frozen=True)
 class DecoyRate:
-    """How many of the planted decoys were kept."""
+    """How many of the planted noise features were kept."""
 
     planted: tuple[str, ...]
     kept: tuple[str, ...]
@@ -32,7 +32,7 @@ class DecoyRate:
     def __str__(self) -> str:
         low, high = self.interval
         named = f": {', '.join(self.kept[:4])}{' and more' if len(self.kept) > 4 else ''}" if self.kept else ""
-        words = "decoy was" if len(self.planted) == 1 else "decoys were"
+        words = "noise feature was" if len(self.planted) == 1 else "noise features were"
         return (
             f"{len(self.kept)} of {len(self.planted)} {words} kept (false-keep rate {self.rate:.2f}, 95 %: {low:.2f} to {high:.2f}){named}"
         )
@@ -46,7 +46,7 @@ def best_decoy(ranked: Sequence[str], planted: Collection[str]) -> str:
     """Where the best decoy stands among all columns, for measurements that drop nothing."""
     place = next((k for k, f in enumerate(ranked, 1) if f in planted), 0)
     return (
-        f"the best decoy ({ranked[place - 1]}) comes {place}. of {len(ranked)}: what stands below it is no better than noise"
+        f"the best noise feature ({ranked[place - 1]}) comes {place}. of {len(ranked)}: features below it are no better than noise"
         if place
         else ""
     )

@@ -105,7 +105,7 @@ class Findings:
         """Features that a cut keeps, best first; nothing is computed again."""
         column = by or self.lead
         rule = cut if isinstance(cut, Cut) else Cut.from_mapping(cut)
-        if rule.rule == "beyond_chance":
+        if rule.rule == "significant":
             flags = rule.stays(self.values("q"), False)
         else:
             flags = rule.stays(self.values(column), not self.ascending(column))
@@ -207,33 +207,33 @@ def read_findings(path: str | Path) -> Findings:
     try:
         more = {k: _joined(f) for k, f in data["more"].items()}
         notes, first = tuple(data["notes"]), data["shown_first"]
-        found = Findings(data["method"], _joined(data["frame"]), data["lead"], data["better"], data["settings"], notes, more, first)
-        _check_sound(found)
-        return found
+        result = Findings(data["method"], _joined(data["frame"]), data["lead"], data["better"], data["settings"], notes, more, first)
+        _check_sound(result)
+        return result
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise DataError(f"{file.name} is damaged: {error!r}") from error
 
 
-def _check_sound(found: Findings) -> None:
+def _check_sound(result: Findings) -> None:
     """Refuse what could not have been saved: features twice, words where figures are ranked, cells that hold no value."""
     import pandas as pd
 
-    if not isinstance(found.better, Mapping) or not isinstance(found.settings, Mapping) or not isinstance(found.lead, str):
+    if not isinstance(result.better, Mapping) or not isinstance(result.settings, Mapping) or not isinstance(result.lead, str):
         raise TypeError("better and settings must be objects, and lead a word")
-    if found.lead not in found.frame.columns or not set(found.better) <= set(found.frame.columns):
+    if result.lead not in result.frame.columns or not set(result.better) <= set(result.frame.columns):
         raise KeyError("a column that features are ranked by is not there")
-    if found.frame.index.has_duplicates or not len(found.frame):
+    if result.frame.index.has_duplicates or not len(result.frame):
         raise ValueError("each feature must be there once, and one at least")
-    for name in found.frame.columns:
-        cells = found.frame[name].tolist()
-        if any(isinstance(c, list | dict) for c in cells) and name in found.better:
+    for name in result.frame.columns:
+        cells = result.frame[name].tolist()
+        if any(isinstance(c, list | dict) for c in cells) and name in result.better:
             raise TypeError(f"{name} holds no plain values")
-        if name in found.better and not pd.api.types.is_numeric_dtype(
+        if name in result.better and not pd.api.types.is_numeric_dtype(
             pd.Series([c for c in cells if c is not None and c == c], dtype=None)
         ):
             if any(c is not None and c == c for c in cells):
                 raise TypeError(f"{name} holds words where figures are ranked")
-            found.frame[name] = float("nan")
+            result.frame[name] = float("nan")
 
 
 def _split(frame: pd.DataFrame) -> dict[str, Any]:

@@ -36,6 +36,6 @@ def records(frame: pd.DataFrame) -> list[dict[str, Any]]:
     out = []
     for key, row in zip(frame.index, frame.itertuples(index=False, name=None), strict=True):
         keys = key if isinstance(key, tuple) else (key,)
-        said = {str(n): plain(k) for n, k in zip(names, keys, strict=False)}
-        out.append(said | {str(c): plain(v) for c, v in zip(frame.columns, row, strict=True)})
+        given = {str(n): plain(k) for n, k in zip(names, keys, strict=False)}
+        out.append(given | {str(c): plain(v) for c, v in zip(frame.columns, row, strict=True)})
     return out

@@ -50,8 +50,8 @@ class Score:
     def __str__(self) -> str:
         """`R² 0.61 ± 0.03 over 5 folds with 2 features: ash_pct, protein_pct`."""
         names = sorted(self.features)
-        some = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
-        count = f"{len(names)} feature{'s' * (len(names) != 1)}" + (f": {some}" if names else ", knowing nothing")
+        subset = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
+        count = f"{len(names)} feature{'s' * (len(names) != 1)}" + (f": {subset}" if names else ", baseline")
         label = METRICS[self.metric].label if self.metric in METRICS else self.metric
         error = f" ± {score(self.se)}" if self.se == self.se else ""
         return f"{label} {score(self.mean)}{error} over {self.values.size} fold{'s' * (self.values.size != 1)} with {count}"

@@ -228,5 +228,5 @@ def table_html(title: str, headers: Sequence[str], rows: Sequence[Sequence[str]]
     """Cells as a small HTML table; the only place where HTML is made, so the only one where text is escaped."""
     head = "".join(f"<th>{html.escape(h)}</th>" for h in headers)
     body = "".join("<tr>" + "".join(f"<td>{html.escape(c)}</td>" for c in row) + "</tr>" for row in rows)
-    said = "".join(f"<p>{html.escape(n)}</p>" for n in notes)
-    return f"<div><p><b>{html.escape(title)}</b></p><table><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>{said}</div>"
+    given = "".join(f"<p>{html.escape(n)}</p>" for n in notes)
+    return f"<div><p><b>{html.escape(title)}</b></p><table><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>{given}</div>"

@@ -7,7 +7,7 @@ from typing import Literal
 
 from chaff.results.shown import table_html
 
-Word = Literal["keep", "drop", "look"]
+Word = Literal["keep", "drop", "review"]
 
 
 @dataclass(frozen=True)
@@ -17,7 +17,7 @@ class Verdict:
     feature: str
     verdict: Word
     stays: bool
-    """Whether the feature goes on to the next stage. A `look` that does not stay is barred until it is pinned in."""
+    """Whether the feature goes on to the next stage. A `look` that does not stay is blocked until it is pinned in."""
     figure: str = ""
     """The number that decided, with its name: `vif 31.2`."""
     limit: str = ""
@@ -29,22 +29,22 @@ class Verdict:
     def __str__(self) -> str:
         """`protein_nir_pct: drop at overlap (pearson_r 0.987, limit 0.95): repeats protein_pct`."""
         held = ", ".join(w for w in (self.figure, f"limit {self.limit}" if self.limit else "") if w)
-        barred = ", barred" if self.barred else ""
+        blocked = ", blocked" if self.blocked else ""
         return (
-            f"{self.feature}: {self.verdict}{barred} at {self.by}"
+            f"{self.feature}: {self.verdict}{blocked} at {self.by}"
             + (f" ({held})" if held else "")
             + (f": {self.reason}" if self.reason else "")
         )
 
     def _repr_html_(self) -> str:
-        word = self.verdict + (", barred" if self.barred else "")
+        word = self.verdict + (", blocked" if self.blocked else "")
         return table_html(
             self.feature, ["verdict", "by", "figure", "limit", "reason"], [[word, self.by, self.figure, self.limit, self.reason]]
         )
 
     @property
-    def barred(self) -> bool:
-        return self.verdict == "look" and not self.stays
+    def blocked(self) -> bool:
+        return self.verdict == "review" and not self.stays
 
 
 def keep(feature: str, by: str, figure: str = "", limit: str = "", reason: str = "") -> Verdict:
@@ -55,5 +55,5 @@ def drop(feature: str, by: str, figure: str, limit: str, reason: str) -> Verdict
     return Verdict(feature, "drop", False, figure, limit, reason, by)
 
 
-def look(feature: str, by: str, figure: str, limit: str, reason: str, *, stays: bool) -> Verdict:
-    return Verdict(feature, "look", stays, figure, limit, reason, by)
+def review(feature: str, by: str, figure: str, limit: str, reason: str, *, stays: bool) -> Verdict:
+    return Verdict(feature, "review", stays, figure, limit, reason, by)

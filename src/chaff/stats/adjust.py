@@ -68,5 +68,5 @@ ADJUSTMENTS = {"benjamini_hochberg": benjamini_hochberg, "benjamini_yekutieli": 
 def adjust(p: Floats, method: str) -> Floats:
     """A family of p-values by the name of the adjustment."""
     if method not in ADJUSTMENTS:
-        raise UsageError(f"unknown adjustment '{method}'; there are {', '.join(ADJUSTMENTS)}.{nearest(method, ADJUSTMENTS)}")
+        raise UsageError(f"unknown adjustment '{method}'; choose from {', '.join(ADJUSTMENTS)}.{nearest(method, ADJUSTMENTS)}")
     return ADJUSTMENTS[method](p)

@@ -166,8 +166,8 @@ def _gain(R: Floats, block: Ints, t: Ints) -> float:
 
 def _found(best_rss: Floats, best_mask: np.ndarray, kept: list[int]) -> BestSubsets:
     sizes, errors, members = [], [], []
-    for size, (some, masks) in enumerate(zip(best_rss, best_mask, strict=True)):
-        for rss, mask in zip(some, masks, strict=True):
+    for size, (subset, masks) in enumerate(zip(best_rss, best_mask, strict=True)):
+        for rss, mask in zip(subset, masks, strict=True):
             if np.isfinite(rss):
                 sizes.append(size)
                 errors.append(float(rss))

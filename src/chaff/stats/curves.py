@@ -13,7 +13,7 @@ from chaff.stats.tolerances import ROUNDING
 
 
 @dataclass(frozen=True)
-class Curve:
+class BinnedCurve:
     """Of m columns against the target."""
 
     correlation_ratio: Floats
@@ -26,7 +26,7 @@ class Curve:
     p: Floats
 
 
-def curve(weights: Floats, x_sums: Floats, y_sums: Floats, y_square: Floats) -> Curve:
+def curve(weights: Floats, x_sums: Floats, y_sums: Floats, y_square: Floats) -> BinnedCurve:
     """Correlation ratio of the target on bins of a column, with the F for lack of a linear fit.
 
     Parameters
@@ -60,4 +60,4 @@ def curve(weights: Floats, x_sums: Floats, y_sums: Floats, y_square: Floats) -> 
         f = (extra / df) / (within / df_within)
         f = np.where((within == 0) & (extra > 0) & (df_within > 0), np.inf, f)
         f = np.where((df < 1) | (df_within < 1) | (total <= 0), np.nan, f)
-    return Curve(np.sqrt(between.eta_squared), between.omega_squared, f, df, df_within, f_upper(f, df, df_within))
+    return BinnedCurve(np.sqrt(between.eta_squared), between.omega_squared, f, df, df_within, f_upper(f, df, df_within))

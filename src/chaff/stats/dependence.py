@@ -37,11 +37,11 @@ def relations(X: Floats, tolerance: float) -> list[Relation]:
     Z = (X[:, live] - means[live]) / spread[live] / np.sqrt(len(X))
     R = triangle(Z)
     keep = independent(R, tolerance)
-    found = []
+    result = []
     for k in np.flatnonzero(~keep).tolist():
         used = _sparse(R, np.flatnonzero(keep[:k]), k, max(tolerance, EXACT))
-        found.append(_in_units(X, live[used], int(live[k])))
-    return found
+        result.append(_in_units(X, live[used], int(live[k])))
+    return result
 
 
 def independent(R: Floats, tolerance: float) -> Flags:

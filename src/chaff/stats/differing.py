@@ -100,15 +100,15 @@ def _added(x: Floats, y: Floats, parts: Ints, units: Ints | None) -> _Units:
     return _Units(sums, np.bincount(parts[first], minlength=int(parts.max()) + 1))
 
 
-def _differ(told: Told, real: _Units, dealt: _Units, shuffles: int, rng: np.random.Generator) -> Differing:
+def _differ(text: Told, real: _Units, dealt: _Units, shuffles: int, rng: np.random.Generator) -> Differing:
     starts, sizes = real.starts, real.sizes
-    values, variances = told(real.sums, starts, sizes)
+    values, variances = text(real.sums, starts, sizes)
     overall, q = _spread(values, variances)
     if sizes.min() < FEWEST_UNITS or sizes.sum() < ENOUGH_UNITS:
         return Differing(values, np.sqrt(variances), overall, float("nan"))
     above = 0
     for _ in range(shuffles):
-        above += _spread(*told(dealt.sums[rng.permutation(len(dealt.sums))], starts, sizes))[1] >= q
+        above += _spread(*text(dealt.sums[rng.permutation(len(dealt.sums))], starts, sizes))[1] >= q
     return Differing(values, np.sqrt(variances), overall, (1 + above) / (1 + shuffles))
 
 

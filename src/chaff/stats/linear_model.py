@@ -161,7 +161,7 @@ def t_interval(coefficients: Floats, errors: Floats, df: float, level: float) ->
 
 
 @dataclass(frozen=True)
-class LogisticFit:
+class LogisticModelFit:
     """Logistic regression of a 0/1 target; first entry is the intercept."""
 
     coefficients: Floats
@@ -180,7 +180,7 @@ class LogisticFit:
     steps: int
 
 
-def logistic(X: Floats, y: Floats, weights: Floats | None = None, steps: int = 60) -> LogisticFit:
+def logistic(X: Floats, y: Floats, weights: Floats | None = None, steps: int = 60) -> LogisticModelFit:
     """Logistic regression by iteratively reweighted least squares with halved steps.
 
     Source: Cox, 1958; separation Albert and Anderson, 1984.
@@ -225,7 +225,7 @@ def logistic(X: Floats, y: Floats, weights: Floats | None = None, steps: int = 6
     with np.errstate(all="ignore"):
         z = beta / errors
     p = np.minimum(2.0 * normal_upper(np.abs(z)), 1.0)
-    return LogisticFit(
+    return LogisticModelFit(
         beta,
         errors,
         z,

@@ -163,10 +163,10 @@ def _quasi_newton(problem: _Problem, B: Floats, tolerance: float) -> LogisticFit
         return loss / total, solve_triangular(L, g, lower=True, check_finite=False).ravel() / total
 
     options = {"maxiter": MOST_QUASI_STEPS, "gtol": tolerance, "ftol": 1e-14 if tolerance <= OPTIMAL else 1e-8, "maxcor": 8}
-    found = minimize(value, (L.T @ B).ravel(), jac=True, method="L-BFGS-B", options=options)
-    end = solve_triangular(L, found.x.reshape(B.shape), lower=True, trans="T", check_finite=False)
+    result = minimize(value, (L.T @ B).ravel(), jac=True, method="L-BFGS-B", options=options)
+    end = solve_triangular(L, result.x.reshape(B.shape), lower=True, trans="T", check_finite=False)
     P = problem.value(end)[1]
-    return LogisticFit(end, int(found.nit), bool(found.success), separated(P, problem.shares))
+    return LogisticFit(end, int(result.nit), bool(result.success), separated(P, problem.shares))
 
 
 def separated(P: Floats, shares: Floats) -> bool:

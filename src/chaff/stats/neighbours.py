@@ -42,8 +42,8 @@ def between_number_and_levels(x: Floats, levels: Ints, neighbours: int = NEIGHBO
     from scipy.special import digamma
 
     sizes = np.bincount(levels)
-    some = sizes[levels] > 1
-    x, levels = x[some], levels[some]
+    subset = sizes[levels] > 1
+    x, levels = x[subset], levels[subset]
     n = x.size
     if n <= neighbours or np.unique(levels).size < 2:
         return float("nan") if n <= neighbours or x.size == 0 else 0.0

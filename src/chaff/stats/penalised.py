@@ -103,8 +103,8 @@ class FromMoments:
         return self.G, np.arange(self.c.size)
 
     def gradient(self, b: Floats) -> Floats:
-        some = np.flatnonzero(b)
-        return np.asarray(self.c - (b[some] @ self.G[some] if some.size < b.size // 8 else self.G @ b))
+        subset = np.flatnonzero(b)
+        return np.asarray(self.c - (b[subset] @ self.G[subset] if subset.size < b.size // 8 else self.G @ b))
 
 
 @dataclass
@@ -130,8 +130,8 @@ class FromRows:
         return np.ascontiguousarray(self._G[np.ix_(at, at)]), columns
 
     def gradient(self, b: Floats) -> Floats:
-        some = np.flatnonzero(b)
-        return np.asarray(self.X @ (self.y - b[some] @ self.X[some]))
+        subset = np.flatnonzero(b)
+        return np.asarray(self.X @ (self.y - b[subset] @ self.X[subset]))
 
 
 @dataclass(frozen=True)

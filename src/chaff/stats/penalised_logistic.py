@@ -46,7 +46,7 @@ class _Curve:
 
 
 @dataclass
-class State:
+class LogisticState:
     """Where the walk stands; coefficients are stacked class by class."""
 
     Z: Floats
@@ -126,7 +126,7 @@ def walk_logistic(
     return out
 
 
-def start(Z: Floats, shares: Floats, w: Floats, penalty: Penalty) -> State:
+def start(Z: Floats, shares: Floats, w: Floats, penalty: Penalty) -> LogisticState:
     """Intercepts only."""
     mean, k = np.clip(w @ shares, 1e-12, 1 - 1e-12), shares.shape[1]
     intercepts = np.log(mean / (1 - mean)) if k == 1 else np.log(mean)
@@ -135,12 +135,12 @@ def start(Z: Floats, shares: Floats, w: Floats, penalty: Penalty) -> State:
         np.concatenate([[0], *(penalty.starts[1:] + t * len(Z) for t in range(k))]).astype(np.int64), penalty.share,
         np.tile(penalty.factors, k),
     )  # fmt: skip
-    state = State(Z, shares, w, stacked, intercepts, np.zeros(k * len(Z)), eta, probabilities(eta), 0.0)
+    state = LogisticState(Z, shares, w, stacked, intercepts, np.zeros(k * len(Z)), eta, probabilities(eta), 0.0)
     state.now = state.loss(eta)
     return state
 
 
-def _solve(s: State, value: float, before: float, tolerance: float) -> float:
+def _solve(s: LogisticState, value: float, before: float, tolerance: float) -> float:
     """Newton rounds at one penalty; returns the violation that is left."""
     if not np.isfinite(value):
         return 0.0
@@ -162,30 +162,30 @@ def _solve(s: State, value: float, before: float, tolerance: float) -> float:
     return left
 
 
-def _curve(s: State, play: Flags, fresh: bool) -> _Curve:
+def _curve(s: LogisticState, play: Flags, fresh: bool) -> _Curve:
     """The curvature, that of an earlier round where it covers what is in play and served well."""
     q, k = len(s.Z), s.classes
     columns = np.arange(k * q) if k * q <= min(WHOLE, s.Z.shape[1]) else s.penalty.columns(play)
     if s.curve is not None and not fresh and np.array_equal(s.curve.columns, columns):
         return s.curve
     at = [s.of_class(columns, t) for t in range(k)]
-    some = [s.Z if a.size == q else s.Z[a] for a in at]
+    subset = [s.Z if a.size == q else s.Z[a] for a in at]
     ends = np.cumsum([0, *(a.size for a in at)])
     G, cross, own = np.empty((columns.size, columns.size)), np.empty((columns.size, k)), np.empty((k, k))
     for t in range(k):
         for u in range(t, k):
             h = s.w * s.P[:, t] * ((t == u) - s.P[:, u])
             here, there = slice(ends[t], ends[t + 1]), slice(ends[u], ends[u + 1])
-            block = (some[t] * h) @ some[u].T
+            block = (subset[t] * h) @ subset[u].T
             G[here, there], G[there, here] = block, block.T
-            cross[here, u], cross[there, t] = some[t] @ h, some[u] @ h
+            cross[here, u], cross[there, t] = subset[t] @ h, subset[u] @ h
             own[t, u] = own[u, t] = h.sum()
     inverse = np.linalg.pinv(own, rcond=1e-10, hermitian=True)
     s.curve = _Curve(columns, G - cross @ inverse @ cross.T, cross, np.asarray(inverse, float))
     return s.curve
 
 
-def _newton(s: State, value: float, play: Flags, tolerance: float, fresh: bool) -> bool:
+def _newton(s: LogisticState, value: float, play: Flags, tolerance: float, fresh: bool) -> bool:
     """One step of all classes; whether it brought anything."""
     curve = _curve(s, play, fresh)
     at, (gradient, own) = curve.columns, s.pull()
@@ -200,13 +200,13 @@ def _newton(s: State, value: float, play: Flags, tolerance: float, fresh: bool) 
     full = np.zeros(s.b.size)
     full[at] = step
     for t in range(s.classes):
-        some = s.of_class(moves, t)
+        subset = s.of_class(moves, t)
         d = full[t * len(s.Z) : (t + 1) * len(s.Z)]
-        along[:, t] += d @ s.Z if 2 * some.size > len(s.Z) else d[some] @ s.Z[some]
+        along[:, t] += d @ s.Z if 2 * subset.size > len(s.Z) else d[subset] @ s.Z[subset]
     return _search(s, value, full, first, along)
 
 
-def _search(s: State, value: float, step: Floats, first: Floats, along: Floats) -> bool:
+def _search(s: LogisticState, value: float, step: Floats, first: Floats, along: Floats) -> bool:
     """Halve the step until the target falls."""
     now = s.now + s.charge(s.b, value)
     size = 1.0

@@ -67,15 +67,15 @@ def score_p(A: Floats, B: Floats, units: Units) -> float:
     A, B = _with_spread(A), _with_spread(B)
     if not len(A) or not len(B):
         return float("nan")
-    found = []
+    result = []
     if units.order is not None:
-        found.append(_joint_p(_by_frequency(A, B, w, np.asarray(units.order)[live])))
+        result.append(_joint_p(_by_frequency(A, B, w, np.asarray(units.order)[live])))
     if units.groups is not None:
-        found.append(_joint_p(_by_group(A, B, w, np.asarray(units.groups)[live])))
-    if not found:
+        result.append(_joint_p(_by_group(A, B, w, np.asarray(units.groups)[live])))
+    if not result:
         effective = float(w.sum() ** 2 / (w**2).sum())
-        found.append(_joint_p(Parts(_products(w * A, B), effective)) if effective >= FEWEST_WEIGHTED else float("nan"))
-    return float(np.max(found)) if not np.isnan(found).any() else float("nan")
+        result.append(_joint_p(Parts(_products(w * A, B), effective)) if effective >= FEWEST_WEIGHTED else float("nan"))
+    return float(np.max(result)) if not np.isnan(result).any() else float("nan")
 
 
 def _with_spread(X: Floats) -> Floats:

@@ -61,13 +61,13 @@ def sampled_shares(C: Floats, r: Floats, starts: np.ndarray, orders: int, stream
     for k in range(orders):
         order = stream.permutation(m)
         pair = []
-        for some in (order, order[::-1]):
-            columns = np.concatenate([np.arange(starts[f], starts[f + 1]) for f in some])
+        for subset in (order, order[::-1]):
+            columns = np.concatenate([np.arange(starts[f], starts[f + 1]) for f in subset])
             L = cholesky(whole[np.ix_([*columns, C.shape[0]], [*columns, C.shape[0]])], lower=True)
-            sizes = np.diff(starts)[some]
+            sizes = np.diff(starts)[subset]
             gain = np.add.reduceat(L[-1, :-1] ** 2, np.concatenate([[0], np.cumsum(sizes)[:-1]])) if len(columns) else np.zeros(m)
             placed = np.empty(m)
-            placed[some] = gain
+            placed[subset] = gain
             pair.append(placed)
         drawn[k] = np.mean(pair, 0)
     return drawn.mean(0), drawn.std(0, ddof=1) / np.sqrt(orders)

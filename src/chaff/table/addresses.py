@@ -75,12 +75,12 @@ def answered(call: Callable[[], Answer], address: str) -> Answer:
 
     threading.Thread(target=work, name="chaff-connect", daemon=True).start()
     try:
-        went_well, found = done.get(timeout=ANSWER_SECONDS)
+        went_well, result = done.get(timeout=ANSWER_SECONDS)
     except queue.Empty:
         raise DataError(f"{shown(address)} cannot be reached: no answer in {ANSWER_SECONDS:g} seconds") from None
     if not went_well:
-        raise found
-    return found
+        raise result
+    return result
 
 
 def below(address: str, path: str, file: str) -> str:

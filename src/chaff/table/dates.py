@@ -31,8 +31,8 @@ def is_iso(words: Sequence[str]) -> bool:
 
 def formats_that_fit(words: Sequence[str]) -> list[str]:
     """Every format under which all words are dates."""
-    some = list(words[:TRIED])
-    fits = [d + c for d in DAYS for c in CLOCKS if all(_parsed(w, d + c) is not None for w in some)]
+    subset = list(words[:TRIED])
+    fits = [d + c for d in DAYS for c in CLOCKS if all(_parsed(w, d + c) is not None for w in subset)]
     return [f for f in fits if all(_parsed(w, f) is not None for w in words)]
 
 
@@ -49,7 +49,7 @@ def _agree(words: Sequence[str], fits: Sequence[str]) -> bool:
     return all([_parsed(w, f) for w in words] == first for f in fits[1:])
 
 
-def days_of(name: str, words: Sequence[str], told: str | None = None) -> Floats:
+def days_of(name: str, words: Sequence[str], text: str | None = None) -> Floats:
     """Days since 1970 of each word, in one format.
 
     Raises
@@ -57,11 +57,11 @@ def days_of(name: str, words: Sequence[str], told: str | None = None) -> Floats:
     DataError
         When none fits all words, or more than one does and they disagree.
     """
-    if told:
-        stamps = [_parsed(w, told) for w in words]
+    if text:
+        stamps = [_parsed(w, text) for w in words]
         wrong = [w for w, s in zip(words, stamps, strict=True) if s is None]
         if wrong:
-            raise DataError(f"column '{name}' was said to hold dates as {told}, but '{wrong[0]}' is none")
+            raise DataError(f"column '{name}' was said to hold dates as {text}, but '{wrong[0]}' is none")
         return np.array([_days(s) for s in stamps if s is not None])
     if is_iso(words):
         return np.array([_days(_iso(name, w)) for w in words])

@@ -78,7 +78,7 @@ def noisy_target(table: Table, share: float, seed: int) -> Floats:
         raise UsageError(f"label noise: share must be above 0 and at most 1, not {share}")
     stream = Work(seed).stream("label noise")
     n = len(table)
-    some: Ints = np.sort(stream.choice(n, max(2, min(n, round(share * n))), replace=False))
+    subset: Ints = np.sort(stream.choice(n, max(2, min(n, round(share * n))), replace=False))
     y = table.y_all.copy()
-    y[table.rows[some]] = table.y[stream.permutation(some)]
+    y[table.rows[subset]] = table.y[stream.permutation(subset)]
     return y

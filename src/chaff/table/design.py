@@ -59,13 +59,13 @@ class Design:
         """`about(means) @ coefficients`, some rows at a time."""
         out = np.empty((len(self.X), coefficients.shape[1]))
         for start in range(0, len(out), BLOCK):
-            some = self.X[start : start + BLOCK]
-            out[start : start + BLOCK] = (np.where(np.isnan(some), means[None, :], some) - means) @ coefficients
+            subset = self.X[start : start + BLOCK]
+            out[start : start + BLOCK] = (np.where(np.isnan(subset), means[None, :], subset) - means) @ coefficients
         return out
 
     def _filled(self, means: Floats, less: Floats | float) -> Floats:
         out = room(self.spill, self.X.shape)
         for start in range(0, len(out), BLOCK):
-            some = self.X[start : start + BLOCK]
-            out[start : start + BLOCK] = np.where(np.isnan(some), means[None, :], some) - less
+            subset = self.X[start : start + BLOCK]
+            out[start : start + BLOCK] = np.where(np.isnan(subset), means[None, :], subset) - less
         return out

@@ -26,10 +26,10 @@ def files_of(folder: Path) -> list[Path]:
         inside = sorted(folder.rglob("*"))
     except OSError as error:
         raise DataError(f"{folder} cannot be read: {error.strerror}") from error
-    found = [p for p in inside if p.is_file() and p.suffix.lower() in ENDINGS and not is_hidden(p, folder)]
-    if not found:
+    result = [p for p in inside if p.is_file() and p.suffix.lower() in ENDINGS and not is_hidden(p, folder)]
+    if not result:
         raise DataError(f"{folder} is a folder without a table in it; tables end in {', '.join(ENDINGS[:3])} and the like")
-    return found
+    return result
 
 
 def is_hidden(path: Path, folder: Path) -> bool:
@@ -103,8 +103,8 @@ def _fitting(table: Any, first: Any, path: Path, first_path: Path) -> Any:
         what = f"lacks column '{lacking[0]}' of" if lacking else f"has a column '{further[0]}' that is not in"
         raise DataError(f"{path.name} {what} {first_path.name}: all files of one table have the same columns")
     table = table.select(first.column_names)
-    for of_first, mine in zip(first.schema, table.schema, strict=True):
-        name, a, b = mine.name, of_first.type, mine.type
+    for of_first, own in zip(first.schema, table.schema, strict=True):
+        name, a, b = own.name, of_first.type, own.type
         if a == b:
             continue
         try:

@@ -40,7 +40,7 @@ class Column:
         return self if rows is None else replace(self, values=self.values[rows])
 
 
-def decode(name: str, chunked: Any, told: str | None, decimal: str | None = None, date_format: str | None = None) -> Column:
+def decode(name: str, chunked: Any, text: str | None, decimal: str | None = None, date_format: str | None = None) -> Column:
     """A column from an Arrow chunked array; `told` is the kind a person set, or None to infer it."""
     import pyarrow as pa
     import pyarrow.types as pt
@@ -50,20 +50,20 @@ def decode(name: str, chunked: Any, told: str | None, decimal: str | None = None
         chunked = chunked.cast(kind.value_type)
         kind = chunked.type
     if pt.is_null(kind):
-        return Column(name, told or "number", np.full(len(chunked), np.nan))  # type: ignore[arg-type]
+        return Column(name, text or "number", np.full(len(chunked), np.nan))  # type: ignore[arg-type]
     if pt.is_boolean(kind):
-        return _as_told(_two_levels(name, chunked.cast(pa.float64()), ("False", "True")), told)
-    if pt.is_integer(kind) and told in ("category", "text") and beyond_floats(chunked):
-        return _from_words(name, chunked.cast(pa.string()), told, None, None)
+        return _as_told(_two_levels(name, chunked.cast(pa.float64()), ("False", "True")), text)
+    if pt.is_integer(kind) and text in ("category", "text") and beyond_floats(chunked):
+        return _from_words(name, chunked.cast(pa.string()), text, None, None)
     if pt.is_integer(kind) or pt.is_floating(kind) or pt.is_decimal(kind):
         values = floats_of(chunked.cast(pa.float64(), safe=False))
-        return from_numbers(name, values, bool(pt.is_integer(kind)), told)
+        return from_numbers(name, values, bool(pt.is_integer(kind)), text)
     if pt.is_time(kind) or pt.is_duration(kind):
-        return from_numbers(name, days_of_stored(name, chunked), False, told)  # hours: a time without a date is no date
+        return from_numbers(name, days_of_stored(name, chunked), False, text)  # hours: a time without a date is no date
     if pt.is_temporal(kind) and not pt.is_interval(kind):
-        return _as_told(Column(name, "date", days_of_stored(name, chunked)), told)
+        return _as_told(Column(name, "date", days_of_stored(name, chunked)), text)
     if pt.is_string(kind) or pt.is_large_string(kind) or pt.is_string_view(kind):
-        return _from_words(name, chunked, told, decimal, date_format)
+        return _from_words(name, chunked, text, decimal, date_format)
     raise DataError(f"column '{name}' holds {kind} values, which no kind fits: take it apart first, or put it under ignore")
 
 
@@ -88,26 +88,26 @@ def number_word(value: float) -> str:
     return str(int(value)) if float(value).is_integer() and abs(value) < 1e15 else repr(float(value))
 
 
-def from_numbers(name: str, values: Floats, whole: bool, told: str | None) -> Column:
+def from_numbers(name: str, values: Floats, whole: bool, text: str | None) -> Column:
     """A column of numbers under its kind; the very values where they stay as they are."""
     gaps = np.isnan(values)
     present = values[~gaps] if gaps.any() else values  # not copied where nothing is missing: it may lie on disk
     if not whole and present.size and np.isfinite(present).all():
         whole = bool((present[:1000] == np.floor(present[:1000])).all() and (present == np.floor(present)).all())
     few = _few_distinct(present, 2)
-    if told in (None, "binary") and few is not None and few.size == 2:
+    if text in (None, "binary") and few is not None and few.size == 2:
         coded = np.where(np.isnan(values), np.nan, (values == few[1]).astype(float))
         return Column(name, "binary", coded, (number_word(few[0]), number_word(few[1])), whole)
-    if told == "binary":
+    if text == "binary":
         raise DataError(f"column '{name}' was set to binary but does not hold exactly two values")
-    if told in (None, "number") or is_ordered(told):
+    if text in (None, "number") or is_ordered(text):
         return Column(name, "number", values, (), whole)
-    if told == "date":
+    if text == "date":
         raise DataError(f"column '{name}' was set to date but holds plain numbers")
     distinct, codes = np.unique(present, return_inverse=True)
     coded = np.full(values.size, np.nan)
     coded[~np.isnan(values)] = codes
-    return Column(name, told, coded, tuple(number_word(v) for v in distinct))  # type: ignore[arg-type]
+    return Column(name, text, coded, tuple(number_word(v) for v in distinct))  # type: ignore[arg-type]
 
 
 def _few_distinct(values: Floats, most: int) -> Floats | None:
@@ -122,7 +122,7 @@ def _two_levels(name: str, chunked: Any, levels: tuple[str, str]) -> Column:
     return Column(name, "binary", floats_of(chunked), levels)
 
 
-def _from_words(name: str, chunked: Any, told: str | None, decimal: str | None, date_format: str | None) -> Column:
+def _from_words(name: str, chunked: Any, text: str | None, decimal: str | None, date_format: str | None) -> Column:
     encoded = chunked.combine_chunks().dictionary_encode()
     words = [str(w) for w in encoded.dictionary.to_pylist()]
     codes = np.asarray(encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False), np.int64)
@@ -132,44 +132,44 @@ def _from_words(name: str, chunked: Any, told: str | None, decimal: str | None, 
     place[-1] = np.nan
     values = place[codes]
     levels = tuple(words[k] for k in order)
-    if told is not None and is_ordered(told):
-        return _from_ordered_words(name, values, levels, told)
-    if told in (None, "number"):
+    if text is not None and is_ordered(text):
+        return _from_ordered_words(name, values, levels, text)
+    if text in (None, "number"):
         numbers = numbers_of(levels, decimal)
-        parsed = _fromnumber_words(name, values, levels, numbers, told)
+        parsed = _fromnumber_words(name, values, levels, numbers, text)
         if parsed is not None:
             return parsed
-    if told == "date" or date_format or (told is None and levels and (is_iso(levels) or found_format(levels))):
+    if text == "date" or date_format or (text is None and levels and (is_iso(levels) or found_format(levels))):
         full = np.append(days_of(name, levels, date_format), np.nan)
         return Column(name, "date", full[np.where(np.isnan(values), len(levels), values).astype(int)])
-    if told == "binary" and len(levels) != 2:
+    if text == "binary" and len(levels) != 2:
         raise DataError(f"column '{name}' was set to binary but has {len(levels)} levels")
-    if told is None:
-        told = "binary" if len(levels) == 2 else "text" if _reads_as_text(levels) else "category"
-    return Column(name, told, values, levels)  # type: ignore[arg-type]
+    if text is None:
+        text = "binary" if len(levels) == 2 else "text" if _reads_as_text(levels) else "category"
+    return Column(name, text, values, levels)  # type: ignore[arg-type]
 
 
-def is_ordered(told: str) -> bool:
+def is_ordered(text: str) -> bool:
     """Whether a kind says that words stand in an order: "ordered", or the order itself, `low < medium < high`."""
-    return told == "ordered" or len([w for w in told.split("<") if w.strip()]) > 1
+    return text == "ordered" or len([w for w in text.split("<") if w.strip()]) > 1
 
 
-def _from_ordered_words(name: str, values: Floats, levels: tuple[str, ...], told: str) -> Column:
-    if told == "ordered":
+def _from_ordered_words(name: str, values: Floats, levels: tuple[str, ...], text: str) -> Column:
+    if text == "ordered":
         numbers = ordered_values(levels, told=True)
         help_with = f"write the order down: kinds={{'{name}': 'low < medium < high'}} (--kind '{name}=low<medium<high')"
     else:
-        order = [w.strip() for w in told.split("<")]
+        order = [w.strip() for w in text.split("<")]
         numbers = listed_values(levels, order)
         help_with = f"it has also {', '.join(repr(w) for w in levels if w.strip() not in order)}"[:200]
     if numbers is None:
-        some = ", ".join(f"'{w}'" for w in levels[:4])
-        raise DataError(f"column '{name}' was set to {told} but its words ({some}) are not in it: {help_with}")
+        subset = ", ".join(f"'{w}'" for w in levels[:4])
+        raise DataError(f"column '{name}' was set to {text} but its words ({subset}) are not in it: {help_with}")
     full = np.append([numbers[w] for w in levels], np.nan)
     return Column(name, "number", full[np.where(np.isnan(values), len(levels), values).astype(int)])
 
 
-def _fromnumber_words(name: str, values: Floats, levels: tuple[str, ...], numbers: Floats, told: str | None) -> Column | None:
+def _fromnumber_words(name: str, values: Floats, levels: tuple[str, ...], numbers: Floats, text: str | None) -> Column | None:
     """Words that are all numbers become numbers; a mixture is refused, since guessing would drop cells silently."""
     if not levels:
         return None
@@ -177,12 +177,12 @@ def _fromnumber_words(name: str, values: Floats, levels: tuple[str, ...], number
     present = values[~np.isnan(values)].astype(int)
     counts = np.bincount(present, minlength=len(levels))
     if not wrong.any():
-        if told is None and len(levels) <= 10:
+        if text is None and len(levels) <= 10:
             return None
         full = np.append(numbers, np.nan)
-        return from_numbers(name, full[np.where(np.isnan(values), len(levels), values).astype(int)], False, told)
+        return from_numbers(name, full[np.where(np.isnan(values), len(levels), values).astype(int)], False, text)
     bad = int(counts[wrong].sum())
-    if told == "number" or (counts[~wrong].sum() > bad and (~wrong).sum() >= 3):
+    if text == "number" or (counts[~wrong].sum() > bad and (~wrong).sum() >= 3):
         seen = [levels[k] for k in np.flatnonzero(wrong)][:4]
         shown = ", ".join(f"'{w}'" for w in seen)
         raise DataError(
@@ -194,14 +194,14 @@ def _fromnumber_words(name: str, values: Floats, levels: tuple[str, ...], number
 
 
 def _reads_as_text(levels: tuple[str, ...]) -> bool:
-    some = levels[:500]
-    return bool(some) and sum(map(len, some)) / len(some) > TEXT_LENGTH
+    subset = levels[:500]
+    return bool(subset) and sum(map(len, subset)) / len(subset) > TEXT_LENGTH
 
 
-def _as_told(column: Column, told: str | None) -> Column:
+def _as_told(column: Column, text: str | None) -> Column:
     """A date or yes/no column under another kind, where that makes sense."""
-    if told is None or told == column.kind:
+    if text is None or text == column.kind:
         return column
-    if column.kind == "binary" and told in ("category", "number"):
-        return replace(column, kind=told, levels=column.levels if told == "category" else ())  # type: ignore[arg-type]
-    raise DataError(f"column '{column.name}' holds {column.kind} values and cannot be read as {told}")
+    if column.kind == "binary" and text in ("category", "number"):
+        return replace(column, kind=text, levels=column.levels if text == "category" else ())  # type: ignore[arg-type]
+    raise DataError(f"column '{column.name}' holds {column.kind} values and cannot be read as {text}")

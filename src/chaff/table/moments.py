@@ -162,7 +162,7 @@ class Moments:
         return self.P - ms - ms.T + np.outer(m, m) * self.N
 
 
-class Block:
+class MomentsBlock:
     """Rows of a table column by column: shifted, times root weight, 0 where missing, a line of ones (root weights) last.
 
     Parameters
@@ -224,14 +224,14 @@ class MomentsLearner:
         self.sums_missing, self.squares_missing = np.zeros((g, q)), np.zeros((g, q))
         self.weight_missing, self.rows_missing = np.zeros((g, g)), np.zeros(g, np.int64)
 
-    def add(self, block: Block, start: int, stop: int) -> None:
+    def add(self, block: MomentsBlock, start: int, stop: int) -> None:
         """Add the rows start..stop - 1 of a block."""
         add_gram(block.Z, start, stop, self.products)
         self.rows += stop - start
         if block.holes.any() and stop > start:
             self._add_complements(block, start, stop)
 
-    def _add_complements(self, block: Block, start: int, stop: int) -> None:
+    def _add_complements(self, block: MomentsBlock, start: int, stop: int) -> None:
         """Only for blocks with holes: by rows, since each hole touches all columns of its row."""
         g = np.flatnonzero(block.holes)
         M = np.ascontiguousarray(block.missing[g, start:stop].T)
@@ -252,8 +252,8 @@ class MomentsLearner:
         """Add what another learner of the same layout and shift has seen. Modifies and returns this one."""
         self.rows += other.rows
         for name in ("products", "sums_missing", "squares_missing", "weight_missing", "rows_missing"):
-            mine = getattr(self, name)
-            mine += getattr(other, name)
+            own = getattr(self, name)
+            own += getattr(other, name)
         return self
 
     def finish(self) -> Moments:
@@ -280,9 +280,9 @@ def learn_shift(table: Table, layout: Layout) -> Floats:
     """
     rows = table.rows[:: max(1, len(table) // SHIFT_ROWS)]
     numbers = [f for f, name in enumerate(layout.features) if table.source.column(name).kind in ("number", "date")]
-    some = np.array([table.source.column(layout.features[f]).values[rows] for f in numbers]).reshape(len(numbers), rows.size)
+    subset = np.array([table.source.column(layout.features[f]).values[rows] for f in numbers]).reshape(len(numbers), rows.size)
     shift = np.zeros(layout.width + layout.targets)
-    shift[layout.starts[numbers]] = _medians(some)
+    shift[layout.starts[numbers]] = _medians(subset)
     if table.target.task == "regression":
         shift[layout.width] = _medians(table.y_all[rows][None])[0]
     return shift
@@ -315,8 +315,8 @@ def part_moments(table: Table, features: Sequence[str], part: Ints, parts: int, 
     small = part.astype(np.int8 if parts < 128 else np.int64)  # it travels to every worker
     done = work.each(task(_lane, table, layout, shift, small, parts, lanes), range(lanes))
     for later in done[1:]:
-        for mine, other in zip(done[0], later, strict=True):
-            mine.merge(other)
+        for own, other in zip(done[0], later, strict=True):
+            own.merge(other)
     return [learner.finish() for learner in done[0]]
 
 
@@ -336,13 +336,13 @@ def _lane(table: Table, layout: Layout, shift: Floats, part: Ints, parts: int, l
     put in the order of their parts."""
     q = layout.width + layout.targets
     size = int(np.clip(CHUNK_BYTES // (8 * q), LEAST_ROWS, 1 << 16))
-    block = Block(table, layout, shift, min(size, len(table)))
+    block = MomentsBlock(table, layout, shift, min(size, len(table)))
     learners = [MomentsLearner(layout, shift) for _ in range(parts)]
     starts = range(0, len(table), size)
     for start in starts[k::lanes] if lanes <= 2 else starts[k * len(starts) // lanes : (k + 1) * len(starts) // lanes]:
-        mine = part[start : start + size]
-        order = np.argsort(mine, kind="stable") if parts > 1 or mine.min() < 0 else np.arange(mine.size)
-        edges = np.searchsorted(mine[order], np.arange(parts + 1))
+        own = part[start : start + size]
+        order = np.argsort(own, kind="stable") if parts > 1 or own.min() < 0 else np.arange(own.size)
+        edges = np.searchsorted(own[order], np.arange(parts + 1))
         block.fill(start + order)
         for j, learner in enumerate(learners):
             learner.add(block, int(edges[j]), int(edges[j + 1]))

@@ -13,7 +13,9 @@ def refuse_twins(names: Sequence[str], label: str) -> None:
         try:
             name.encode()
         except UnicodeError as error:
-            raise DataError(f"{label} has a column named {name!a}, which holds half a letter: rename it") from error
+            raise DataError(
+                f"{label} has a column named {name!a}, which contains an invalid Unicode character (lone surrogate): rename it"
+            ) from error
     twins = sorted(n for n, k in Counter(names).items() if k > 1)
     if twins:
         listed = ", ".join(f"'{n}'" for n in twins)

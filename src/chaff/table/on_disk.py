@@ -60,7 +60,7 @@ class Limit:
             fits = f"{size_in_words(self.memory)} holds {room:,.0f} rows" if room >= 1000 else "that is less than the program itself takes"
             raise DataError(
                 f"memory={size_in_words(self.memory)} is too little for {label} ({rows:,} rows × {columns:,} columns): "
-                f"{size_in_words(least)} is the least ({fits})"
+                f"{size_in_words(least)} are needed ({fits})"
             )
 
     def check_products(self, columns: int, tables: int, label: str) -> None:
@@ -164,8 +164,8 @@ def stored_files(source: Any) -> tuple[StoredTable, str] | None:
     remote = isinstance(source, str) and is_address(source)
     if not remote and not (paths and all(p.suffix.lower() in PARQUET for p in paths)):
         return None
-    found = stored_source(source, Reading(), Limit.of(None, None, forced=True))
-    return found if found is not None and isinstance(found[0], StoredTable) else None
+    result = stored_source(source, Reading(), Limit.of(None, None, forced=True))
+    return result if result is not None and isinstance(result[0], StoredTable) else None
 
 
 def on_disk(source: Source, limit: Limit) -> Source:
@@ -221,26 +221,26 @@ def _remote_parts(address: str, reading: Reading, limit: Limit) -> tuple[list[tu
     from pyarrow import fs
 
     system, path = system_of(address)
-    told = shown(address)
-    label = path.rstrip("/").rpartition("/")[2] or told
+    text = shown(address)
+    label = path.rstrip("/").rpartition("/")[2] or text
     try:
         info = answered(lambda: system.get_file_info(path), address)
-        found = [info]
+        result = [info]
         if info.type == fs.FileType.Directory:
             below_it = fs.FileSelector(path, recursive=True)
-            found = sorted(answered(lambda: system.get_file_info(below_it), address), key=lambda i: i.path)
+            result = sorted(answered(lambda: system.get_file_info(below_it), address), key=lambda i: i.path)
     except OSError as error:
-        raise DataError(f"{told} cannot be reached: {first_line(error)}") from error
+        raise DataError(f"{text} cannot be reached: {first_line(error)}") from error
     if info.type == fs.FileType.NotFound:
-        raise DataError(f"no such file: {told}")
+        raise DataError(f"no such file: {text}")
     base = Path(path)
-    files = [i.path for i in found if i.type == fs.FileType.File and Path(i.path).suffix.lower() in ENDINGS]
-    files = [f for f in files if len(found) == 1 or not is_hidden(Path(f), base)]
+    files = [i.path for i in result if i.type == fs.FileType.File and Path(i.path).suffix.lower() in ENDINGS]
+    files = [f for f in files if len(result) == 1 or not is_hidden(Path(f), base)]
     if not files:
-        raise DataError(f"{told} is a folder without a table in it; tables end in {', '.join(ENDINGS[:3])} and the like")
+        raise DataError(f"{text} is a folder without a table in it; tables end in {', '.join(ENDINGS[:3])} and the like")
     parts = []
     for file in files:
-        given = partitions_of(Path(file), base) if len(found) > 1 else {}
+        given = partitions_of(Path(file), base) if len(result) > 1 else {}
         name = file.rpartition("/")[2]
         if Path(file).suffix.lower() in PARQUET:
             parts.append(piece_of(below(address, path, file), name, given))
@@ -257,8 +257,8 @@ def _fetched(system: Any, address: str, path: str, limit: Limit) -> Path:
     place = scratch.folder / path.rpartition("/")[2]
     if scratch.described(place) is None:
         with scratch.writing(place) as part, system.open_input_stream(path, compression=None) as stream, open(part, "wb") as out:
-            while some := stream.read(1 << 22):
-                out.write(some)
+            while subset := stream.read(1 << 22):
+                out.write(subset)
         scratch.describe(place, {"path": path})
     return place
 

@@ -13,6 +13,7 @@ import numpy as np
 from chaff.errors import DataError, UsageError
 from chaff.table.frames import arrow_column
 from chaff.table.on_disk import Limit, on_disk, stored_source
+from chaff.table.pickling import lets_travel
 from chaff.table.reading import Reading
 from chaff.table.roles import build_table, some_words
 from chaff.table.sources import read_source
@@ -21,7 +22,6 @@ from chaff.table.table import Source, Table
 from chaff.table.terms import Terms, terms_in_words
 from chaff.table.text_files import guesses
 from chaff.table.thresholds import with_made_target
-from chaff.table.travel import lets_travel
 
 lets_travel()
 
@@ -90,9 +90,9 @@ def open_on(source: Any, terms: Terms, holdout: Any = None, limit: Limit | None 
     if holdout is not None:
         extra, extra_label = _beside(holdout, terms.reading, limit, on_disk=isinstance(arrow, StoredTable))
         arrow, held = _stacked(arrow, label, extra, extra_label)
-    told, note = terms, ""
+    text, note = terms, ""
     if terms.derives_target:
-        arrow, told, note = with_made_target(arrow, label, terms)
+        arrow, text, note = with_made_target(arrow, label, terms)
     together = {k: tuple(v) for k, v in terms.together.items()}
     codes = {k: tuple(map(str, v)) for k, v in terms.missing_codes.items()}
     kinds = {**dict.fromkeys(terms.dates, "date"), **terms.kinds}
@@ -101,9 +101,9 @@ def open_on(source: Any, terms: Terms, holdout: Any = None, limit: Limit | None 
         limit.check(arrow.num_rows, arrow.num_columns, label)
         source_read = on_disk(source_read, limit)
         note = "; ".join(filter(None, [note, limit.words(source_read.spill, arrow.num_rows, arrow.texts)]))
-    table = build_table(source_read, told, held)
-    said = (*guesses(source, terms.reading), *table.notes, *([note] if note else []))
-    table = replace(table, terms=replace(terms, missing_flags=(), fill={}), notes=said)
+    table = build_table(source_read, text, held)
+    given = (*guesses(source, terms.reading), *table.notes, *([note] if note else []))
+    table = replace(table, terms=replace(terms, missing_flags=(), fill={}), notes=given)
     if terms.missing_flags:
         table = table.with_missing_flags(tuple(terms.missing_flags))
     return table.with_fill(terms.fill) if terms.fill else table
@@ -187,8 +187,8 @@ def open_arrays(X: Any, y: Any, names: Sequence[str] | None = None, *, target: s
     import pyarrow as pa
 
     made_up = names is None and not hasattr(X, "columns")
-    columns, found = _array_columns(X)
-    names = [str(n) for n in (names if names is not None else found)]
+    columns, result = _array_columns(X)
+    names = [str(n) for n in (names if names is not None else result)]
     try:
         y = _unmasked(y)
     except ValueError as error:
@@ -214,7 +214,7 @@ def open_arrays(X: Any, y: Any, names: Sequence[str] | None = None, *, target: s
     try:
         arrow = pa.table({n: arrow_column(n, c) for n, c in {**taken, target: y}.items()})
     except UnicodeError as error:
-        raise DataError(f"a column's name holds half a letter ({error}): rename it") from error
+        raise DataError(f"a column's name contains an invalid Unicode character (lone surrogate; {error}): rename it") from error
     table = open_table(arrow, target=target, **options).named("the arrays")
     if not made_up:
         return table

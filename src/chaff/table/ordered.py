@@ -43,9 +43,9 @@ def ordered_values(words: Sequence[str], told: bool = False) -> dict[str, float]
     if all(v is not None for v in bands.values()) and (told or not all(ALONE.fullmatch(w.strip()) for w in words)):
         return {w: float(v) for w, v in bands.items() if v is not None}
     for scale in SCALES:
-        found = {w: float(scale.index(w.strip().lower())) for w in words if w.strip().lower() in scale and w.strip()}
-        if len(found) == len(words):
-            return found
+        result = {w: float(scale.index(w.strip().lower())) for w in words if w.strip().lower() in scale and w.strip()}
+        if len(result) == len(words):
+            return result
     return None
 
 

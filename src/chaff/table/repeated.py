@@ -44,9 +44,9 @@ def repeated_rows(table: Table) -> Repeated:
     last = _last.get(table.source)
     if last is not None and last[0] is table.rows and last[1] is table.y_all and last[2] == table.features:
         return last[3]
-    found = Repeated(None, 0, False) if _all_differ(table) else _compared(table)
-    _last[table.source] = (table.rows, table.y_all, table.features, found)
-    return found
+    result = Repeated(None, 0, False) if _all_differ(table) else _compared(table)
+    _last[table.source] = (table.rows, table.y_all, table.features, result)
+    return result
 
 
 _last: WeakKeyDictionary[Source, tuple[Ints, Floats, tuple[str, ...], Repeated]] = WeakKeyDictionary()

@@ -24,7 +24,7 @@ def build_table(source: Source, terms: Terms, held: int) -> Table:
     """Check the roles, decode the target, and put the Table together. `held`: how many last rows came as the holdout."""
     meanings = read_dictionary(terms.dictionary)
     _check_named(source, terms)
-    told, y, notes = _read_target(source, terms, meanings.get(terms.target, Meaning()).unit)
+    text, y, notes = _read_target(source, terms, meanings.get(terms.target, Meaning()).unit)
     features = _features(source, terms)
     _check_words(source, features)
     weights = _read_weights(source, terms.weights)
@@ -34,12 +34,12 @@ def build_table(source: Source, terms: Terms, held: int) -> Table:
         words = ("rows have", "are") if left_out > 1 else ("row has", "is")
         notes.append(f"{left_out:,} {words[0]} no {terms.target} and {words[1]} left out")
     rows = np.flatnonzero(present)
-    _check_target_varies(told, y[rows], terms.target)
+    _check_target_varies(text, y[rows], terms.target)
     if held:
         notes.append(f"the last {held:,} rows came as a separate holdout")
     return Table(
         source=source,
-        target=told,
+        target=text,
         features=features,
         rows=rows,
         y_all=y,
@@ -111,8 +111,15 @@ def read_dictionary(dictionary: Mapping[str, Any] | str | Path | None) -> dict[s
 
 def _check_named(source: Source, terms: Terms) -> None:
     names = list(source.arrow.column_names)
-    asked = [terms.target, *terms.roles, *terms.ignore, *terms.protected, *source.kinds, *(m for g in source.together.values() for m in g)]
-    for name in asked:
+    requested = [
+        terms.target,
+        *terms.roles,
+        *terms.ignore,
+        *terms.protected,
+        *source.kinds,
+        *(m for g in source.together.values() for m in g),
+    ]
+    for name in requested:
         if name not in names:
             raise UnknownColumn(f"column '{name}' is not in {source.label}.{nearest(name, names)}")
     for name, kind in source.kinds.items():
@@ -235,9 +242,11 @@ def _check_target_varies(target: Target, y: Any, name: str) -> None:
         raise DataError(f"only one row has a {name}: nothing can be learned from it")
     if target.task == "regression":
         if np.abs(y).max() > WIDEST:
-            raise DataError(f"target '{name}' reaches {np.abs(y).max():.3g}, whose square no computer holds: divide it by its size first")
+            raise DataError(
+                f"target '{name}' reaches {np.abs(y).max():.3g}, too large: its square overflows double precision. Divide it first"
+            )
         if 0 < np.ptp(y) < 1 / WIDEST:
-            raise DataError(f"target '{name}' varies by {np.ptp(y):.3g} only, whose square is nothing: multiply it first")
+            raise DataError(f"target '{name}' varies by {np.ptp(y):.3g} only, too little: its square underflows. Multiply it first")
         if np.ptp(y) == 0:
             raise DataError(f"target '{name}' is {y[0]:g} in every row: there is nothing to predict")
         return

@@ -30,13 +30,13 @@ MOST_DESCRIPTIONS = 200_000  # held in memory at a time
 _descriptions: dict[tuple[str, int, int], dict[str, Any] | None] = {}
 
 
-def scratch_root(said: str | Path | None = None) -> Path:
+def scratch_root(given: str | Path | None = None) -> Path:
     """Where scratch folders lie: as said, else ``$CHAFF_SCRATCH``, else the cache folder of the person."""
-    if said is not None:
-        return Path(said).expanduser()
-    told = os.environ.get("CHAFF_SCRATCH")
-    if told:
-        return Path(told).expanduser()
+    if given is not None:
+        return Path(given).expanduser()
+    text = os.environ.get("CHAFF_SCRATCH")
+    if text:
+        return Path(text).expanduser()
     cache = os.environ.get("XDG_CACHE_HOME")
     return (Path(cache) if cache else Path.home() / ".cache") / "chaff"
 

@@ -196,8 +196,8 @@ def _between_groups(groups: Ints, order: Floats | None, stream: np.random.Genera
     sizes = np.array([m.size for m in members])
     by_size = np.lexsort((stream.random(len(members)), sizes))
     out = np.empty(groups.size, np.int64)
-    for some in _strata(by_size):
-        for taker, giver in zip(some, stream.permutation(some), strict=True):
+    for subset in _strata(by_size):
+        for taker, giver in zip(subset, stream.permutation(subset), strict=True):
             given = members[giver]
             start = int(stream.integers(given.size))
             out[members[taker]] = given[(start + np.arange(members[taker].size)) % given.size]

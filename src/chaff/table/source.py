@@ -19,7 +19,7 @@ from chaff.memory import BoundedCache, machine_bytes
 from chaff.table.derived import Derived, filled_cells, flag_cells, flag_column, gaps_of, without_codes
 from chaff.table.kinds import Column, Kind, decode, floats_of, from_numbers
 from chaff.table.reading import Reading
-from chaff.table.spilled import Block, Spill, settle
+from chaff.table.spilled import Spill, SpilledBlock, settle
 from chaff.table.stored import StoredTable
 from chaff.work import Work, task
 
@@ -46,11 +46,11 @@ def mapped_cache() -> BoundedCache[Column]:
     return BoundedCache(MOST_MAPS, _one)
 
 
-def _blocks_cache() -> BoundedCache[Block]:
+def _blocks_cache() -> BoundedCache[SpilledBlock]:
     return BoundedCache(MOST_BLOCKS, _one_block)
 
 
-def _one_block(block: Block) -> int:
+def _one_block(block: SpilledBlock) -> int:
     return 1
 
 
@@ -82,7 +82,7 @@ class Source:
     """Which columns have any missing cell, looked up once."""
     found: dict[str, Kind] = field(default_factory=dict, init=False, repr=False)
     """Kinds of columns that were decoded once, also where the columns themselves are not held any more."""
-    blocks: BoundedCache[Block] = field(default_factory=_blocks_cache, init=False, repr=False)
+    blocks: BoundedCache[SpilledBlock] = field(default_factory=_blocks_cache, init=False, repr=False)
     """Short columns that lie in one file, by the place of the block."""
     spill: Spill | None = None
     """Where decoded columns go, for a source that is larger than memory."""
@@ -104,8 +104,8 @@ class Source:
         if not isinstance(self.arrow, StoredTable) or self.made or self.arrow.more:
             return uuid.uuid4().hex
         rows = b"" if self.picked is None else hashlib.sha256(self.picked.tobytes()).digest()
-        told = (self.label, self.kinds, self.together, self.reading, self.infinite, self.dates, self.codes, self.derived, self.spill)
-        return hashlib.sha256(repr((self.arrow.marks, told)).encode("utf-8", "surrogatepass") + rows).hexdigest()
+        text = (self.label, self.kinds, self.together, self.reading, self.infinite, self.dates, self.codes, self.derived, self.spill)
+        return hashlib.sha256(repr((self.arrow.marks, text)).encode("utf-8", "surrogatepass") + rows).hexdigest()
 
     def some_rows(self, rows: Ints) -> Source:
         """Some rows in memory, as a source of its own; kinds, levels and gaps are those of all rows.
@@ -121,8 +121,8 @@ class Source:
     def fetched(self, names: Sequence[str], work: Work) -> Source:
         """Itself, some columns of its rows taken now, by whoever works: taken one by one, they would come when somebody waits for them."""
         for start in range(0, len(names), A_BLOCK):
-            some = names[start : start + A_BLOCK]
-            for column in work.each(task(_fetched, self), some):
+            subset = names[start : start + A_BLOCK]
+            for column in work.each(task(_fetched, self), subset):
                 self.decoded.get(column.name, lambda name, column=column: column)  # type: ignore[misc]
         return self
 
@@ -176,14 +176,14 @@ class Source:
         if self.spill is None:
             return self.decoded.get(name, self._decode)
         settle()
-        found = self._from_block(name)
-        return found if found is not None else self.decoded.get(name, self._spilled)
+        result = self._from_block(name)
+        return result if result is not None else self.decoded.get(name, self._spilled)
 
     def _from_block(self, name: str) -> Column | None:
         """A short column of a wide table, which lies in one file with its neighbours; None for any other."""
         k = self._in_block.get(name)
-        found = None if k is None else self.blocks.get(str(k), self._opened_block)
-        return None if found is None else found.column(name)
+        result = None if k is None else self.blocks.get(str(k), self._opened_block)
+        return None if result is None else result.column(name)
 
     @cached_property
     def _in_block(self) -> dict[str, int]:
@@ -194,7 +194,7 @@ class Source:
         apart = {*self.made, *self.together, *self.codes, *(d.name for d in self.derived), *self.arrow.more}
         return {f.name: k // A_BLOCK for k, f in enumerate(self.arrow.schema) if f.name not in apart and self._is_plain(f.name, f.type)}
 
-    def _opened_block(self, key: str) -> Block:
+    def _opened_block(self, key: str) -> SpilledBlock:
         first = int(key) * A_BLOCK
         names = [n for n in self.arrow.column_names[first : first + A_BLOCK] if n in self._in_block]
         assert self.spill is not None
@@ -215,10 +215,10 @@ class Source:
         """From disk, where it is put the first time."""
         if name in self.made or self.spill is None:
             return self._decode(name)
-        told, reads = self.kinds.get(name), self.reading
+        text, reads = self.kinds.get(name), self.reading
         derived = [d for d in self.derived if d.name == name]
         how = (
-            told,
+            text,
             self.together.get(name),
             self.infinite,
             self.dates.get(name),
@@ -265,13 +265,13 @@ class Source:
         return self._cells(name)
 
     def _read(self, name: str) -> Column:
-        cells, told = self._cells(name), self.kinds.get(name)
+        cells, text = self._cells(name), self.kinds.get(name)
         fills = [d for d in self.derived if d.name == name and d.made == "fill"]
         for d in fills:
             cells = filled_cells(cells, self._gaps_of(name), d.value)
-        if fills and told == "binary":
-            told = None  # a word in the gaps may be a third level
-        column = decode(name, cells, told, self.reading.decimal, self.dates.get(name))
+        if fills and text == "binary":
+            text = None  # a word in the gaps may be a third level
+        column = decode(name, cells, text, self.reading.decimal, self.dates.get(name))
         return self._without_infinities(column) if column.kind == "number" else column
 
     def _without_infinities(self, column: Column) -> Column:
@@ -283,11 +283,12 @@ class Source:
             largest = 1.0 if plain else float(np.max(np.abs(column.values), where=np.isfinite(column.values), initial=0.0))
         if largest > WIDEST_NUMBER:
             raise DataError(
-                f"column '{column.name}' reaches {largest:.3g}, whose square no computer holds: take its logarithm, or put it under ignore"
+                f"column '{column.name}' reaches {largest:.3g}, too large: its square overflows double precision. "
+                "Take its logarithm, or ignore it"
             )
         if 0 < largest < 1 / WIDEST_NUMBER:
             raise DataError(
-                f"column '{column.name}' reaches {largest:.3g} only, whose square is nothing: multiply it first, or put it under ignore"
+                f"column '{column.name}' reaches {largest:.3g} only, too small: its square underflows. Multiply it first, or ignore it"
             )
         count = 0 if clean else int(np.isinf(column.values).sum())
         if count and self.infinite == "error":

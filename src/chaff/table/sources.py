@@ -7,10 +7,10 @@ from typing import Any
 
 from chaff.errors import DataError, UsageError
 from chaff.files import reads
+from chaff.table.buffered_pipe import plain_file
 from chaff.table.folders import files_of, joined
 from chaff.table.frames import from_pandas
 from chaff.table.names import first_line, refuse_twins
-from chaff.table.pipes import plain_file
 from chaff.table.reading import Reading
 from chaff.table.text_files import ending, read_csv
 
@@ -67,9 +67,9 @@ def read_path(path: Path, reading: Reading) -> Any:
         if kind in (".feather", ".arrow", ".ipc"):
             import pyarrow.feather as feather
 
-            found = feather.read_table(path, memory_map=False)
-            found.validate(full=True)  # places outside of a damaged file would be read, and end the process
-            return found
+            result = feather.read_table(path, memory_map=False)
+            result.validate(full=True)  # places outside of a damaged file would be read, and end the process
+            return result
         if kind in (".jsonl", ".ndjson"):
             import pyarrow.json as pj
 
@@ -108,12 +108,12 @@ def _read_parquet(file: Any) -> Any:
     import pyarrow.types as pt
 
     names = list(file.schema_arrow.names)
-    some = max(1, PARQUET_CELLS // max(file.metadata.num_rows, 1))
+    subset = max(1, PARQUET_CELLS // max(file.metadata.num_rows, 1))
     if file.metadata.num_rows * len(names) <= PARQUET_CELLS or len(set(names)) < len(names):
         return file.read()
     columns = []
-    for start in range(0, len(names), some):
-        part = file.read(columns=names[start : start + some])
+    for start in range(0, len(names), subset):
+        part = file.read(columns=names[start : start + subset])
         for column in part.columns:
             whole = column.num_chunks > 1 and (pt.is_integer(column.type) or pt.is_floating(column.type))
             columns.append(column.combine_chunks() if whole else column)

@@ -29,7 +29,7 @@ LEAST_PAGES = 32e6  # bytes of pages that may be held, whatever the limit
 
 
 @dataclass(frozen=True)
-class Block:
+class SpilledBlock:
     """Short columns that lie in one file."""
 
     said: dict[str, tuple[int, Any]]
@@ -78,7 +78,7 @@ class Spill:
         values = mapped(place, about["rows"], self.pages)
         return Column(about["name"], about["kind"], values, tuple(about["levels"]), about["whole"])
 
-    def block(self, key: str, names: Sequence[str], make: Callable[[], Floats], of: Callable[[str, Floats], Column]) -> Block:
+    def block(self, key: str, names: Sequence[str], make: Callable[[], Floats], of: Callable[[str, Floats], Column]) -> SpilledBlock:
         """Several short columns in one file: mapped where it lies in scratch already, else made and written.
 
         Parameters
@@ -105,7 +105,7 @@ class Spill:
             about = {"rows": int(values.shape[1]), "columns": columns}
             self.scratch.describe(place, about)
         values = mapped(place, len(names) * about["rows"], self.pages).reshape(len(names), -1)
-        return Block({c["name"]: (k, c) for k, c in enumerate(about["columns"]) if c is not None}, values)
+        return SpilledBlock({c["name"]: (k, c) for k, c in enumerate(about["columns"]) if c is not None}, values)
 
     def _write(self, place: Path, make: Callable[[], Column], numbers: Any, of: Callable[..., Column]) -> dict[str, Any]:
         if numbers is not None:

@@ -86,12 +86,12 @@ class Piece:
         """The same, opened once a thread: to open a file of many thousands of columns takes longer than to read one of them."""
         files: OrderedDict[Any, Any] = _kept.__dict__.setdefault("files", OrderedDict())
         key = (self.path, self.size, self.changed)
-        asked: dict[Any, float] = _kept.__dict__.setdefault("asked", {})
+        requested: dict[Any, float] = _kept.__dict__.setdefault("asked", {})
         now = time.monotonic()
-        if not self.remote or now - asked.get(key, -ASKED_EVERY) >= ASKED_EVERY:
+        if not self.remote or now - requested.get(key, -ASKED_EVERY) >= ASKED_EVERY:
             if self.state() != (self.size, self.changed):
                 return self.open()  # tells what is wrong
-            asked[key] = now
+            requested[key] = now
         if key not in files:
             files[key] = self.open()
             while len(files) > KEPT_OPEN:
@@ -180,9 +180,9 @@ class StoredTable:
             return column if column.type == kind else column.cast(kind)
 
         for piece in self.pieces:
-            told = dict(piece.given)
-            if name in told:
-                yield pa.chunked_array([pa.repeat(pa.scalar(told[name], pa.string()), piece.rows)], kind)
+            text = dict(piece.given)
+            if name in text:
+                yield pa.chunked_array([pa.repeat(pa.scalar(text[name], pa.string()), piece.rows)], kind)
                 continue
             yield from self._groups(piece, [name], as_told)
 
@@ -219,11 +219,11 @@ class StoredTable:
         file = piece.kept_open()
         for group in range(file.num_row_groups):
             try:
-                found = of(file.read_row_group(group, columns=list(names), use_threads=False))
+                result = of(file.read_row_group(group, columns=list(names), use_threads=False))
             except (pa.ArrowInvalid, pa.ArrowTypeError, OSError, KeyError) as error:
                 column = f" (column '{names[0]}')" if len(names) == 1 else ""
                 raise DataError(f"{piece.name} cannot be read as parquet{column}: {first_line(error)}") from error
-            yield found
+            yield result
             if self.crowded and not piece.remote:
                 for name in names:
                     make_room(piece.path, *column_bytes(file, group, name))
@@ -239,10 +239,10 @@ class StoredTable:
 
         schema = pa.schema([self.schema.field(n) for n in names])
         for piece in self.pieces:
-            told, file = dict(piece.given), piece.open()
+            text, file = dict(piece.given), piece.open()
             try:
-                for batch in file.iter_batches(size, columns=[n for n in names if n not in told]):
-                    yield _under(schema, told, batch)
+                for batch in file.iter_batches(size, columns=[n for n in names if n not in text]):
+                    yield _under(schema, text, batch)
             except (pa.ArrowInvalid, pa.ArrowTypeError, OSError) as error:
                 raise DataError(f"{piece.name} cannot be read as parquet: {first_line(error)}") from error
             finally:
@@ -273,9 +273,9 @@ class StoredTable:
 
         parts: list[Any] = []
         for piece in self.pieces:
-            told = dict(piece.given)
-            groups = self._groups(piece, [n for n in schema.names if n not in told], lambda part: part)
-            parts.extend(_under(schema, told, group) for group in groups)
+            text = dict(piece.given)
+            groups = self._groups(piece, [n for n in schema.names if n not in text], lambda part: part)
+            parts.extend(_under(schema, text, group) for group in groups)
         return pa.concat_tables(parts) if parts else schema.empty_table()
 
     def append_column(self, name: str, cells: Any) -> StoredTable:
@@ -329,11 +329,11 @@ def unified(a: Any, b: Any) -> Any:
     return pa.unify_schemas([pa.schema([("x", a)]), pa.schema([("x", b)])], promote_options="permissive").field("x").type
 
 
-def _under(schema: Any, told: Mapping[str, str | None], part: Any) -> Any:
+def _under(schema: Any, text: Mapping[str, str | None], part: Any) -> Any:
     """Rows of one file under the schema of the whole table, with what its folders say."""
     import pyarrow as pa
 
-    cells = [pa.repeat(pa.scalar(told[f.name], pa.string()), part.num_rows) if f.name in told else part.column(f.name) for f in schema]
+    cells = [pa.repeat(pa.scalar(text[f.name], pa.string()), part.num_rows) if f.name in text else part.column(f.name) for f in schema]
     return pa.table([c if c.type == f.type else c.cast(f.type) for c, f in zip(cells, schema, strict=True)], schema=schema)
 
 

@@ -217,8 +217,8 @@ class Table:
         if rows >= len(self):
             return self
         rng = np.random.default_rng(seed)
-        some = self.some_rows(np.sort(rng.choice(len(self), rows, replace=False, shuffle=False)))
-        return replace(some, drawn_from=self)
+        subset = self.some_rows(np.sort(rng.choice(len(self), rows, replace=False, shuffle=False)))
+        return replace(subset, drawn_from=self)
 
     def named(self, label: str) -> Table:
         """The same table under another label in messages."""
@@ -403,10 +403,10 @@ class Table:
         return f"{self.label} · {len(self):,} rows · {count} ({kinds}) · target {target.name}{tail}"
 
     @property
-    def roles_said(self) -> tuple[str, ...]:
+    def roles_text(self) -> tuple[str, ...]:
         """What the other columns are for: `groups mill`."""
         t = self.terms
-        said = {
+        given = {
             "ids": self.ids,
             "protected": list(t.protected),
             "groups": [t.groups],
@@ -414,7 +414,7 @@ class Table:
             "weights": [t.weights],
             "ignored": self.ignored,
         }
-        return tuple(f"{role} {', '.join(map(str, names))}" for role, names in said.items() if names and names[0])
+        return tuple(f"{role} {', '.join(map(str, names))}" for role, names in given.items() if names and names[0])
 
     def _by_kind(self) -> dict[str, list[str]]:
         out: dict[str, list[str]] = {}
@@ -425,15 +425,15 @@ class Table:
     def __str__(self) -> str:
         """No wider than the terminal."""
         width = shutil.get_terminal_size((100, 24)).columns
-        lines = (self.heading, *self.roles_said, *self.notes)
+        lines = (self.heading, *self.roles_text, *self.notes)
         return "\n".join(part for line in lines for part in textwrap.wrap(line, width, break_on_hyphens=False))
 
     def _repr_html_(self) -> str:
         """The same as a small table for a notebook, a row a kind of feature; everything in it escaped."""
         rows = ""
         for kind, names in self._by_kind().items():
-            some = ", ".join(names[:MOST_NAMES]) + (f" and {len(names) - MOST_NAMES:,} more" if len(names) > MOST_NAMES else "")
-            rows += f"<tr><td>{html.escape(kind)}</td><td>{len(names):,}</td><td>{html.escape(some)}</td></tr>"
-        said = "".join(f"<p>{html.escape(line)}</p>" for line in (*self.roles_said, *self.notes))
+            subset = ", ".join(names[:MOST_NAMES]) + (f" and {len(names) - MOST_NAMES:,} more" if len(names) > MOST_NAMES else "")
+            rows += f"<tr><td>{html.escape(kind)}</td><td>{len(names):,}</td><td>{html.escape(subset)}</td></tr>"
+        given = "".join(f"<p>{html.escape(line)}</p>" for line in (*self.roles_text, *self.notes))
         head = "<tr><th>kind</th><th>features</th><th></th></tr>"
-        return f"<div><p><b>{html.escape(self.heading)}</b></p><table><thead>{head}</thead><tbody>{rows}</tbody></table>{said}</div>"
+        return f"<div><p><b>{html.escape(self.heading)}</b></p><table><thead>{head}</thead><tbody>{rows}</tbody></table>{given}</div>"

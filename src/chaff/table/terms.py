@@ -18,9 +18,9 @@ from chaff.table.reading import Reading
 Said = Literal["word", "words", "number", "numbers", "pairs", "number pairs", "word lists", "path"]
 
 
-def _term(default: Any, about: str, option: str, said: Said = "word", shown: str = "") -> Any:
+def _term(default: Any, about: str, option: str, given: Said = "word", shown: str = "") -> Any:
     """A field with what the command line needs to know: its option, how it is said there, and the name of its value."""
-    about_it = {"about": about, "option": option, "said": said, "shown": shown}
+    about_it = {"about": about, "option": option, "said": given, "shown": shown}
     if isinstance(default, dict):
         return field(default_factory=dict, metadata=about_it)
     return field(default=default, metadata=about_it)
@@ -36,29 +36,29 @@ class Terms:
     )
     positive: str | int | float | bool | None = _term(
         None,
-        "With two classes, the one that counts as positive; the rarer one when left out (of equals the later word). Always named.",
+        "Positive class of a two-class target. Default: the rarer class (on a tie, the alphabetically last). The output names it.",
         "--positive",
         shown="CLASS",
     )
     target_above: float | None = _term(
-        None, "Predict whether the target is above this; the column itself then takes no part.", "--target-above", "number", "NUMBER"
+        None, "Predict whether the target is above this; the column itself is then ignored.", "--target-above", "number", "NUMBER"
     )
     target_cuts: Sequence[float] = _term(
-        (), "Predict the class between these thresholds; the column itself then takes no part.", "--target-cuts", "numbers", "A,B,…"
+        (), "Predict the class between these thresholds; the column itself is then ignored.", "--target-cuts", "numbers", "A,B,…"
     )
     target_labels: Sequence[str] = _term(
         (), "Names of the classes that thresholds make, from the lowest on.", "--target-label", "words", "WORD"
     )
     target_name: str = _term("", "Name of the target that thresholds make.", "--target-name", shown="NAME")
     ids: Sequence[str] = _term((), "Column that identifies rows: never a feature.", "--ids", "words", "NAME")
-    ignore: Sequence[str] = _term((), "Column that takes no part: never a feature.", "--ignore", "words", "NAME")
+    ignore: Sequence[str] = _term((), "Column to ignore: never a feature.", "--ignore", "words", "NAME")
     protected: Sequence[str] = _term(
-        (), "Column that must not be used, not even through others: never a feature, and the kept set is asked what it tells of it.",
+        (), "Protected column: never a feature. select reports how well the selected set predicts it.",
         "--protected", "words", "NAME",
     )  # fmt: skip
     groups: str | None = _term(None, "Rows of one group stay together in every split.", "--groups", shown="NAME")
     order: str | None = _term(
-        None, "Date or number by which rows are split in time (order beats groups, and says so).", "--order", shown="NAME"
+        None, "Date or number by which rows are split in time (order overrides groups; the output reports this).", "--order", shown="NAME"
     )
     weights: str | None = _term(None, "Column of row weights: numbers, zero or more.", "--weights", shown="NAME")
     kinds: Mapping[str, str] = _term(
@@ -73,13 +73,13 @@ class Terms:
     )
     together: Mapping[str, Sequence[str]] = _term(
         {},
-        "0/1 columns that were made beforehand from one category, and a name for it: they are one feature from here on.",
+        "0/1 columns made from one category, and a name for it: they are treated as one feature.",
         "--together",
         "word lists",
         "NAME=A,B,…",
     )
     costs: Mapping[str, float] = _term(
-        {}, "What measuring a feature costs, in any unit; of equals the dearer goes.", "--cost", "number pairs", "NAME=NUMBER"
+        {}, "Cost of measuring a feature, any unit. Between near-duplicates the cheaper is kept.", "--cost", "number pairs", "NAME=NUMBER"
     )
     panels: Mapping[str, Sequence[str]] = _term(
         {},
@@ -89,9 +89,9 @@ class Terms:
         "NAME=A,B,…",
     )
     missing_flags: Sequence[str] = _term(
-        (), "Column that gets a feature beside it which says whether it is missing.", "--missing-flag", "words", "NAME"
+        (), "Add a missingness indicator (a 0/1 feature) for this column.", "--missing-flag", "words", "NAME"
     )
-    fill: Mapping[str, Any] = _term({}, "What a missing cell of a column means: the value in its place.", "--fill", "pairs", "NAME=VALUE")
+    fill: Mapping[str, Any] = _term({}, "Fill value for the missing values of a column.", "--fill", "pairs", "NAME=VALUE")
     dictionary: Any = _term(
         None,
         "What the columns mean: a CSV file with the columns name, meaning, unit; in Python also a dict of column to text, "
@@ -101,19 +101,15 @@ class Terms:
         "FILE",
     )
     missing: Sequence[str] = _term(
-        (),
-        'Word that stands for a missing cell. Without it only an empty cell is missing: "NA" and "None" are levels.',
-        "--missing",
-        "words",
-        "WORD",
+        (), 'Missing-value code. Without it only an empty cell is missing: "NA" and "None" are levels.', "--missing", "words", "WORD"
     )
     missing_codes: Mapping[str, Sequence[str | int | float]] = _term(
-        {}, "Values of one column that stand for a missing cell in it.", "--missing-code", "word lists", "NAME=A,B,…"
+        {}, "Missing-value codes of one column.", "--missing-code", "word lists", "NAME=A,B,…"
     )
     infinite: Literal["error", "missing"] = _term("error", "What to do with infinite numbers.", "--infinite")
-    delimiter: str | None = _term(None, "Column separator of a CSV file; found out when left out.", "--delimiter", shown="MARK")
-    decimal: Literal[".", ","] | None = _term(None, "Decimal mark of a CSV file; found out when left out.", "--decimal")
-    encoding: str | None = _term(None, "Text encoding of a CSV file; found out when left out.", "--encoding", shown="NAME")
+    delimiter: str | None = _term(None, "Column separator of a CSV file; detected by default.", "--delimiter", shown="MARK")
+    decimal: Literal[".", ","] | None = _term(None, "Decimal mark of a CSV file; detected by default.", "--decimal")
+    encoding: str | None = _term(None, "Text encoding of a CSV file; detected by default.", "--encoding", shown="NAME")
 
     def __post_init__(self) -> None:
         for f in dataclasses.fields(self):
@@ -158,8 +154,8 @@ class Terms:
     @property
     def reading(self) -> Reading:
         """How text files are read."""
-        told = [n for n, kind in self.kinds.items() if kind not in ("number", "binary", "date")]
-        words = dict.fromkeys([*self.ids, *told, *self.dates, *([self.groups] if self.groups else [])])
+        text = [n for n, kind in self.kinds.items() if kind not in ("number", "binary", "date")]
+        words = dict.fromkeys([*self.ids, *text, *self.dates, *([self.groups] if self.groups else [])])
         return Reading(self.delimiter, self.decimal, self.encoding, tuple(map(str, self.missing)), tuple(words))
 
     @property

@@ -14,8 +14,8 @@ from typing import Any
 
 from chaff.errors import DataError, UsageError
 from chaff.table.addresses import is_address
+from chaff.table.buffered_pipe import plain_file
 from chaff.table.names import first_line, refuse_twins
-from chaff.table.pipes import plain_file
 from chaff.table.reading import Reading
 
 SNIFF_BYTES = 1 << 18
@@ -31,29 +31,29 @@ def read_csv(path: Path, reading: Reading) -> Any:
     import pyarrow as pa
     import pyarrow.csv as pc
 
-    found = _csv_options(path, reading)
-    found.options["convert_options"].column_types = {w: pa.string() for w in reading.words if w in found.names}
-    return pc.read_csv(_stream(path), **found.options)
+    result = _csv_options(path, reading)
+    result.options["convert_options"].column_types = {w: pa.string() for w in reading.words if w in result.names}
+    return pc.read_csv(_stream(path), **result.options)
 
 
 def guesses(source: Any, reading: Reading) -> tuple[str, ...]:
     """What was found out of a text file and could be wrong, in words: separator, decimal mark, encoding, header."""
     if not isinstance(source, str | Path) or is_address(source) or ending(Path(source)) not in (".csv", ".tsv", ".txt"):
         return ()
-    found = _csv_options(plain_file(Path(source)), reading)
+    result = _csv_options(plain_file(Path(source)), reading)
     out = []
     usual = "\t" if ending(Path(source)) == ".tsv" else ","
-    if reading.delimiter is None and found.delimiter != usual:
-        shown = "tab" if found.delimiter == "\t" else f"'{found.delimiter}'"
+    if reading.delimiter is None and result.delimiter != usual:
+        shown = "tab" if result.delimiter == "\t" else f"'{result.delimiter}'"
         out.append(f"separator {shown} (--delimiter)")
-    if reading.decimal is None and found.decimal == ",":
+    if reading.decimal is None and result.decimal == ",":
         out.append("decimal comma (--decimal)")
-    if reading.encoding is None and found.encoding != "utf-8":
-        out.append(f"encoding {found.encoding} (--encoding)")
-    notes = [f"found out from the file, say otherwise where it is wrong: {', '.join(out)}"] if out else []
-    if found.names and sum(bool(NUMBER_NAME.fullmatch(n.strip())) for n in found.names) > len(found.names) / 2:
-        some = ", ".join(f"'{n.strip()}'" for n in found.names[:3])
-        notes.append(f"most columns are named by a number ({some}, …): has the file no header line?")
+    if reading.encoding is None and result.encoding != "utf-8":
+        out.append(f"encoding {result.encoding} (--encoding)")
+    notes = [f"detected in the file; override if wrong: {', '.join(out)}"] if out else []
+    if result.names and sum(bool(NUMBER_NAME.fullmatch(n.strip())) for n in result.names) > len(result.names) / 2:
+        subset = ", ".join(f"'{n.strip()}'" for n in result.names[:3])
+        notes.append(f"most columns are named by a number ({subset}, …): has the file no header line?")
     return tuple(notes)
 
 
@@ -63,8 +63,8 @@ def csv_batches(path: Path, reading: Reading, choose: Callable[[list[str]], list
     import pyarrow as pa
     import pyarrow.csv as pc
 
-    found = _csv_options(path, reading)
-    names, options = found.names, found.options
+    result = _csv_options(path, reading)
+    names, options = result.names, result.options
     convert = options["convert_options"]
     convert.include_columns = choose(names)
     convert.column_types = {w: pa.string() for w in convert.include_columns}
@@ -81,7 +81,7 @@ def csv_batches(path: Path, reading: Reading, choose: Callable[[list[str]], list
         except (pa.ArrowInvalid, OSError, UnicodeError) as error:
             raise DataError(f"{path.name} cannot be read as csv: {first_line(error)}") from error
 
-    return names, found.decimal, tables()
+    return names, result.decimal, tables()
 
 
 def csv_stream(path: Path, reading: Reading, kinds: dict[str, Any] | None) -> Any:
@@ -89,10 +89,10 @@ def csv_stream(path: Path, reading: Reading, kinds: dict[str, Any] | None) -> An
     import pyarrow as pa
     import pyarrow.csv as pc
 
-    found = _csv_options(path, reading)
-    told = {w: pa.string() for w in reading.words if w in found.names}
-    found.options["convert_options"].column_types = {**(kinds or {}), **told}
-    return pc.open_csv(_stream(path), **found.options)
+    result = _csv_options(path, reading)
+    text = {w: pa.string() for w in reading.words if w in result.names}
+    result.options["convert_options"].column_types = {**(kinds or {}), **text}
+    return pc.open_csv(_stream(path), **result.options)
 
 
 @dataclass(frozen=True)
@@ -126,13 +126,13 @@ def _csv_options(path: Path, reading: Reading) -> _Csv:
     return _Csv(names, delimiter, decimal, encoding, options)
 
 
-def _delimiter(told: str | None) -> str | None:
-    if told is None:
+def _delimiter(text: str | None) -> str | None:
+    if text is None:
         return None
-    told = {"tab": "\t", "\\t": "\t", "comma": ",", "semicolon": ";", "space": " "}.get(told.lower(), told)
-    if len(told) != 1 or ord(told) > 127 or told in '\r\n"\0':
-        raise UsageError(f"delimiter must be one plain character (or tab), not {told!r}")
-    return told
+    text = {"tab": "\t", "\\t": "\t", "comma": ",", "semicolon": ";", "space": " "}.get(text.lower(), text)
+    if len(text) != 1 or ord(text) > 127 or text in '\r\n"\0':
+        raise UsageError(f"delimiter must be one plain character (or tab), not {text!r}")
+    return text
 
 
 def _rows(text: str, delimiter: str) -> Iterator[list[str]]:
@@ -171,8 +171,8 @@ def _head(path: Path, encoding: str | None) -> tuple[str, str]:
         from charset_normalizer import from_bytes
 
         best = from_bytes(cut, cp_isolation=list(ENCODINGS)).best()
-        found = best.encoding if best else "cp1252"
-        return cut.decode(found, errors="replace"), found
+        result = best.encoding if best else "cp1252"
+        return cut.decode(result, errors="replace"), result
 
 
 def sniff_delimiter(text: str) -> str:

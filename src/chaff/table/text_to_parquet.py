@@ -9,8 +9,8 @@ from typing import Any
 from chaff.errors import DataError
 from chaff.files import reads
 from chaff.memory import size_in_words
+from chaff.table.buffered_pipe import plain_file
 from chaff.table.names import first_line
-from chaff.table.pipes import plain_file
 from chaff.table.reading import Reading
 from chaff.table.scratch import Scratch
 from chaff.table.sources import check_there

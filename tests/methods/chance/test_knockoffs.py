@@ -126,7 +126,7 @@ def test_noise_gives_an_empty_answer_and_says_what_q_makes_possible():
         rng = np.random.default_rng(seed)
         found = chaff.knockoffs(chaff.open_arrays(rng.normal(size=(120, 10)), rng.normal(size=120)), 0.1, runs=1, seed=seed)
         empty += not (found.frame["verdict"] == "keep").any()
-    assert empty == 6 and any("q = 0.1 picks at least 10 columns at once or none" in n for n in found.notes)
+    assert empty == 6 and any("q = 0.1 the method selects at least 10 features or none" in n for n in found.notes)
 
 
 @pytest.mark.parametrize("classes", [2, 3])
@@ -160,7 +160,7 @@ def test_exact_and_all_but_exact_combinations_are_left_out_first():
     assert not gaps and went.tolist() in ([3, 4], [3, 5]) and correlations(Z[:, used])[1] == 0
     found = chaff.knockoffs(table, 0.5, runs=1)
     assert (
-        found.frame.loc["d", "verdict"] == "look"
+        found.frame.loc["d", "verdict"] == "review"
         and found.frame.loc["d", "stays"]
         and any(n.startswith("d, ") and "combinations" in n for n in found.notes)
     )

@@ -13,8 +13,8 @@ SMALL = chaff.Forest(trees=15, columns_per_split=3, leaf_rows=5, depth=4)
 CALLS = {
     "chance": lambda t: chaff.chance_baseline(t, shuffles=12, trees=60),
     "chance of a statistic": lambda t: chaff.chance_baseline(t, "mutual_information", shuffles=6),
-    "shadow": lambda t: chaff.shadow_test(t, SMALL, rounds=10, keep_share=0.5),
-    "shadow out of bag": lambda t: chaff.shadow_test(t, SMALL, "out of bag", rounds=8, keep_share=0.5),
+    "twins": lambda t: chaff.twin_test(t, SMALL, rounds=10, keep_share=0.5),
+    "twins out of bag": lambda t: chaff.twin_test(t, SMALL, "out of bag", rounds=8, keep_share=0.5),
     "stability": lambda t: chaff.stability(t, {"use": "chance", "shuffles": 4, "trees": 30}, 1, pairs=2),
     "knockoffs": lambda t: chaff.knockoffs(t, 0.4, runs=1, statistic="forest difference"),
 }
@@ -53,7 +53,7 @@ def test_every_test_copes(name):
                 assert len(str(error)) > 30 and "Traceback" not in str(error), label
                 continue
         assert list(found.frame.index) == list(table.features), label
-        assert found.frame["verdict"].isin(["keep", "drop", "look"]).all() and str(found), label
+        assert found.frame["verdict"].isin(["keep", "drop", "review"]).all() and str(found), label
         values = found.values().to_numpy(float)
         assert not np.isinf(values[~np.isnan(values)]).any() or label.startswith("chance"), label
 
@@ -66,7 +66,7 @@ def test_which_odd_tables_are_refused_and_by_whom():
                 call(table)
             except chaff.ChaffError:
                 refused.setdefault(label, set()).add(name)
-    assert refused["chance"] == {"twelve rows"} == refused["shadow"]
+    assert refused["chance"] == {"twelve rows"} == refused["twins"]
     assert {"groups", "in time", "weights of nothing", "words only", "more columns than rows", "twelve rows"} <= refused["knockoffs"]
 
 

@@ -6,7 +6,7 @@ import pytest
 
 import chaff
 from chaff.evaluate.setting import Setting
-from chaff.methods.chance.measures import Statistic
+from chaff.methods.chance.measures import StatisticMeasure
 from chaff.methods.chance.shuffled_target import ChanceBaseline
 from chaff.methods.relevance.stage import Relevance
 from chaff.table.shuffle import constant_within, deals, varies_within, with_dealt
@@ -60,7 +60,7 @@ def test_shuffling_by_hand_says_the_same():
 def test_any_importance_or_statistic_is_held_against_chance(by):
     table = made(120, noise=2, classes=2 if by == "kruskal_h" else 0).with_features(["signal", "noise0", "noise1"])
     model = "ridge" if by in ("coefficient", "permutation") else chaff.Forest(trees=15)
-    found = chaff.chance_baseline(table, by, model, shuffles=15, seeds=2, keep={"beyond_chance": 3})
+    found = chaff.chance_baseline(table, by, model, shuffles=15, seeds=2, keep={"standard_deviations": 3})
     assert found.ranked().index[0] == "signal" and found.frame.loc["signal", "verdict"] == "keep"
     assert found.settings["by"] == by
 
@@ -78,7 +78,7 @@ def test_the_answer_knows_neither_workers_nor_the_order_of_the_columns_nor_how_m
 
 
 def test_chance_counts_itself_at_every_limit():
-    found = chaff.chance_baseline(made(), keep={"beyond_chance": 2.2})
+    found = chaff.chance_baseline(made(), keep={"standard_deviations": 2.2})
     limits = found.more["limits"]
     assert 2.2 in limits.index and limits["beyond"].is_monotonic_decreasing
     scores = found.more["chance_scores"].to_numpy()
@@ -147,9 +147,9 @@ def test_chance_on_bins_that_saw_the_target_is_caught():
 
 def test_bins_that_see_the_target_are_cut_anew_on_every_shuffle():
     table = made(classes=2, noise=2).with_features(["signal", "noise0", "noise1"])
-    stage = Relevance(["mutual_information"], by="mutual_information", level=None, bin_kind="supervised")
+    stage = Relevance(["mutual_information"], by="mutual_information", confidence=None, bin_kind="supervised")
     orders = deals(table, 4, Work(0)).orders
-    _, shuffled = Statistic(stage, "mutual_information").measure(table, orders, 1, Setting.unfolded(table, Work(0, 1)))
+    _, shuffled = StatisticMeasure(stage, "mutual_information").measure(table, orders, 1, Setting.unfolded(table, Work(0, 1)))
     for order, said in zip(orders, shuffled, strict=True):
         dealt = with_dealt(table, order)
         alone = stage.values(stage.view(dealt, Work(0, 1)), "mutual_information")
@@ -178,7 +178,7 @@ def test_whole_groups_swap_where_the_target_is_theirs_and_features_of_groups_are
     assert "whole groups swap" in found.notes[0] and found.frame.loc["of_mill", "verdict"] == "keep"
     within = chaff.open_table(frame.assign(y=rng.normal(size=150)), "y", groups="mill")
     blind = chaff.chance_baseline(within)
-    assert blind.frame.loc["of_mill", "verdict"] == "look" and blind.frame.loc["of_mill", "stays"]
+    assert blind.frame.loc["of_mill", "verdict"] == "review" and blind.frame.loc["of_mill", "stays"]
     assert any("not judged" in n and "of_mill; constant within every group" in n for n in blind.notes)
     assert blind.frame.loc["of_mill", "not_judged"] and blind.frame["not_judged"].sum() == 1
     assert constant_within(np.array([1.0, 1.0, np.nan, np.nan]), np.array([0, 0, 1, 1]))
@@ -206,11 +206,11 @@ def test_enough_shuffles_give_adjusted_p_values():
     [
         ({"keep": {"beyond": 3}}, "unknown rule 'beyond'"),
         ({"keep": {"maximum": 2}}, "between 0 and 1"),
-        ({"keep": {"maximum": 0.1, "beyond_chance": 3}}, "one rule and its number"),
+        ({"keep": {"maximum": 0.1, "standard_deviations": 3}}, "one rule and its number"),
         ({"shuffles": 1}, "shuffles must be 3 or more"),
         ({"by": "permutatoin"}, "Did you mean 'permutation'"),
         ({"draws": "some"}, "draws must be"),
-        ({"level": 0}, "level must be between"),
+        ({"alpha": 0}, "alpha must be between"),
     ],
 )
 def test_wrong_settings_are_said(settings, words):
@@ -244,10 +244,10 @@ def test_pins_beat_chance_and_a_plan_applies_what_it_kept(tmp_path):
     ]
     text = tmp_path / "plan.toml"
     text.write_text(
-        '[table]\ntarget = "y"\n[[stage]]\nuse = "chance"\nkeep = { beyond_chance = 3 }\nshuffles = 30\n[[stage]]\nuse = "search"\n'
+        '[table]\ntarget = "y"\n[[stage]]\nuse = "chance"\nkeep = { standard_deviations = 3 }\nshuffles = 30\n[[stage]]\nuse = "search"\n'
     )
     read = chaff.read_plan(text)
-    assert isinstance(read.stages[0], ChanceBaseline) and read.stages[0].keep == {"beyond_chance": 3}
+    assert isinstance(read.stages[0], ChanceBaseline) and read.stages[0].keep == {"standard_deviations": 3}
 
 
 def test_a_weight_goes_with_its_target():

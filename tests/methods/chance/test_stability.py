@@ -5,7 +5,7 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.decide.stages import tell_stage
+from chaff.decide.stages import stage_as_plain
 from chaff.methods.chance.stability import Stability, as_chooser, halves
 from chaff.stats.stability import accidental_picks, in_turn, picks_at, set_stability
 from chaff.work import Work
@@ -70,9 +70,9 @@ def test_two_copies_stand_in_for_each_other_and_a_signal_is_always_chosen():
     table = chaff.open_table(frame.assign(y=2 * frame["clear"] + core + rng.normal(size=n)), "y")
     lasso = {"use": "importance", "model": {"name": "lasso", "penalty": 0.1}, "by": {"name": "coefficient", "resamples": 0}}
     found = chaff.stability(table, lasso, size=2, pairs=15)
-    assert found.frame.loc["clear", "chosen_share"] == 1 and found.frame.loc["twice1", "stand_in"] == "twice2"
-    assert any("stand in for each other" in n for n in found.notes)
-    assert found.more["pairs"].iloc[0]["both_share"] < 0.2 and found.frame.loc["twice1", "reason"] == "chosen in turn with twice2"
+    assert found.frame.loc["clear", "selection_frequency"] == 1 and found.frame.loc["twice1", "interchangeable_with"] == "twice2"
+    assert any("are interchangeable" in n for n in found.notes)
+    assert found.more["pairs"].iloc[0]["both_share"] < 0.2 and found.frame.loc["twice1", "reason"] == "interchangeable with twice2"
 
 
 @pytest.mark.parametrize("roles", [{}, {"groups": "mill"}, {"order": "day"}], ids=lambda r: "-".join(r) or "plain")
@@ -84,7 +84,7 @@ def test_halves_are_complementary_and_follow_the_data(roles):
         assert sorted([*a, *b]) == list(range(101)) and min(len(a), len(b)) > 35
         if "groups" in roles:
             assert not set(table.groups[a]) & set(table.groups[b])
-    share = chaff.stability(table, "relevance", 2, pairs=4).frame["chosen_share"]
+    share = chaff.stability(table, "relevance", 2, pairs=4).frame["selection_frequency"]
     assert share.idxmax() in ("signal", "kind") and share.sum() == pytest.approx(2)
 
 
@@ -95,7 +95,7 @@ def test_halves_are_complementary_and_follow_the_data(roles):
 def test_any_stage_that_chooses(stage):
     table = made(120, noise=3)
     found = chaff.stability(table, stage, size=2, pairs=3)
-    assert found.frame["chosen_share"].idxmax() in ("signal", "kind") and found.more["halves"].shape == (5, 6)
+    assert found.frame["selection_frequency"].idxmax() in ("signal", "kind") and found.more["halves"].shape == (5, 6)
 
 
 def test_workers_and_the_order_of_columns_change_nothing():
@@ -103,7 +103,7 @@ def test_workers_and_the_order_of_columns_change_nothing():
     one, two = (chaff.stability(table, R, 2, pairs=5, workers=w).frame for w in (1, 2))
     pd.testing.assert_frame_equal(one, two)
     back = chaff.stability(table.with_features(table.features[::-1]), R, 2, pairs=5).frame
-    pd.testing.assert_series_equal(one["chosen_share"], back.loc[one.index, "chosen_share"])
+    pd.testing.assert_series_equal(one["selection_frequency"], back.loc[one.index, "selection_frequency"])
 
 
 @pytest.mark.parametrize(
@@ -125,13 +125,13 @@ def test_wrong_settings_are_said(settings, words):
 
 def test_a_plan_says_it_and_says_it_again(tmp_path):
     stage = Stability({"use": "relevance", "by": "effect_size"}, size=2, pairs=5, threshold=0.7)
-    assert tell_stage(stage)["stage"] == {"use": "relevance"} and as_chooser(stage.stage) == chaff.Relevance()
+    assert stage_as_plain(stage)["stage"] == {"use": "relevance"} and as_chooser(stage.stage) == chaff.Relevance()
     file = tmp_path / "plan.toml"
     file.write_text(
         '[[stage]]\nuse = "stability"\nstage = { use = "importance", model = "ridge", by = "permutation" }\nsize = 2\npairs = 3\n'
     )
     read = chaff.read_plan(file)
-    assert tell_stage(read.stages[0])["stage"] == {"use": "importance", "model": "ridge", "by": "permutation"}
+    assert stage_as_plain(read.stages[0])["stage"] == {"use": "importance", "model": "ridge", "by": "permutation"}
     stage = Stability(R, size=2, pairs=2)
     run = chaff.select(made(150), plan=chaff.Plan((stage, chaff.Search("ridge"))), honest="quick")
     assert "signal" in run.features and run.ledger.of("noise0")[0].by == "stability"

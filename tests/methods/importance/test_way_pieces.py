@@ -86,7 +86,7 @@ def test_findings_hold_mean_spread_scale_and_a_corrected_test():
     t = mean / (sd * np.sqrt(1 / 5 + folds.test_share))
     assert found.frame["p"].to_numpy() == pytest.approx(stats.t.sf(t, 4))
     assert found.frame["low"].iloc[0] == pytest.approx(mean[0] - stats.t.ppf(0.975, 4) * mean[0] / t[0])
-    assert found.frame["beyond_chance"].tolist() == [True, False, False] and found.notes[0] == as_way("permutation").says
+    assert found.frame["significant"].tolist() == [True, False, False] and found.notes[0] == as_way("permutation").says
     assert list(found.more["by_fold"].columns) == [f"fold {k}" for k in range(1, 6)]
 
 

@@ -187,7 +187,7 @@ def test_coefficients_come_with_the_order_of_entering_half_samples_and_the_path(
     table = made(200)
     found = chaff.importance(table, chaff.Lasso(), chaff.Coefficient(resamples=8, beside=["ridge"]))
     frame = found.frame
-    assert frame.loc["signal0", "enters"] == 1 and frame.loc["signal0", "kept_share"] == 1 and frame["kept"]["signal0"]
+    assert frame.loc["signal0", "enters"] == 1 and frame.loc["signal0", "selection_frequency"] == 1 and frame["kept"]["signal0"]
     assert frame["coefficient"]["signal0"] == pytest.approx(frame["raw"]["signal0"] * table.column("signal0").values.std())
     path, scored = found.more["path"], found.more["penalties"]
     assert path.shape == (100, 4) and scored["chosen"].sum() == 1 and not path.iloc[0].drop("signal0").any()
@@ -217,13 +217,13 @@ def test_pooled_weighs_by_skill_names_where_it_disagrees_and_leaves_out_what_fai
 
 def test_cuts_limits_and_another_model_beside():
     table = made(300)
-    found = chaff.importance(table, "forest", "permutation", cut={"beyond_chance": 0.05}, against="ridge")
-    assert found.frame.loc[found.frame["stays"]].index.tolist() == found.frame.index[found.frame["beyond_chance"]].tolist()
+    found = chaff.importance(table, "forest", "permutation", cut={"significant": 0.05}, against="ridge")
+    assert found.frame.loc[found.frame["stays"]].index.tolist() == found.frame.index[found.frame["significant"]].tolist()
     assert list(found.more["against"].columns) == ["forest", "ridge", "forest, scaled", "ridge, scaled", "kept by"]
     assert found.more["against"].loc["signal0", "kept by"] == "both" and "rank the features" in found.notes[-1]
     assert found.try_limits([0.5, 1, 2, 3], rule="times_mean")["stay"].is_monotonic_decreasing
-    with pytest.raises(chaff.UsageError, match="has no test"):
-        chaff.importance(table, "forest", "impurity", cut={"beyond_chance": 0.05})
+    with pytest.raises(chaff.UsageError, match="has no significance test"):
+        chaff.importance(table, "forest", "impurity", cut={"significant": 0.05})
 
 
 @pytest.mark.parametrize(("model", "by", "said"), [("forest", "coefficient", "cannot say its coefficients"), ("ridge", "impurity", "has no splits"), ("nearest neighbours", "shapley", "no Shapley values"), ("ridge", "given others", "lacks the method")])  # fmt: skip
@@ -238,7 +238,7 @@ def test_nothing_is_beyond_chance_in_noise_more_often_than_promised():
         rng = np.random.default_rng(seed)
         table = chaff.open_arrays(rng.normal(size=(100, 5)), rng.normal(size=100))
         for by in hits:
-            hits[by] += bool(chaff.importance(table, "ridge", by, workers=1, seed=seed).frame["beyond_chance"].any())
+            hits[by] += bool(chaff.importance(table, "ridge", by, workers=1, seed=seed).frame["significant"].any())
     assert all(h / 60 <= 0.05 + 2 * np.sqrt(0.05 * 0.95 / 60) for h in hits.values())
 
 

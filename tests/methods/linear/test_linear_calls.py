@@ -37,7 +37,7 @@ def test_the_summary_equals_a_plain_fit_and_reads_aloud():
     assert said.frame.loc["assay_0", "standardised"] == pytest.approx(b[1] * form.X[:, 0].std() / y.std())
     assert "variety = Alba" not in form.columns and "variety = (missing)" in form.columns  # the commonest level is the base
     assert "variety Borka instead of Alba" in said.frame.loc["variety = Borka", "in_words"]
-    assert "organic yes instead of no, all else equal" in said.frame.loc["organic", "in_words"]
+    assert "organic yes instead of no → " in said.frame.loc["organic", "in_words"]
     assert said.figures["rows"] == (~np.isnan(table.column("gap_a").values)).sum() and "complete rows of 240" in str(said)
     with pytest.raises(chaff.UsageError, match="not in|takes no part|holds"):
         chaff.linear_summary(chaff.demo.table(rows=60), ["delivered_on"])
@@ -277,7 +277,7 @@ def test_residual_checks_and_the_holdout_in_units():
     table = chaff.demo.table()
     assert chaff.residuals(table, ["falling_number_s"]).tests.loc["lack of fit", "p"] < 0.01  # a plateau
     checked = chaff.residuals(table, ["protein_pct", "falling_number_s"])
-    assert "near enough to normal" in checked.tests.loc["normality", "in_words"]
+    assert "approximately normal" in checked.tests.loc["normality", "in_words"]
     frame = checked.frame
     D = np.column_stack([np.ones(len(frame)), checked.form.X])
     H = D @ np.linalg.inv(D.T @ D) @ D.T
@@ -289,11 +289,11 @@ def test_residual_checks_and_the_holdout_in_units():
     without = np.linalg.lstsq(D[keep], checked.form.y[keep], rcond=None)
     sigma = np.sqrt(without[1][0] / (keep.sum() - 3))
     assert frame["studentised"].iloc[k] == pytest.approx(e[k] / sigma / np.sqrt(1 - h[k]), rel=1e-8)
-    row = checked.holdout.loc["holdout"]
+    row = checked.holdout.loc["validation split"]
     assert row["rmse"] == pytest.approx(np.sqrt(((checked.true - checked.predicted) ** 2).mean())) and row["rows"] == checked.true.size
     groups = set(table.groups[np.isin(table.rows, checked.form.table.rows)])
     held = set(table.groups) - groups
-    assert held  # whole mills are held out
+    assert held  # whole mills are the holdout
     assert chaff.residuals(table, ["protein_pct"], holdout=0).true.size == 0
     with pytest.raises(chaff.UsageError):
         chaff.residuals(table, holdout=1)

@@ -124,7 +124,7 @@ def test_inflation_equals_regressions_and_names_who_explains():
 
 
 def test_every_member_of_an_exact_dependency_is_infinite_gaps_or_not():
-    table = chaff.demo.table()  # other columns have gaps
+    table = chaff.demo.table()  # other columns have missing values
     vif = chaff.inflation(table).frame["vif"].drop("farm_code")  # too many levels to take part unasked
     assert (
         np.isinf(vif[["sieve_coarse_pct", "sieve_medium_pct", "sieve_fine_pct"]]).all()
@@ -176,12 +176,12 @@ def test_components_count_what_is_beyond_chance():
     found = chaff.components(table, share=0.8)
     parts = found.more["components"]
     assert (
-        found.settings["beyond_chance"] == 1
+        found.settings["significant"] == 1
         and parts["explained"].sum() == pytest.approx(1)
         and parts["cumulative"].iloc[found.settings["reach"] - 1] >= 0.8
     )
     np.testing.assert_allclose(parts["eigenvalue"], np.sort(np.linalg.eigvalsh(np.corrcoef(X.T)))[::-1])
-    assert set(found.ranked().index[:5]) == {"x1", "x2", "x3", "x4", "x5"} and any("not a choice of columns" in n for n in found.notes)
+    assert set(found.ranked().index[:5]) == {"x1", "x2", "x3", "x4", "x5"} and any("they do not select them" in n for n in found.notes)
     assert chaff.components(table, shuffles=0).more["components"]["chance"].isna().all()
     pd.testing.assert_frame_equal(
         chaff.components(table, workers=1).more["components"], chaff.components(table, workers=2).more["components"]
@@ -236,5 +236,5 @@ def test_columns_whose_squares_are_nothing_are_refused_like_those_whose_squares_
     """They would have a variance inflation of 1 and no correlation with anything."""
     X = np.random.default_rng(0).normal(size=(60, 2)) * size
     X[0, 0] = np.nan if gap else X[0, 0]
-    with pytest.raises(chaff.DataError, match="whose square is nothing: multiply it first"):
+    with pytest.raises(chaff.DataError, match="its square underflows"):
         chaff.overlaps(chaff.open_arrays(X, np.arange(60.0)))

@@ -114,7 +114,7 @@ def test_very_few_rows_are_screened_without_a_crash(rows):
     table = chaff.open_table(frame, "y")
     folds = 2 if rows < 6 else 3
     found = chaff.screen(table, folds=folds)
-    assert set(found.frame["verdict"]) <= {"keep", "look", "drop"} and "equal rows" in found.more["rows"].index
+    assert set(found.frame["verdict"]) <= {"keep", "review", "drop"} and "equal rows" in found.more["rows"].index
     scores = chaff.relevance(table)
     assert (scores.frame["rows"] == rows).all()
 
@@ -152,7 +152,7 @@ def test_weights_change_effects_and_leave_rows_alone():
 
 def test_without_intervals_the_figures_are_the_same():
     table = table_of(2)
-    one, two = (chaff.relevance(table, level=level).frame for level in (0.95, None))
+    one, two = (chaff.relevance(table, confidence=level).frame for level in (0.95, None))
     bounds = [c for c in one.columns if c.endswith(("_low", "_high"))]
     assert two[bounds].isna().all().all() and one[bounds].notna().any().any()
     pd.testing.assert_frame_equal(one.drop(columns=bounds), two.drop(columns=bounds))
@@ -160,7 +160,7 @@ def test_without_intervals_the_figures_are_the_same():
 
 def test_a_wider_confidence_gives_wider_intervals():
     table = table_of()
-    narrow, wide = (chaff.relevance(table, level=level).frame for level in (0.8, 0.99))
+    narrow, wide = (chaff.relevance(table, confidence=level).frame for level in (0.8, 0.99))
     for name in ("pearson_r", "spearman_rho", "kendall_tau", "effect_size"):
         known = narrow[f"{name}_low"].notna()
         assert (wide.loc[known, f"{name}_low"] <= narrow.loc[known, f"{name}_low"] + 1e-12).all()
@@ -171,8 +171,8 @@ def test_a_wider_confidence_gives_wider_intervals():
 def test_verdicts_for_classes_follow_the_mill_s_truth(target):
     frame = chaff.screen(chaff.demo.table(target=target)).frame
     truth = chaff.demo.truth()["role"]
-    assert frame.loc["crumb_score", "verdict"] == "look" and not frame.loc["crumb_score", "stays"]
-    assert frame.loc["lot_no", "verdict"] == "look" and frame.loc["line_id", "verdict"] == "drop"
+    assert frame.loc["crumb_score", "verdict"] == "review" and not frame.loc["crumb_score", "stays"]
+    assert frame.loc["lot_no", "verdict"] == "review" and frame.loc["line_id", "verdict"] == "drop"
     signal = [f for f in frame.index if truth[f] in ("signal", "noise", "repeat")]
     assert (frame.loc[signal, "verdict"] == "keep").all()
     classes = [c for c in chaff.screen(chaff.demo.table(target=target)).more["rows"].index if c.startswith("class")]

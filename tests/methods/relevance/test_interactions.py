@@ -65,9 +65,9 @@ def test_a_pair_that_works_only_together_is_found_and_nothing_else():
     for target in (X[:, 2] * X[:, 5] + X[:, 0] + rng.normal(size=1500), (X[:, 2] * X[:, 5] + rng.normal(size=1500) > 0).astype(int)):
         found = chaff.interactions(chaff.open_arrays(X, target))
         best = found.more["pairs"].iloc[0]
-        assert {best["first"], best["second"]} == {"x3", "x6"} and best["beyond_chance"]
+        assert {best["first"], best["second"]} == {"x3", "x6"} and best["significant"]
         assert found.frame["in_company"].sum() == 2 and found.frame.loc["x3", "partner"] == "x6"
-        assert found.more["pairs"]["beyond_chance"].sum() == 1
+        assert found.more["pairs"]["significant"].sum() == 1
 
 
 def test_main_effects_and_repeats_alone_are_no_company():

@@ -8,10 +8,10 @@ import pytest
 from scipy.stats import ks_2samp
 
 import chaff
-from chaff.cli.grids import with_interval
+from chaff.cli.tables import with_interval
 from chaff.kernels.shuffled_counts import shuffled_sums
 from chaff.methods.relevance.contrasts import MOST_LEVELS, indicators
-from chaff.methods.relevance.view import View
+from chaff.methods.relevance.relevance_data import RelevanceData
 from chaff.stats.information import shuffled_chi_square_p, tail_bound
 from chaff.stats.pooled import Units
 from chaff.stats.ranks import average_ranks
@@ -79,10 +79,10 @@ def test_what_has_no_such_form_is_blank_with_the_reason_and_the_value_stays():
     row = found.frame.loc["x"]
     assert np.isnan(row["distance_correlation_p"]) and row["distance_correlation"] > 0
     assert np.isnan(found.frame.loc["variety", "welch_f_p"]) and found.frame.loc["variety", "welch_f"] > 0
-    assert any("no p of" in n and "distance_correlation" in n and "the groups" in n for n in found.notes)
-    assert any(f"{COUNT} groups, not rows" in n for n in found.notes)
+    assert any("no p-value for" in n and "distance_correlation" in n and "the groups" in n for n in found.notes)
+    assert any(f"{COUNT} groups as the independent units, not the rows" in n for n in found.notes)
     assert np.isnan(found.frame.loc["variety", "omega_squared_low"])
-    assert not any("into account" in n for n in chaff.relevance(opened()).notes)
+    assert not any("the independent units" in n for n in chaff.relevance(opened()).notes)
 
 
 def test_bounds_of_r_grow_by_what_a_group_shares():
@@ -122,7 +122,7 @@ def test_ranks_lead_where_a_few_rows_would_carry_r_and_only_there():
     rng = np.random.default_rng(2)
     tails, plain = np.exp(2 * rng.normal(size=(2, 300))), rng.normal(size=(2, 300))
     statistic, notes = leading(tails[0], tails[1])
-    assert statistic == "spearman_rho" and "ranks lead for x1" in notes
+    assert statistic == "spearman_rho" and "rank test used for x1" in notes
     for x, y in ((plain[0], plain[1]), (tails[0], plain[1]), (plain[0], tails[1])):  # one side alone does no harm
         statistic, notes = leading(x, y)
         assert statistic == "pearson_r" and "ranks lead" not in notes
@@ -163,7 +163,7 @@ def test_a_sparse_table_of_counts_has_its_p_from_shuffles():
 
 
 def test_a_view_without_roles_has_no_units():
-    view = View(opened(), Work(), 10, "equal counts", None, 0.95, 0.0, 3, 5000, 30)
+    view = RelevanceData(opened(), Work(), 10, "equal counts", None, 0.95, 0.0, 3, 5000, 30)
     assert view.units is None and view.units_of(np.ones(COUNT * EACH, bool)) is None
     assert isinstance(opened(weights="w").units, Units)
 

@@ -7,7 +7,7 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.methods.screen import together
+from chaff.methods.screen import joint_leak
 
 N = 700
 
@@ -45,7 +45,7 @@ def test_far_above_the_runner_up_is_looked_at_and_stays_with_both_scores():
     rng, frame = base(2)
     frame["y"] = frame["assay_0"] + 0.35 * rng.normal(size=N) + 0.1 * frame["assay_1"]
     row = said(frame).loc["assay_0"]
-    assert row["verdict"] == "look" and row["stays"] and "all others together" in row["reason"]
+    assert row["verdict"] == "review" and row["stays"] and "all other features together" in row["reason"]
 
 
 def test_a_derived_prediction_of_a_skewed_target_is_found():
@@ -87,8 +87,8 @@ def test_a_good_column_with_nothing_beside_it_but_its_copy_is_looked_at_and_stay
     rng, frame = base(9)
     good = frame["y"] + 0.1 * rng.normal(size=N)
     found = said(pd.DataFrame({"sensor": good, "sensor_too": good, "y": frame["y"]}))
-    assert found.loc["sensor", "stays"] and found.loc["sensor", "verdict"] == "look"
-    assert "no other column to compare it with" in found.loc["sensor", "reason"]
+    assert found.loc["sensor", "stays"] and found.loc["sensor", "verdict"] == "review"
+    assert "no other feature to compare with" in found.loc["sensor", "reason"]
 
 
 def test_names_of_two_words_in_every_row_are_ids_and_remarks_are_none():
@@ -105,7 +105,7 @@ def test_a_copy_that_was_mended_in_places_is_found():
     rng, frame = base(5)
     frame["booked"] = np.where(rng.random(N) < 0.8, frame["y"], frame["y"] + rng.normal(0, 1.5, N))
     row = said(frame).loc["booked"]
-    assert not row["stays"] and "to the last digit" in row["reason"]
+    assert not row["stays"] and "an edited copy" in row["reason"]
 
 
 def test_a_name_is_an_id_and_not_the_target_on_another_scale():
@@ -155,7 +155,7 @@ def test_an_id_with_some_repeats_is_found():
     codes = rng.integers(1_000_000, 13_000_000, 645)
     frame["sample"] = rng.permutation(np.r_[codes, codes[:55]])
     row = said(frame).loc["sample"]
-    assert row["verdict"] == "look" and "id with repeats" in row["reason"] and "groups" in row["reason"]
+    assert row["verdict"] == "review" and "id with repeats" in row["reason"] and "groups" in row["reason"]
 
 
 @pytest.mark.parametrize("kind", ["number", "word"])
@@ -165,7 +165,7 @@ def test_undeclared_groups_are_pointed_at(kind: str):
     frame["y"] = frame["y"] + 1.5 * rng.normal(size=70)[who]
     frame["miller"] = who + 100 if kind == "number" else [f"M{k:03d}" for k in who]
     row = said(frame).loc["miller"]
-    assert row["verdict"] == "look" and row["stays"] and "--groups" in row["reason"]
+    assert row["verdict"] == "review" and row["stays"] and "--groups" in row["reason"]
     assert "--groups" not in said(frame, groups="miller").to_string()
 
 
@@ -232,7 +232,7 @@ def test_case_followers_and_gaps_of_a_level_are_mentioned():
     frame["origin"] = frame["maker"].map({"A": "home", "B": "home", "C": "away", "D": "away"})
     frame["imports"] = np.where(frame["origin"] == "away", rng.normal(size=N), np.nan)
     notes = " ".join(chaff.screen(chaff.open_table(frame, "y")).notes)
-    assert "'North' and 'north'" in notes and "origin follows from maker" in notes
+    assert "'North' and 'north'" in notes and "origin is determined by maker" in notes
     assert "missing exactly where origin is 'home': imports" in notes
 
 
@@ -249,8 +249,8 @@ def test_a_category_of_thousands_is_held_against_nothing_that_takes_a_column_a_l
     frame["farm_code"] = [f"farm {k}" for k in rng.integers(0, 1500, 3000)]
     frame["loaf_volume"] = frame["assay_0"] + 0.5 * frame["assay_1"] + rng.normal(size=3000) * 0.02
     frame["nearly"] = frame["loaf_volume"] + rng.normal(size=3000) * 0.001
-    told = together.part_moments
-    monkeypatch.setattr(together, "part_moments", lambda table, names, *rest: seen.append(tuple(names)) or told(table, names, *rest))
+    told = joint_leak.part_moments
+    monkeypatch.setattr(joint_leak, "part_moments", lambda table, names, *rest: seen.append(tuple(names)) or told(table, names, *rest))
     found = chaff.screen(chaff.open_table(frame, "loaf_volume"))
     assert seen and all("farm_code" not in names and "assay_0" in names for names in seen)
-    assert found.frame.loc["nearly", "verdict"] in ("drop", "look")
+    assert found.frame.loc["nearly", "verdict"] in ("drop", "review")

@@ -16,13 +16,13 @@ def verdicts(run, stage):
 @pytest.mark.parametrize(
     "feature, word, stays",
     [
-        ("lot_no", "look", False),
-        ("crumb_score", "look", False),
-        ("mycotoxin_ppb", "look", True),
+        ("lot_no", "review", False),
+        ("crumb_score", "review", False),
+        ("mycotoxin_ppb", "review", True),
         ("delivered_on", "drop", False),
         ("farm_code", "drop", False),
         ("line_id", "drop", False),
-        ("organic", "look", True),
+        ("organic", "review", True),
     ],
 )
 def test_the_screen_catches_its_traps(mill_run, feature, word, stays):
@@ -51,7 +51,7 @@ def test_overlap_proposes_all_of_a_family_but_one_and_of_a_sum_but_two(mill_run,
         if frame.loc[f, "proposed"] == "exact":
             assert not said[f].stays and "nothing is lost without it" in said[f].reason
         elif frame.loc[f, "proposed"]:
-            assert said[f].stays and "proposed to go" in said[f].reason + "proposed to go" * (said[f].verdict == "look")
+            assert said[f].stays and "removal proposed" in said[f].reason + "removal proposed" * (said[f].verdict == "review")
 
 
 def test_overlap_touches_no_column_that_repeats_nothing(mill_run):
@@ -61,9 +61,9 @@ def test_overlap_touches_no_column_that_repeats_nothing(mill_run):
 
 def test_importance_finds_strong_signal_and_no_crowd_of_noise(mill_run):
     frame = mill_run.result("importance").frame
-    assert {"harvest_rain_mm", "falling_number_s", "mycotoxin_ppb"} <= set(frame.index[frame.beyond_chance])
+    assert {"harvest_rain_mm", "falling_number_s", "mycotoxin_ppb"} <= set(frame.index[frame.significant])
     assert "protein_pct" in frame["importance"].nlargest(6).index  # though its near copy makes it dispensable
-    assert frame.beyond_chance[[f for f in frame.index if TRUTH.role[f] == "noise"]].sum() <= 1
+    assert frame.significant[[f for f in frame.index if TRUTH.role[f] == "noise"]].sum() <= 1
 
 
 def test_the_kept_set_is_small_holds_the_signal_and_keeps_up(mill_run):
@@ -79,7 +79,7 @@ def test_the_kept_set_is_small_holds_the_signal_and_keeps_up(mill_run):
 def test_what_only_one_lens_sees_stays_and_is_told(mill_run):
     trail, said = mill_run.result("search"), verdicts(mill_run, "search")
     assert "mycotoxin_ppb" in mill_run.features  # its absence tells, which no line sees
-    assert all(said[f].stays and "the other lens needs it" in said[f].reason for f in trail.added)
+    assert all(said[f].stays and "the second model needs it" in said[f].reason for f in trail.added)
 
 
 @pytest.mark.parametrize("target", ["accepted", "grade"])
@@ -88,7 +88,7 @@ def test_class_targets_bar_the_leak_too(target):
     screen = chaff.Screen()
     setting = Setting.of(table)
     said = {v.feature: v for v in screen.verdicts(screen.judge(table, setting), setting)}
-    assert said["crumb_score"].barred and said["lot_no"].barred and said["mycotoxin_ppb"].stays
+    assert said["crumb_score"].blocked and said["lot_no"].blocked and said["mycotoxin_ppb"].stays
     assert "missing rows are" in said["mycotoxin_ppb"].reason
 
 

@@ -64,7 +64,7 @@ def test_a_copy_is_interchangeable_with_its_original_and_noise_is_in_none():
     assert found.frame.loc["two", "instead"] == "one" and all(found.role(f"noise_{k}") == "in none" for k in "abcd")
     assert set(found.cheapest) == {"needed", "two"} and set(found.nearest) == {"needed", "one"}
     assert (found.comes, found.goes) == (("needed",), ("noise_a",))
-    assert "2 sets are as good" in str(found) and found.as_plain()["every_set"] is True
+    assert "2 sets are within" in str(found) and found.as_plain()["every_set"] is True
     with pytest.raises(chaff.UnknownColumn, match="Did you mean 'one'"):
         chaff.search(t, "ridge", "forward", honest=False).alternatives(now=["onee"])
     with pytest.raises(chaff.UnknownColumn):
@@ -80,7 +80,7 @@ def test_of_other_models_those_that_the_search_met():
     want, _ = good_by_hand(trail.scorer.free(), within=0.1)
     small = {s for s in want if not any(o < s for o in want)}
     assert not found.every and {frozenset(s) for s in found.sets["features"]} == small
-    assert "sets that the search met" in found.notes[0]
+    assert "sets that the search visited" in found.notes[0]
 
 
 def test_of_many_columns_what_was_met_is_pared_down():
@@ -89,7 +89,7 @@ def test_of_many_columns_what_was_met_is_pared_down():
     t = chaff.open_arrays(X, X[:, :3].sum(1) + rng.normal(size=300), names=[f"c{k:02d}" for k in range(30)])
     trail = chaff.search(t, "ridge", chaff.RandomSets(60), honest=False)
     found = trail.alternatives(within=0.3)
-    assert not found.every and "single exchanges" in found.notes[0]
+    assert not found.every and "single swaps" in found.notes[0]
     for _, row in found.sets.iterrows():
         held = frozenset(row["features"])
         assert row["score"] >= found.limit - 1e-9

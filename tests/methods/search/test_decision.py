@@ -9,10 +9,10 @@ import pytest
 import chaff
 from chaff.evaluate.setting import Setting
 from chaff.methods.search.choice import SizeRule, Sizes, bound_of, choose
-from chaff.methods.search.curve import Curve
-from chaff.methods.search.ground import Ground
+from chaff.methods.search.curve import SizeCurve
 from chaff.methods.search.lens import look_through
 from chaff.methods.search.linear_lens import LinearLens
+from chaff.methods.search.search_data import SearchData
 from chaff.results.pin import Pin
 from chaff.work import Work
 
@@ -34,7 +34,7 @@ def line_table(n=200, p=12, seed=0, r2=0.6):
 @pytest.fixture(scope="module")
 def ground():
     table = line_table(120, 4)
-    return Ground.of(table, Setting.of(table), [chaff.Ridge()])
+    return SearchData.of(table, Setting.of(table), [chaff.Ridge()])
 
 
 def curve(ground, values, label="linear"):
@@ -46,7 +46,7 @@ def curve(ground, values, label="linear"):
         losses[:, 0, ground.folds.rows(split)[1]] = 1.0 - values[:, k : k + 1]
     sets = tuple(frozenset(ground.table.features[:s]) for s in sizes)
     means = np.array([ground.mean_losses(x) for x in losses])
-    return Curve(label, chaff.Ridge(), sizes, values, losses, means, sets, (sets,) * 5)
+    return SizeCurve(label, chaff.Ridge(), sizes, values, losses, means, sets, (sets,) * 5)
 
 
 def with_losses(ground, c, losses):
@@ -142,7 +142,7 @@ def test_each_fold_chooses_without_its_own_rows():
         predicted = table.y[train].mean() + Z[test] @ beta
         np.testing.assert_allclose(promise.kept[0, test], (table.y[test] - predicted) ** 2, rtol=1e-8)
         assert len({"x1", "x2", "x3"} & promise.sets[k]) >= 2
-    assert promise.kept_share("x1") == 1.0
+    assert promise.selection_frequency("x1") == 1.0
 
 
 def test_a_cut_before_the_search_is_run_anew_inside_the_folds():
@@ -178,7 +178,7 @@ def test_proxies_stay_out_and_what_only_the_other_lens_sees_comes_in():
     y = 1.5 * x[:, 0] + x[:, 1] + 0.45 * x[:, 5] * x[:, 6] + 0.8 * rng.normal(size=n)
     trail, said = decided(chaff.open_arrays(x, y))
     assert trail.decided.label == "linear" and {"x1", "x2"} <= set(trail.chosen) and "x4" not in trail.chosen
-    assert all("the other lens needs it" in said[f].reason for f in trail.added)
+    assert all("the second model needs it" in said[f].reason for f in trail.added)
     assert not {f"x{j}" for j in (3, 4, 5, 8, 9, 10)} & set(trail.added)
 
 
@@ -186,7 +186,7 @@ def test_two_columns_that_give_the_target_away_together_are_looked_at():
     rng = np.random.default_rng(4)
     X = rng.normal(size=(200, 6))
     trail, said = decided(chaff.open_arrays(X, X[:, 2] + X[:, 4]))
-    assert trail.suspects == ("x3", "x5") and said["x3"].verdict == "look" and said["x3"].stays
+    assert trail.suspects == ("x3", "x5") and said["x3"].verdict == "review" and said["x3"].stays
     assert "with x5 predicts" in said["x3"].reason
     trail, _ = decided(line_table())
     assert not trail.suspects
@@ -200,9 +200,9 @@ def test_columns_that_are_kept_in_turn_are_told():
     frame["y"] = core + frame["c"] + 0.6 * rng.normal(size=n)
     trail, _ = decided(chaff.open_table(frame, target="y"), chaff.Search("ridge", size=2), repeats=10)
     promise = trail.promise
-    assert promise.kept_share("a") + promise.kept_share("b") == pytest.approx(1.0, abs=0.1)
-    if 0.2 <= promise.kept_share("a") <= 0.8:
-        assert promise.stand_ins() == (("a", "b"),)
+    assert promise.selection_frequency("a") + promise.selection_frequency("b") == pytest.approx(1.0, abs=0.1)
+    if 0.2 <= promise.selection_frequency("a") <= 0.8:
+        assert promise.interchangeable() == (("a", "b"),)
 
 
 def test_results_do_not_depend_on_workers():
@@ -242,10 +242,10 @@ def test_separation_is_said():
     x = rng.normal(size=(120, 3))
     frame = pd.DataFrame(x, columns=list("abc")).assign(y=np.where(x[:, 0] > 0, "up", "down"))
     trail, _ = decided(chaff.open_table(frame, target="y"), chaff.Search("logistic"))
-    assert "a" in trail.chosen and any("without a mistake" in note for note in trail.notes)
+    assert "a" in trail.chosen and any("linearly separable" in note for note in trail.notes)
     noisy = frame.assign(y=np.where(x[:, 0] + rng.normal(size=120) > 0, "up", "down"))
     trail, _ = decided(chaff.open_table(noisy, target="y"), chaff.Search("logistic"))
-    assert not any("without a mistake" in note for note in trail.notes)
+    assert not any("linearly separable" in note for note in trail.notes)
 
 
 def test_logistic_needs_classes_before_anything_runs():

@@ -11,10 +11,10 @@ import chaff
 from chaff.evaluate.setting import Setting
 from chaff.methods.search.elimination import without_weakest
 from chaff.methods.search.forest_lens import ForestLens, units_in
-from chaff.methods.search.ground import Ground
 from chaff.methods.search.lens import asked_sizes
 from chaff.methods.search.model_lens import with_dealt
 from chaff.methods.search.nested_error import LEAST, nested_error
+from chaff.methods.search.search_data import SearchData
 from chaff.models.forms import sample
 from tests.methods.search.test_decision import line_table
 
@@ -42,8 +42,8 @@ class Fit:
         return self.targets[np.argsort(far, axis=1)[:, :7]].mean(1)
 
 
-def ground_of(table, *models, **fields):
-    return Ground.of(table, Setting.of(table, **fields), models or [chaff.Ridge()])
+def rebuild_search_data(table, *models, **fields):
+    return SearchData.of(table, Setting.of(table, **fields), models or [chaff.Ridge()])
 
 
 def test_a_fifth_goes_and_then_one_at_a_time_and_pins_never():
@@ -90,10 +90,10 @@ def test_a_forest_path_ends_in_what_works_only_together():
     rng = np.random.default_rng(3)
     X = rng.normal(size=(400, 12))
     table = chaff.open_arrays(X, X[:, 4] * X[:, 9] + 0.4 * rng.normal(size=400))
-    path = ForestLens().paths(ground_of(table, chaff.Forest()), None)[0]
+    path = ForestLens().paths(rebuild_search_data(table, chaff.Forest()), None)[0]
     assert path.sets[path.at(2)] == {"x5", "x10"} and path.sets[0] == frozenset() and len(path.sets[-1]) == 12
     assert path.at(11) == len(path.sets) - 2 and path.at(99) == len(path.sets) - 1
-    pinned = ForestLens().paths(ground_of(table, chaff.Forest(), pins={"x1": chaff.pin_keep("x1", "asked for")}), None)[0]
+    pinned = ForestLens().paths(rebuild_search_data(table, chaff.Forest(), pins={"x1": chaff.pin_keep("x1", "asked for")}), None)[0]
     assert all("x1" in s for s in pinned.sets if s)
 
 
@@ -108,8 +108,8 @@ def test_trees_draw_groups_stretches_of_time_and_copies_as_one():
 
 
 def test_nested_errors_lie_between_their_bounds_and_say_what_rows_still_teach():
-    small = nested_error(ground_of(line_table(60, 20)), chaff.Ridge(0.001), frozenset(f"x{j}" for j in range(1, 21)))
+    small = nested_error(rebuild_search_data(line_table(60, 20)), chaff.Ridge(0.001), frozenset(f"x{j}" for j in range(1, 21)))
     assert LEAST <= small.inflation <= np.sqrt(5) and small.learning > 0.05  # twenty columns on 48 rows
-    large = nested_error(ground_of(line_table(800, 3)), chaff.Ridge(0.001), frozenset({"x1", "x2", "x3"}))
+    large = nested_error(rebuild_search_data(line_table(800, 3)), chaff.Ridge(0.001), frozenset({"x1", "x2", "x3"}))
     assert 0 <= large.learning < 0.02
-    assert nested_error(ground_of(line_table(60, 3)), chaff.Ridge(), frozenset()).inflation == 1.0
+    assert nested_error(rebuild_search_data(line_table(60, 3)), chaff.Ridge(), frozenset()).inflation == 1.0

@@ -34,7 +34,7 @@ def test_of_near_copies_one_is_kept_whichever_lens_decides(kind):
         assert len({f, f + "_too"} & set(run.features)) == 1, run.features
     gone = next(f for f in ("a", "a_too") if f not in run.features)
     reason = run.ledger.last(gone).reason
-    assert f"as good as {'a' if gone != 'a' else 'a_too'}, which stays; without it" in reason and "±" in reason
+    assert f"near-duplicate of {'a' if gone != 'a' else 'a_too'}, which is kept; without it" in reason and "±" in reason
     assert run.honest.keep_up.answer != "worse"
 
 
@@ -71,7 +71,7 @@ def test_repeats_go_first_and_count_among_those_that_go():
 
 
 def test_passengers_say_what_is_lost():
-    assert Passenger("a", 0.004, 0.002).words("R²") == "as good as a, which stays; without it nothing is lost: R² +0.004 ± 0.002"
+    assert Passenger("a", 0.004, 0.002).words("R²") == "near-duplicate of a, which is kept; without it nothing is lost: R² +0.004 ± 0.002"
     assert "little is lost" in Passenger("a", -0.03, 0.002).words("R²")
 
 
@@ -144,7 +144,7 @@ def test_the_full_set_is_taken_at_its_best_lens_and_that_is_said():
     full = [float(c.mean_losses[-1].mean()) for c in trail.curves]
     assert trail.full_curve == int(np.argmin(full)) and run.closing.full_model == trail.curves[trail.full_curve].model.label
     told = str(run)
-    assert ("worse than nothing does" in told.replace("\n", " ")) == (run.honest.full[0] < run.closing.line("nothing").honest.mean)
+    assert ("worse than the baseline" in told.replace("\n", " ")) == (run.honest.full[0] < run.closing.line("nothing").honest.mean)
 
 
 def kept_both(table):

@@ -7,7 +7,7 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.cli.choices_said import choice_said, strategies_said
+from chaff.cli.parse_choices import parse_choice, parse_strategies
 from chaff.evaluate.limits import Limits
 from chaff.methods.search.breeding import diversity, fronts
 from chaff.methods.search.choosing import Rule
@@ -108,30 +108,30 @@ def test_criteria_by_hand_and_where_there_are_none():
 
 
 def test_rules_say_themselves():
-    assert str(Rule.said({"share": 0.9})) == "the smallest with 90% of the best's gain over knowing nothing"
-    assert str(Rule.said({"cost": 12})) == "the best that costs at most 12" and str(Rule.said({"size": 3})) == "3 features, by hand"
-    assert Rule.said(Rule("knee")) == Rule("knee") and "2% to 10% of its gain" in str(Rule.said("smallest"))
+    assert str(Rule.said({"share": 0.9})) == "the smallest set with 90% of the best improvement over the baseline"
+    assert str(Rule.said({"cost": 12})) == "the best that costs at most 12" and str(Rule.said({"size": 3})) == "3 features, set by hand"
+    assert Rule.said(Rule("knee")) == Rule("knee") and "2% to 10% of its improvement" in str(Rule.said("smallest"))
 
 
 def test_progress_in_words():
     one = Progress("genetic", 1200, 1, 0.1, 0.25, 12_000, 340, 10.0, None)
-    assert str(one) == "genetic · move 1,200 · best 0.250 · 1 feature · 12,000 evaluations, 340 saved"
-    assert str(Progress("forward", 1, 2, 0.1, 0.25, 1, 0, 1.0, 0.4)).endswith("1 evaluations, 0 saved")  # less than a second left
+    assert str(one) == "genetic · move 1,200 · best 0.250 · 1 feature · 12,000 sets scored, 340 from cache"
+    assert str(Progress("forward", 1, 2, 0.1, 0.25, 1, 0, 1.0, 0.4)).endswith("1 sets scored, 0 from cache")  # less than a second left
 
 
 def test_choices_of_the_command_line():
-    assert choice_said("forward", "--x") == "forward" and choice_said(None, "--x") is None
-    assert choice_said('{ name = "genetic", population = 9 }', "--x") == {"name": "genetic", "population": 9}
-    made = strategies_said(("forward", '{ name = "floating", patience = 2 }'), None, 0.5)
+    assert parse_choice("forward", "--x") == "forward" and parse_choice(None, "--x") is None
+    assert parse_choice('{ name = "genetic", population = 9 }', "--x") == {"name": "genetic", "population": 9}
+    made = parse_strategies(("forward", '{ name = "floating", patience = 2 }'), None, 0.5)
     assert made == [chaff.Forward(size=0.5), chaff.Floating(size=0.5, patience=2)]
-    assert strategies_said((), chaff.Swap(3), None) == [chaff.Swap(3)] and strategies_said((), None, None) == [None]
-    assert strategies_said(("backward",), None, 4.0)[0].size == 4
-    for said, planned, words in (((), None, "a strategy's"), (("recursive", "annealing"), None, None), (("random",), None, None)):
+    assert parse_strategies((), chaff.Swap(3), None) == [chaff.Swap(3)] and parse_strategies((), None, None) == [None]
+    assert parse_strategies(("backward",), None, 4.0)[0].size == 4
+    for said, planned, words in (((), None, "--size needs"), (("recursive", "annealing"), None, None), (("random",), None, None)):
         if words:
             with pytest.raises(Exception, match=words):
-                strategies_said(said, planned, 3)
+                parse_strategies(said, planned, 3)
         else:
-            assert all(s.size == 3 for s in strategies_said(said, planned, 3))
+            assert all(s.size == 3 for s in parse_strategies(said, planned, 3))
 
 
 def test_what_can_be_seen_whole():
@@ -163,7 +163,7 @@ def test_where_nothing_is_as_good_no_feature_is_needed(model):
     below = [trail for trail in trails if trail.means.max() < trail.nothing.mean]
     found = below[0].alternatives()
     assert len(found.sets) == 0 and (found.frame["role"] == "in none").all() and found.smallest == ()
-    assert "Knowing nothing is as good" in str(found) and found.as_plain()["sets"] == []
+    assert "The baseline is as good" in str(found) and found.as_plain()["sets"] == []
     with pytest.raises(chaff.UsageError, match="nothing to draw"):
         chaff.plots.alternatives_map(found)
 

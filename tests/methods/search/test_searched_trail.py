@@ -111,7 +111,7 @@ def test_the_order_of_elimination_holds_every_column(lots):
     both = chaff.runs([trail, other], {"size": 3})
     assert both.shared.loc[0, "both"] + both.shared.loc[0, "only_first"] == 3
     assert chaff.search(lots, "ridge", "backward", honest=False).elimination.index[-1] == "protein_pct"
-    with pytest.raises(chaff.UsageError, match="took nothing away"):
+    with pytest.raises(chaff.UsageError, match="removed no feature"):
         _ = chaff.search(lots, "ridge", "forward", honest=False).elimination
     pooled = chaff.search(lots, "ridge", chaff.Recursive("pooled", step=4), honest=False)
     assert pooled.elimination["importance"].notna().all()
@@ -137,7 +137,7 @@ def test_ridge_spends_fewer_degrees_of_freedom_and_logistic_has_criteria_too(lot
     classes = chaff.demo.table(rows=300, target="accepted").with_features(["protein_pct", "lab_temp_c", "ash_pct"])
     trail = chaff.search(classes, "logistic", "forward", honest=False)
     assert "aic" in trail.sizes and trail.choose("bic").features and "adjusted_r2" not in trail.sizes
-    with pytest.raises(chaff.UsageError, match="adjusted R² is there for"):
+    with pytest.raises(chaff.UsageError, match="adjusted R² exists for"):
         trail.choose("adjusted_r2")
     X = chaff.models.fit(classes, chaff.Logistic(1e-6))
     near = criteria(chaff.SubsetScorer(classes, chaff.Logistic(1e-6)), [frozenset(classes.features)])[0]
@@ -164,7 +164,7 @@ def test_runs_compare_on_the_same_footing_and_share_evaluations(lots):
         chaff.runs([one, chaff.search(lots, "ridge", "forward", metric="rmse", honest=False)])
     with pytest.raises(chaff.UsageError, match="list of trails"):
         chaff.runs([])
-    with pytest.raises(chaff.UsageError, match="after: that search was made on another"):
+    with pytest.raises(chaff.UsageError, match="after= must be a search on the same"):
         chaff.search(lots, chaff.Ridge(0.5), "forward", after=one)
 
 
@@ -188,7 +188,7 @@ def test_a_total_cost_binds_every_strategy(lots):
         if strategy in ("exhaustive", "genetic"):
             assert chosen.seen == pytest.approx(best.values.mean())
     assert trail.frame["score_per_cost"].notna().any()
-    with pytest.raises(chaff.UsageError, match="backward came through no set that costs 12 or less; take forward"):
+    with pytest.raises(chaff.UsageError, match="backward visited no set that costs 12 or less; use forward"):
         chaff.search(lots, "ridge", "backward", total_cost=total)
     front = chaff.search(lots, "ridge", "exhaustive", honest=False).cost_front
     assert front["score"].is_monotonic_increasing and front.index.is_monotonic_increasing
@@ -224,7 +224,7 @@ def test_prices_that_make_no_sense_are_refused(terms, words):
 
 def test_budgets_that_nothing_fits_are_refused(lots):
     some = lots.with_features(["protein_pct", "ash_pct"])
-    with pytest.raises(chaff.UsageError, match="nothing fits into a total cost of 3: the cheapest feature, 'ash_pct', costs 9"):
+    with pytest.raises(chaff.UsageError, match="no feature is within the total cost of 3: the cheapest feature, 'ash_pct', costs 9"):
         chaff.search(some, "ridge", "forward", total_cost=3)
     with pytest.raises(chaff.UsageError, match="pinned in costs 14 already"):
         chaff.search(some, "ridge", "forward", total_cost=10, pins=[chaff.pin_keep("protein_pct", because="asked for")])
@@ -240,7 +240,7 @@ def test_evaluations_and_time_end_a_search_with_the_best_so_far(lots):
     for strategy in ("floating", "genetic", "exhaustive", "annealing", "recursive"):
         whole = chaff.search(lots, chaff.Tree(depth=3), strategy, honest=False, folds=3)
         short = chaff.search(lots, chaff.Tree(depth=3), strategy, evaluations=5, folds=3)
-        assert short.evaluations <= 5 and short.stopped.startswith("stopped after 5 evaluations") and short.stopped in short.notes
+        assert short.evaluations <= 5 and short.stopped.startswith("stopped after 5 scored sets") and short.stopped in short.notes
         walked = [m.features for m in short.moves if m.action != "try"]
         assert walked == [m.features for m in whole.moves if m.action != "try"][: len(walked)] and short.honest is not None
         assert len({m.features for m in short.moves}) == 5 and short.choose("best", by="seen").seen == pytest.approx(short.means.max())
@@ -277,7 +277,7 @@ def test_whoever_watches_is_told_of_every_move(lots):
     assert [p.move for p in mine] == list(range(1, 8)) and mine[-1].left == 0 and mine[-1].best == pytest.approx(trail.means.max())
     assert mine[3].left > 0 and mine[3].evaluations == 7 + 6 + 5 + 4
     assert {p.phase for p in seen} == {"forward", *(f"forward, inside fold {k} of 3" for k in (1, 2, 3))}
-    assert "best" in str(mine[2]) and "evaluations" in str(mine[2])
+    assert "best" in str(mine[2]) and "sets scored" in str(mine[2])
 
 
 def test_findings_say_why_each_column_stayed_or_went(lots):
@@ -293,9 +293,9 @@ def test_findings_say_why_each_column_stayed_or_went(lots):
     for f in trail.offered:
         less = scorer(set(chosen.features) ^ {f}).mean - chosen.seen
         assert frame.loc[f, "worth"] == pytest.approx(-less if f in chosen.features else less, abs=1e-9)
-        assert frame.loc[f, "kept_share"] == trail.honest.kept_share(3, f)
+        assert frame.loc[f, "selection_frequency"] == trail.honest.selection_frequency(3, f)
     tree = chaff.search(lots, chaff.Tree(depth=2), chaff.Forward(size=2), folds=3).findings()
-    assert tree.frame["worth"].isna().all() and tree.lead == "kept_share"
+    assert tree.frame["worth"].isna().all() and tree.lead == "selection_frequency"
 
 
 def test_a_trail_is_saved_and_shown(lots, tmp_path):

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, Literal
 
-from chaff.decide.calls.judged import findings_of, judge, stage_of
+from chaff.decide.calls.one_stage import findings_of, judge, stage_of
 from chaff.evaluate.stage import Stage
 from chaff.methods.chance.knockoffs import Knockoffs
-from chaff.methods.chance.shadows import ShadowTest
 from chaff.methods.chance.shuffled_target import ChanceBaseline
 from chaff.methods.chance.stability import Stability
+from chaff.methods.chance.twin_test import TwinTest
 from chaff.methods.importance.way import Way
 from chaff.models.protocols import Model
 from chaff.results.findings import Findings
@@ -19,7 +19,7 @@ from chaff.stats.knockoffs import Form
 from chaff.table.table import Table
 from chaff.work import Workers
 
-BEYOND = {"beyond_chance": 3.0}
+BEYOND = {"standard_deviations": 3.0}
 
 
 def chance_baseline(
@@ -32,7 +32,7 @@ def chance_baseline(
     seeds: int = 5,
     trees: int = 1500,
     draws: Literal["shared", "independent"] = "shared",
-    level: float = 0.05,
+    alpha: float = 0.05,
     pins: Iterable[Pin] = (),
     features: Sequence[str] | None = None,
     seed: int = 0,
@@ -53,7 +53,7 @@ def chance_baseline(
     shuffles : int
         Shuffled targets; where fewer differ, all that do are taken, and it is said.
     keep : dict or None
-        ``{"beyond_chance": 3}``: more than so many standard deviations above chance. ``{"maximum": 0.05}``: family p no more
+        ``{"standard_deviations": 3}``: more than so many standard deviations above chance. ``{"maximum": 0.05}``: family p no more
         than this, so that in at most 5 % of tables without effect anything is kept. None only measures.
     seeds : int
         Times the real target is measured.
@@ -61,7 +61,7 @@ def chance_baseline(
         Of split standing, over all seeds; more where a column would stand in fewer than ten of them.
     draws : "shared" or "independent"
         Whether all targets share the draws of columns (several times faster), or each has its own.
-    level : float
+    alpha : float
         For the adjusted p-values, given only where the shuffles suffice.
     pins : iterable of Pin
     features : list of str, optional
@@ -96,11 +96,11 @@ def chance_baseline(
     >>> found.more["limits"].loc[3, "beyond"]
     np.int64(2)
     """
-    said = {"by": by, "model": model, "shuffles": shuffles, "seeds": seeds, "trees": trees, "draws": draws, "level": level, "keep": keep}
-    return findings_of(judge(stage_of(ChanceBaseline, said), table, pins=pins, features=features, folds=0, seed=seed, workers=workers))
+    given = {"by": by, "model": model, "shuffles": shuffles, "seeds": seeds, "trees": trees, "draws": draws, "alpha": alpha, "keep": keep}
+    return findings_of(judge(stage_of(ChanceBaseline, given), table, pins=pins, features=features, folds=0, seed=seed, workers=workers))
 
 
-def shadow_test(
+def twin_test(
     table: Table,
     model: Model | str | Mapping[str, Any] | None = None,
     by: Way | str | Mapping[str, Any] = "impurity",
@@ -109,7 +109,7 @@ def shadow_test(
     percentile: float = 100.0,
     keep_share: float = 0.9,
     drop_share: float = 0.5,
-    level: float = 0.05,
+    alpha: float = 0.05,
     pins: Iterable[Pin] = (),
     features: Sequence[str] | None = None,
     seed: int = 0,
@@ -131,7 +131,7 @@ def shadow_test(
         Of the twins that a column has to beat; 100 for the best.
     keep_share, drop_share : float
         Kept: beats the twins in more than this share of the rounds. Dropped: in less than that. Between, or undecided: look.
-    level : float
+    alpha : float
         Chance of ever being wrong about the side on which a column's share lies, however early it is decided.
     pins : iterable of Pin
     features : list of str, optional
@@ -141,7 +141,7 @@ def shadow_test(
     -------
     Findings
         One row a feature: worth (importance in units of what its own twins are worth, mean over rounds), to_beat (what the best twin was
-        worth in those), hits, rounds, hit_share, decided,
+        worth in those), hits, rounds, beaten_share, decided,
         to_decide (rounds more, if the share stays), rank (also of the dropped: how far from keeping), verdict.
         ``more["history"]`` has the worth round by round, ``more["twins"]`` the limit, best, median and least of the twins.
 
@@ -160,15 +160,15 @@ def shadow_test(
     --------
     >>> import chaff
     >>> lots = chaff.demo.table(rows=300).with_features(["protein_pct", "ash_pct", "lab_temp_c", "line_voltage_v"])
-    >>> found = chaff.shadow_test(lots, chaff.Forest(trees=50))
+    >>> found = chaff.twin_test(lots, chaff.Forest(trees=50))
     >>> found.frame.loc["protein_pct", "verdict"], found.frame.loc["line_voltage_v", "verdict"]
     ('keep', 'drop')
     """
-    said = {
+    given = {
         "model": model, "by": by, "rounds": rounds, "percentile": percentile, "keep_share": keep_share, "drop_share": drop_share,
-        "level": level,
+        "alpha": alpha,
     }  # fmt: skip
-    return findings_of(judge(stage_of(ShadowTest, said), table, pins=pins, features=features, folds=0, seed=seed, workers=workers))
+    return findings_of(judge(stage_of(TwinTest, given), table, pins=pins, features=features, folds=0, seed=seed, workers=workers))
 
 
 def stability(
@@ -191,7 +191,7 @@ def stability(
         20 rows or more. Classes keep their shares, groups stay whole; with an order, halves are made of blocks in time.
     stage : stage, str or dict
         What chooses: ``chaff.Relevance()``, "importance", ``{"use": "importance", "model": "lasso", "by": "coefficient"}``,
-        ``chaff.Search("ridge")``, "chance", "shadow".
+        ``chaff.Search("ridge")``, "chance", "twins".
     size : int, optional
         How many it chooses in each half; a fifth of the columns, ten at most, when left out.
     pairs : int
@@ -205,9 +205,9 @@ def stability(
     Returns
     -------
     Findings
-        One row a feature: chosen_share, stand_in (who is chosen in its place), verdict. ``more["thresholds"]``: how many are chosen at
-        each, and how many accidental picks are expected at most, by complementary pairs and by plain half-samples;
-        ``more["pairs"]``: columns that stand in for each other; ``settings["stability"]`` of the whole set with its interval.
+        One row a feature: selection_frequency, interchangeable_with (the feature selected in its place), verdict.
+        ``more["thresholds"]``: how many are selected at each, and the bound on false selections, by complementary pairs and by
+        plain half-samples; ``more["pairs"]``: interchangeable features; ``settings["stability"]`` of the whole set with its interval.
 
     Raises
     ------
@@ -223,11 +223,11 @@ def stability(
     >>> import chaff
     >>> lots = chaff.demo.table(rows=200).with_features(["protein_pct", "ash_pct", "lab_temp_c", "line_voltage_v", "straw_pct"])
     >>> found = chaff.stability(lots, chaff.Relevance(["pearson_r"], by="pearson_r"), size=1, pairs=20)
-    >>> found.ranked().index[0], found.frame["chosen_share"].sum()
+    >>> found.ranked().index[0], found.frame["selection_frequency"].sum()
     ('protein_pct', np.float64(1.0))
     """
-    said = {"stage": stage, "size": size, "pairs": pairs, "threshold": threshold}
-    return findings_of(judge(stage_of(Stability, said), table, pins=pins, features=features, folds=0, seed=seed, workers=workers))
+    given = {"stage": stage, "size": size, "pairs": pairs, "threshold": threshold}
+    return findings_of(judge(stage_of(Stability, given), table, pins=pins, features=features, folds=0, seed=seed, workers=workers))
 
 
 def knockoffs(
@@ -266,7 +266,7 @@ def knockoffs(
     Returns
     -------
     Findings
-        One row a feature: difference (what the column is worth less what its copy is, mean over runs), difference_sd, picked_share
+        One row a feature: difference (what the column is worth less what its copy is, mean over runs), difference_sd, selection_frequency
         (of the runs), e_value, apart (variance that sets the copy apart; near 0 there is no power), verdict. No column is a
         possible answer: q = 0.1 picks ten at once or none (14 in a run where there are several). A note says how well
         the normal law fits the columns.
@@ -291,5 +291,5 @@ def knockoffs(
     >>> found.frame["stays"].sum() >= 8
     np.True_
     """
-    said = {"q": q, "statistic": statistic, "form": form, "marginals": marginals, "runs": runs}
-    return findings_of(judge(stage_of(Knockoffs, said), table, pins=pins, features=features, folds=0, seed=seed, workers=workers))
+    given = {"q": q, "statistic": statistic, "form": form, "marginals": marginals, "runs": runs}
+    return findings_of(judge(stage_of(Knockoffs, given), table, pins=pins, features=features, folds=0, seed=seed, workers=workers))

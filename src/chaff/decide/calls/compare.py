@@ -6,14 +6,14 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
-from chaff.decide.calls.judged import on_offer
+from chaff.decide.calls.one_stage import on_offer
 from chaff.decide.stages import STAGES, make_stage
 from chaff.errors import UnknownColumn, UsageError, nearest
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.folds import Folds, make_folds
 from chaff.methods.comparing.comparison import RANDOM, Comparison
 from chaff.methods.comparing.learning import Learning, learn
-from chaff.methods.comparing.method import PooledPlaces, StageMethod, StrategyMethod, Vote
+from chaff.methods.comparing.method import MeanRank, StageMethod, StrategyMethod, Vote
 from chaff.methods.importance.stage import Importance
 from chaff.methods.importance.way import WAYS, as_order
 from chaff.methods.relevance.catalogue import STATISTICS
@@ -47,7 +47,7 @@ def compare(
         A filter statistic by its name ("pearson_r", "mutual_information", "mrmr_difference", …; "leading" for what fits the kinds),
         "lasso", "elastic net" or "group lasso" by their coefficients, a way of importance ("permutation", "impurity", …, of a forest), a
         strategy of search with the final model ("forward", ``chaff.Genetic(population=30)``), or any stage
-        (``chaff.Importance("boosting", by="shapley")``, ``chaff.ShadowTest(rounds=24)``, ``{"use": "stability", …}``).
+        (``chaff.Importance("boosting", by="shapley")``, ``chaff.TwinTest(rounds=24)``, ``{"use": "stability", …}``).
     model : model, str or dict
         The final model.
     sizes : list of int, optional
@@ -88,7 +88,7 @@ def compare(
     >>> lots = chaff.demo.table(rows=300).with_features(["protein_pct", "ash_pct", "falling_number_s", "lab_temp_c", "straw_pct"])
     >>> found = chaff.compare(lots, {"r": "pearson_r", "lasso": "lasso", "search": chaff.Forward()}, sizes=[1, 2, 3])
     >>> found.kept(2).columns.tolist()
-    ['r', 'lasso', 'search', 'vote', 'pooled places']
+    ['r', 'lasso', 'search', 'vote', 'mean rank']
     """
     offered, _, pinned = on_offer(table, pins, features)
     used, made = as_model(model), as_methods(methods)
@@ -97,7 +97,7 @@ def compare(
     scorer = SubsetScorer(offered, used, metric, parts, work)
     wanted = _sizes(sizes, len(offered.features), len(pinned))
     known = _known_truth(truth, table)
-    further: list[Vote | PooledPlaces] = [Vote(vote or len(made) // 2 + 1), PooledPlaces()] if len(made) > 1 else []
+    further: list[Vote | MeanRank] = [Vote(vote or len(made) // 2 + 1), MeanRank()] if len(made) > 1 else []
     if vote is not None and not 1 <= vote <= len(made):
         raise UsageError(f"vote must be from 1 to the {len(made)} methods, not {vote}")
     learned = learn(Learning(offered, used, metric, parts, pinned, work), made, further, seconds)
@@ -106,7 +106,7 @@ def compare(
     return Comparison(scorer, splits, learned.inside, learned.whole, wanted, pinned, known, notes)
 
 
-def as_methods(said: Sequence[Any] | Mapping[str, Any]) -> list[StageMethod | StrategyMethod]:
+def as_methods(given: Sequence[Any] | Mapping[str, Any]) -> list[StageMethod | StrategyMethod]:
     """Methods from what a person said, each with a label of its own.
 
     Raises
@@ -114,12 +114,12 @@ def as_methods(said: Sequence[Any] | Mapping[str, Any]) -> list[StageMethod | St
     UsageError
         All that is wrong in one go.
     """
-    named = list(said.items()) if isinstance(said, Mapping) else [("", m) for m in ([said] if isinstance(said, str) else said)]
+    named = list(given.items()) if isinstance(given, Mapping) else [("", m) for m in ([given] if isinstance(given, str) else given)]
     if not named:
         raise UsageError(f"compare needs a method: {EXAMPLES}")
     out: list[StageMethod | StrategyMethod] = []
     problems: list[str] = []
-    taken = {"vote", "pooled places", RANDOM, "all features", "nothing"}
+    taken = {"vote", "mean rank", RANDOM, "all features", "nothing"}
     for label, what in named:
         try:
             method = _as_method(label, what)
@@ -136,19 +136,19 @@ def as_methods(said: Sequence[Any] | Mapping[str, Any]) -> list[StageMethod | St
     return out
 
 
-def _as_method(label: str, said: Any) -> StageMethod | StrategyMethod:
-    if isinstance(said, str):
-        return _by_name(label or said, said)
-    if isinstance(said, Mapping) and "use" in said:
-        return StageMethod(label or str(said["use"]), _stage(said))
-    if isinstance(said, Mapping):
-        return StrategyMethod(label or str(said.get("name")), as_strategy(said))
-    if hasattr(said, "judge") and hasattr(said, "verdicts"):
-        by = getattr(said, "by", "")
-        return StageMethod(label or (f"{said.use} ({getattr(by, 'name', by)})" if by else said.use), said)
-    if hasattr(said, "moves"):
-        return StrategyMethod(label or said.name, as_strategy(said))
-    raise UsageError(f"{said!r} is no method: {EXAMPLES}")
+def _as_method(label: str, given: Any) -> StageMethod | StrategyMethod:
+    if isinstance(given, str):
+        return _by_name(label or given, given)
+    if isinstance(given, Mapping) and "use" in given:
+        return StageMethod(label or str(given["use"]), _stage(given))
+    if isinstance(given, Mapping):
+        return StrategyMethod(label or str(given.get("name")), as_strategy(given))
+    if hasattr(given, "judge") and hasattr(given, "verdicts"):
+        by = getattr(given, "by", "")
+        return StageMethod(label or (f"{given.use} ({getattr(by, 'name', by)})" if by else given.use), given)
+    if hasattr(given, "moves"):
+        return StrategyMethod(label or given.name, as_strategy(given))
+    raise UsageError(f"{given!r} is no method: {EXAMPLES}")
 
 
 def _by_name(label: str, name: str) -> StageMethod | StrategyMethod:
@@ -171,13 +171,13 @@ def _by_name(label: str, name: str) -> StageMethod | StrategyMethod:
     raise UsageError(f"unknown method '{name}': {EXAMPLES}.{hint}{more}")
 
 
-def _stage(said: Mapping[str, Any]) -> Any:
-    use = str(said["use"])
+def _stage(given: Mapping[str, Any]) -> Any:
+    use = str(given["use"])
     if use not in STAGES or use == "screen":
         known = ", ".join(s for s in STAGES if s != "screen")
         raise UsageError(f"'{use}' is no stage that measures features against the target; there are {known}")
     problems: list[str] = []
-    made = make_stage(STAGES[use], {k: v for k, v in said.items() if k != "use"}, f"method {use}", problems)
+    made = make_stage(STAGES[use], {k: v for k, v in given.items() if k != "use"}, f"method {use}", problems)
     if made is None:
         raise UsageError("; ".join(problems))
     return made

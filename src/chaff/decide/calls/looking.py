@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from chaff.decide.calls.judged import Judged, findings_of, judge, stage_of, with_decoys_told
+from chaff.decide.calls.one_stage import StageResult, findings_of, judge, stage_of, with_decoys_noted
 from chaff.methods.relevance.stage import Relevance
 from chaff.methods.screen.stage import Screen
 from chaff.results.cuts import Cut
@@ -44,7 +44,7 @@ def screen(table: Table, *, pins: Iterable[Pin] = (), folds: int = 5, seed: int 
     >>> import chaff
     >>> found = chaff.screen(chaff.demo.table(rows=200))
     >>> found.frame.loc["crumb_score", "verdict"]
-    'look'
+    'review'
     """
     return findings_of(judge(stage_of(Screen, limits), table, pins=pins, folds=folds, seed=seed, workers=workers))
 
@@ -108,6 +108,6 @@ def relevance(
     return findings_of(judged)
 
 
-def measured_by(judged: Judged) -> Findings:
+def measured_by(judged: StageResult) -> Findings:
     """What a stage measured, where it was asked for no verdict."""
-    return with_decoys_told(judged.result, judged.table.decoys) if isinstance(judged.result, Findings) else findings_of(judged)
+    return with_decoys_noted(judged.result, judged.table.decoys) if isinstance(judged.result, Findings) else findings_of(judged)

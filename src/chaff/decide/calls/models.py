@@ -6,11 +6,11 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Literal
 
-from chaff.decide.calls.judged import findings_of, judge, stage_of
+from chaff.decide.calls.one_stage import findings_of, judge, stage_of
 from chaff.methods.importance.stage import Importance
 from chaff.methods.importance.way import Way as ImportanceWay
 from chaff.methods.linear.pruning import Pruning, Rule
-from chaff.methods.overlap.ground import able
+from chaff.methods.overlap.overlap_data import able
 from chaff.models.named import as_model
 from chaff.models.protocols import Model
 from chaff.results.findings import Findings
@@ -26,7 +26,7 @@ def importance(
     *,
     against: Model | str | Mapping[str, Any] | None = None,
     shuffles: int | None = None,
-    level: float = 0.05,
+    alpha: float = 0.05,
     cut: Mapping[str, float] | None = None,
     pins: Iterable[Pin] = (),
     features: Sequence[str] | None = None,
@@ -50,11 +50,11 @@ def importance(
         The same for another model: ``more["against"]`` has both side by side, and which of the two kept sets a feature is in.
     shuffles : int, optional
         Times each feature is shuffled in each fold, for ways that shuffle.
-    level : float
+    alpha : float
         A feature is beyond chance when its Holm-adjusted one-sided p is below this, for ways that test.
     cut : dict, optional
         Which features stay, by importance: ``{"top": 20}``, ``{"share": 0.3}``, ``{"above": 0.01}``, ``{"times_mean": 1}`` or
-        ``{"beyond_chance": 0.05}``. `Findings.try_limits` tries several at once without computing anything again.
+        ``{"significant": 0.05}``. `Findings.try_limits` tries several at once without computing anything again.
     pins : iterable of Pin
         Features pinned out take no part, those pinned in stay whatever is found.
     features : list of str, optional
@@ -79,34 +79,34 @@ def importance(
     >>> chaff.importance(table, "lasso", by="coefficient", cut={"top": 2}).frame["stays"].sum()
     np.int64(2)
     """
-    said = {"by": by, "shuffles": shuffles, "level": level, "cut": cut}
+    given = {"by": by, "shuffles": shuffles, "alpha": alpha, "cut": cut}
     ground = {"pins": list(pins), "features": features, "folds": folds, "seed": seed, "workers": workers}
-    found = findings_of(judge(stage_of(Importance, {"model": model, **said}), table, **ground))  # type: ignore[arg-type]
+    result = findings_of(judge(stage_of(Importance, {"model": model, **given}), table, **ground))  # type: ignore[arg-type]
     if against is None:
-        return found
-    other = findings_of(judge(stage_of(Importance, {"model": against, **said}), table, **ground))  # type: ignore[arg-type]
-    return side_by_side(found, other, _name_of(model), _name_of(against))
+        return result
+    other = findings_of(judge(stage_of(Importance, {"model": against, **given}), table, **ground))  # type: ignore[arg-type]
+    return side_by_side(result, other, _name_of(model), _name_of(against))
 
 
 def _name_of(model: Any) -> str:
     return str(as_model(model).label)
 
 
-def side_by_side(found: Findings, other: Findings, one: str, two: str) -> Findings:
+def side_by_side(result: Findings, other: Findings, one: str, two: str) -> Findings:
     """The findings of one model with another's beside them, and which of the two kept sets each feature is in."""
     import pandas as pd
 
     if one == two:
         one, two = f"{one} (first)", f"{two} (second)"
-    frame = pd.DataFrame({one: found.frame["importance"], two: other.frame["importance"]})
-    frame[f"{one}, scaled"], frame[f"{two}, scaled"] = found.frame["scaled"], other.frame["scaled"]
-    a, b = (f.frame["stays"].reindex(frame.index).fillna(False).astype(bool) for f in (found, other))
+    frame = pd.DataFrame({one: result.frame["importance"], two: other.frame["importance"]})
+    frame[f"{one}, scaled"], frame[f"{two}, scaled"] = result.frame["scaled"], other.frame["scaled"]
+    a, b = (f.frame["stays"].reindex(frame.index).fillna(False).astype(bool) for f in (result, other))
     frame["kept by"] = [(("both" if y else one) if x else (two if y else "neither")) for x, y in zip(a, b, strict=True)]
-    both = found.rank().corr(other.rank())
+    both = result.rank().corr(other.rank())
     note = f"{one} and {two} rank the features with a correlation of {both:.2f}"
     if (~a).any() or (~b).any():
         note += f"; kept by both {int((a & b).sum())}, only by {one} {int((a & ~b).sum())}, only by {two} {int((b & ~a).sum())}"
-    return replace(found, notes=(*found.notes, note), more={**found.more, "against": frame})
+    return replace(result, notes=(*result.notes, note), more={**result.more, "against": frame})
 
 
 def prune_linear(

@@ -6,10 +6,10 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Literal
 
-from chaff.decide.calls.judged import with_verdicts
-from chaff.decide.calls.repeats import ground_of, with_cluster_verdicts
-from chaff.decide.judging import judge_pins
+from chaff.decide.calls.one_stage import with_verdicts
+from chaff.decide.calls.repeats import rebuild_search_data, with_cluster_verdicts
 from chaff.decide.pins import checked_pins
+from chaff.decide.stage_report import judge_pins
 from chaff.errors import DataError
 from chaff.methods.overlap import associations as associations_of
 from chaff.methods.overlap import components as components_of
@@ -18,7 +18,7 @@ from chaff.methods.overlap import relations
 from chaff.methods.overlap.correlations import Correlating
 from chaff.methods.overlap.correlations import correlations as correlations_of
 from chaff.methods.overlap.elimination import Inflation
-from chaff.methods.overlap.ground import able, complete_only
+from chaff.methods.overlap.overlap_data import able, complete_only
 from chaff.methods.overlap.pair_cut import Correlation
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
@@ -92,30 +92,30 @@ def overlaps(
     if how is not None and how.rows == "complete":
         table = complete_only(table)
     pinned = checked_pins(list(pins), table)
-    ground = ground_of(able(table, None), pinned.values(), seed, workers)
+    ground = rebuild_search_data(able(table, None), pinned.values(), seed, workers)
     pair, vif = Correlation(pair_limit), Inflation(vif_limit, vif_order)
     cut = pair.cut(ground, ground.table.features)
     went = vif.eliminate(ground, ground.table.features, ground.setting)
-    said = judge_pins(pair.verdicts(cut, ground.setting), pinned, table.features)
-    told = judge_pins(vif.verdicts(went, ground.setting), pinned, table.features)
+    given = judge_pins(pair.verdicts(cut, ground.setting), pinned, table.features)
+    text = judge_pins(vif.verdicts(went, ground.setting), pinned, table.features)
     if every_kind:
         pairs = associations_of.associations(ground, pair_limit)
     else:
         pairs = correlations_of(ground, how or Correlating(limit=pair_limit))
     return Overlaps(
         pairs,
-        with_verdicts(cut, said),
+        with_verdicts(cut, given),
         inflation_of.inflation(ground),
-        with_verdicts(inflation_of.with_path(went, ground), told),
+        with_verdicts(inflation_of.with_path(went, ground), text),
         _or_words(lambda: relations.dependencies(ground, 1e-3)),
         _or_words(lambda: components_of.components(ground, 0.9, 20)),
         with_cluster_verdicts(associations_of.clusters(ground, 0.7, "average"), ground, table.features) if clusters else None,
     )
 
 
-def _or_words(look: Callable[[], Findings]) -> Findings | str:
+def _or_words(review: Callable[[], Findings]) -> Findings | str:
     """The findings, or why there are none: too few complete rows must not hide the rest."""
     try:
-        return look()
+        return review()
     except DataError as error:
         return str(error)

@@ -6,9 +6,9 @@ from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from typing import Literal
 
-from chaff.decide.calls.judged import findings_of, judge, stage_of, with_verdicts
-from chaff.decide.judging import judge_pins, not_dropped
+from chaff.decide.calls.one_stage import findings_of, judge, stage_of, with_verdicts
 from chaff.decide.pins import checked_pins
+from chaff.decide.stage_report import judge_pins, not_dropped
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
 from chaff.methods.overlap import associations as associations_of
@@ -18,7 +18,7 @@ from chaff.methods.overlap import relations
 from chaff.methods.overlap.correlations import Correlating
 from chaff.methods.overlap.correlations import correlations as correlations_of
 from chaff.methods.overlap.elimination import Inflation
-from chaff.methods.overlap.ground import Ground, able, complete_only
+from chaff.methods.overlap.overlap_data import OverlapData, able, complete_only
 from chaff.methods.overlap.pair_cut import Correlation
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
@@ -38,7 +38,7 @@ def correlations(
     partial: bool = False,
     shrink: bool | None = None,
     features: Sequence[str] | None = None,
-    level: float = 0.95,
+    confidence: float = 0.95,
     workers: Workers = None,
 ) -> Findings:
     """Which number columns go together, and in which groups.
@@ -60,7 +60,7 @@ def correlations(
     shrink : bool, optional
         Shrink the off-diagonal entries towards 0 by the best share (on complete rows); by itself when columns outnumber rows.
     features : list of str, optional
-    level : float
+    confidence : float
         Confidence of the intervals.
 
     Returns
@@ -84,8 +84,8 @@ def correlations(
     >>> tuple(found.more["pairs"].loc[0, ["first", "second"]])
     ('test_weight_kg_hl', 'test_weight_lb_bu')
     """
-    how = Correlating(method, limit, limits, rows, with_target, partial, shrink, level)
-    return correlations_of(ground_of(_numbers(table, features), workers=workers), how)
+    how = Correlating(method, limit, limits, rows, with_target, partial, shrink, confidence)
+    return correlations_of(rebuild_search_data(_numbers(table, features), workers=workers), how)
 
 
 def prune_correlations(
@@ -161,7 +161,7 @@ def associations(table: Table, *, limit: float = 0.7, features: Sequence[str] | 
     True
     """
     _check_limit(limit)
-    return associations_of.associations(ground_of(_of_any_kind(table, features), workers=workers), limit)
+    return associations_of.associations(rebuild_search_data(_of_any_kind(table, features), workers=workers), limit)
 
 
 def clusters(
@@ -202,20 +202,20 @@ def clusters(
     _check_limit(limit)
     if linkage not in ("average", "complete"):
         raise UsageError(f"linkage must be average or complete, not '{linkage}'")
-    some = _of_any_kind(table, features)
-    ground = ground_of(some, pins, seed, workers)
-    return with_cluster_verdicts(associations_of.clusters(ground, limit, linkage), ground, some.features)
+    subset = _of_any_kind(table, features)
+    ground = rebuild_search_data(subset, pins, seed, workers)
+    return with_cluster_verdicts(associations_of.clusters(ground, limit, linkage), ground, subset.features)
 
 
-def with_cluster_verdicts(found: Findings, ground: Ground, known: Sequence[str]) -> Findings:
+def with_cluster_verdicts(result: Findings, ground: OverlapData, known: Sequence[str]) -> Findings:
     """Of every cluster one stays, and whatever is pinned in."""
-    said = [
+    given = [
         keep(str(f), "clusters", f"cluster {r['cluster']}", "", r["why"])
         if r["stays"]
-        else drop(str(f), "clusters", f"cluster {r['cluster']}", f"{found.settings['limit']:g}", r["why"])
-        for f, r in found.frame.iterrows()
+        else drop(str(f), "clusters", f"cluster {r['cluster']}", f"{result.settings['limit']:g}", r["why"])
+        for f, r in result.frame.iterrows()
     ]
-    return with_verdicts(found, judge_pins(said, ground.setting.pins, known))
+    return with_verdicts(result, judge_pins(given, ground.setting.pins, known))
 
 
 def inflation(
@@ -255,8 +255,8 @@ def inflation(
     """
     if rows not in ("pairwise", "complete"):
         raise UsageError(f"rows must be pairwise or complete, not '{rows}'")
-    some = able(table, features)
-    ground = ground_of(complete_only(some) if rows == "complete" else some, workers=workers)
+    subset = able(table, features)
+    ground = rebuild_search_data(complete_only(subset) if rows == "complete" else subset, workers=workers)
     return inflation_of.inflation(replace(ground, asked=features is not None))
 
 
@@ -306,10 +306,10 @@ def prune_inflation(
     """
     stage = stage_of(Inflation, {"limit": float(limit), "order": order})
     whole = table if features is None else table.with_features(features)
-    ground = replace(ground_of(able(table, features), pins, seed, workers), asked=features is not None)
-    found = stage.eliminate(ground, ground.table.features, ground.setting)
-    verdicts = judge_pins(stage.verdicts(found, ground.setting), ground.setting.pins, whole.features)
-    return with_verdicts(inflation_of.with_path(found, ground), verdicts)
+    ground = replace(rebuild_search_data(able(table, features), pins, seed, workers), asked=features is not None)
+    result = stage.eliminate(ground, ground.table.features, ground.setting)
+    verdicts = judge_pins(stage.verdicts(result, ground.setting), ground.setting.pins, whole.features)
+    return with_verdicts(inflation_of.with_path(result, ground), verdicts)
 
 
 def dependencies(table: Table, *, tolerance: float = 1e-3, features: Sequence[str] | None = None) -> Findings:
@@ -351,7 +351,7 @@ def dependencies(table: Table, *, tolerance: float = 1e-3, features: Sequence[st
     """
     if not 0 < tolerance < 1:
         raise UsageError(f"tolerance must be between 0 and 1, not {tolerance}")
-    return relations.dependencies(ground_of(_numbers(table, features)), tolerance)
+    return relations.dependencies(rebuild_search_data(_numbers(table, features)), tolerance)
 
 
 def components(
@@ -376,7 +376,7 @@ def components(
     Findings
         One row a column: communality (share of it that the components beyond chance hold), strongest component and loading.
         ``more``: components (explained, cumulative, chance), loadings. ``settings``: reach (components up to `share`),
-        beyond_chance.
+        significant.
 
     Notes
     -----
@@ -392,14 +392,14 @@ def components(
     """
     if not 0 < share <= 1 or shuffles < 0:
         raise UsageError("share must be above 0 and at most 1, shuffles 0 or more")
-    return components_of.components(ground_of(_numbers(table, features), (), seed, workers), share, shuffles)
+    return components_of.components(rebuild_search_data(_numbers(table, features), (), seed, workers), share, shuffles)
 
 
-def ground_of(table: Table, pins: Iterable[Pin] = (), seed: int = 0, workers: Workers = None) -> Ground:
+def rebuild_search_data(table: Table, pins: Iterable[Pin] = (), seed: int = 0, workers: Workers = None) -> OverlapData:
     """The ground of one call: the table without what is pinned out."""
     pinned = checked_pins(list(pins), table)
     offered = not_dropped(table, pinned)
-    return Ground.of(offered, Setting.unfolded(offered, Work(seed, workers), pins=pinned))
+    return OverlapData.of(offered, Setting.unfolded(offered, Work(seed, workers), pins=pinned))
 
 
 def _numbers(table: Table, features: Sequence[str] | None) -> Table:

@@ -11,7 +11,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from chaff.decide.calls.judged import on_offer
+from chaff.decide.calls.one_stage import on_offer
 from chaff.errors import UsageError
 from chaff.evaluate.closed import ClosedEngine, check_closed_form
 from chaff.evaluate.fingerprint import DataKey
@@ -19,11 +19,11 @@ from chaff.evaluate.journal import Journal
 from chaff.evaluate.limits import Limits
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.folds import Folds, make_folds, same_folds
-from chaff.methods.search.fitting_sizes import check_sizes
-from chaff.methods.search.honest_sizes import HonestSizes, honest_sizes
+from chaff.methods.search.cv_by_size import HonestSizes, honest_sizes
 from chaff.methods.search.progress import Watcher
 from chaff.methods.search.runs import Runs, runs
-from chaff.methods.search.searched import SearchedTrail
+from chaff.methods.search.search_result import SearchResult
+from chaff.methods.search.size_checks import check_sizes
 from chaff.methods.search.strategies.both import Both
 from chaff.methods.search.strategies.recursive import Recursive
 from chaff.methods.search.strategy import Strategy, as_strategy, trail_of
@@ -40,10 +40,10 @@ __all__ = ["Runs", "runs", "search"]
 def search(
     table: Table, model: Model | str | Mapping[str, Any] = "ridge", strategy: Strategy | str | Mapping[str, Any] | None = None, *,
     metric: str | None = None, folds: int | Folds = 5, repeats: int = 1, honest: bool = True, total_cost: float | None = None,
-    seconds: float | None = None, evaluations: int | None = None, journal: str | Path | None = None, after: SearchedTrail | None = None,
+    seconds: float | None = None, evaluations: int | None = None, journal: str | Path | None = None, after: SearchResult | None = None,
     progress: Watcher | None = None, pins: Iterable[Pin] = (), features: Sequence[str] | None = None, seed: int = 0,
     workers: Workers = None, executor: Executor | None = None,
-) -> SearchedTrail:  # fmt: skip
+) -> SearchResult:  # fmt: skip
     """Search sets of features with the model that will be used in the end, and see every move.
 
     The scores along the way chose the way: they are *seen*. Beside them stands the *honest* score of each size, of the same search run
@@ -99,7 +99,7 @@ def search(
     ([1, 2, 3], ('protein_nir_pct', 'ash_pct'))
     """
     began = time.perf_counter()
-    offered, said, pinned = on_offer(table, pins, features)
+    offered, given, pinned = on_offer(table, pins, features)
     used, limits, work = as_model(model), Limits(total_cost, seconds, evaluations), Work(seed, workers, executor=executor)
     check_memory(offered, used, folds if isinstance(folds, int) else folds.count, work.at_once)
     scorer = _scorer(offered, used, metric, folds, repeats, work, after).limited(limits)
@@ -110,15 +110,15 @@ def search(
     _check_budget(scorer, pinned)
     with ExitStack() as stack:
         kept = None if journal is None else stack.enter_context(Journal(journal, DataKey.of(offered)))
-        found = _walked(how, scorer.kept_in(kept), said, work, progress)
-        inside = _inside(found, limits, work, progress) if honest else None
+        result = _walked(how, scorer.kept_in(kept), given, work, progress)
+        inside = _inside(result, limits, work, progress) if honest else None
     scorer.kept_in(None)
     lost = kept.lost if kept is not None else ""
-    notes = (*found.notes, *([f"the journal could not be written any more ({lost}): what it holds stands"] if lost else []))
-    return replace(found, honest=inside, seconds=time.perf_counter() - began, notes=notes)
+    notes = (*result.notes, *([f"journal writing stopped ({lost}); earlier entries remain valid"] if lost else []))
+    return replace(result, honest=inside, seconds=time.perf_counter() - began, notes=notes)
 
 
-def _walked(how: Strategy, scorer: SubsetScorer, pins: Mapping[str, Pin], work: Work, progress: Watcher | None) -> SearchedTrail:
+def _walked(how: Strategy, scorer: SubsetScorer, pins: Mapping[str, Pin], work: Work, progress: Watcher | None) -> SearchResult:
     """The strategy on all rows."""
     pinned = frozenset(f for f in scorer.features if f in pins)
     trail = trail_of(how, scorer, pinned, work, watcher=progress)
@@ -126,15 +126,15 @@ def _walked(how: Strategy, scorer: SubsetScorer, pins: Mapping[str, Pin], work: 
         raise UsageError(f"{how.name}: nothing could be scored ({trail.notes[-1]}); give it more time or evaluations")
     fields = {f.name: getattr(trail, f.name) for f in dataclasses.fields(trail)}
     tally = scorer.tally
-    found = SearchedTrail(**fields, strategy=how, scorer=scorer, pins=pins, evaluations=tally.evaluations, saved=tally.saved)
-    if not found.by_size:
+    result = SearchResult(**fields, strategy=how, scorer=scorer, pins=pins, evaluations=tally.evaluations, saved=tally.saved)
+    if not result.by_size:
         total = tally.limits.total_cost
-        raise UsageError(f"{how.name} came through no set that costs {total:g} or less; take forward, floating or genetic")
-    return found
+        raise UsageError(f"{how.name} visited no set that costs {total:g} or less; use forward, floating or genetic")
+    return result
 
 
 def _scorer(
-    table: Table, model: Model, metric: str | None, folds: int | Folds, repeats: int, work: Work, after: SearchedTrail | None
+    table: Table, model: Model, metric: str | None, folds: int | Folds, repeats: int, work: Work, after: SearchResult | None
 ) -> SubsetScorer:
     """A scorer of its own, or that of a search before."""
     made = folds if isinstance(folds, Folds) else make_folds(table, folds, repeats, work)
@@ -144,7 +144,7 @@ def _scorer(
     runs_on = after.scorer
     same = runs_on.model == model and runs_on.metric.name == fresh.metric.name and same_folds(runs_on.folds, made)
     if not same or set(runs_on.features) != set(table.features) or runs_on.table.source is not table.source:
-        raise UsageError("after: that search was made on another table or other features, with another model, metric, folds or seed")
+        raise UsageError("after= must be a search on the same table, features, model, metric, folds and seed")
     return runs_on
 
 
@@ -161,12 +161,12 @@ def _check_budget(scorer: SubsetScorer, pinned: frozenset[str]) -> None:
     if not pinned and not any(scorer.affordable([f]) for f in scorer.features):
         cheapest = min(scorer.features, key=lambda f: (prices.of_set([f]), f))
         raise UsageError(
-            f"nothing fits into a total cost of {total:g}: the cheapest feature, '{cheapest}', costs {prices.of_set([cheapest]):g}"
+            f"no feature is within the total cost of {total:g}: the cheapest feature, '{cheapest}', costs {prices.of_set([cheapest]):g}"
         )
 
 
-def _inside(found: SearchedTrail, limits: Limits, work: Work, progress: Watcher | None) -> HonestSizes | None:
+def _inside(result: SearchResult, limits: Limits, work: Work, progress: Watcher | None) -> HonestSizes | None:
     """The same search inside the folds: where this one was stopped, each of them ends after as many evaluations."""
-    scorer = found.scorer
-    counted = replace(limits, evaluations=scorer.tally.met if found.stopped else limits.evaluations)
-    return honest_sizes(found.strategy, scorer, found.pinned, work, list(found.by_size), progress, counted)
+    scorer = result.scorer
+    counted = replace(limits, evaluations=scorer.tally.met if result.stopped else limits.evaluations)
+    return honest_sizes(result.strategy, scorer, result.pinned, work, list(result.by_size), progress, counted)

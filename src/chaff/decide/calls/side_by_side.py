@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
-from chaff.decide.calls.judged import on_offer
+from chaff.decide.calls.one_stage import on_offer
 from chaff.errors import UsageError, nearest
 from chaff.folds import Folds, make_folds
 from chaff.methods.comparing.learning import Learning
@@ -71,11 +71,11 @@ def check_preparations(table: Table, scales: Sequence[str], transforms: Sequence
     ------
     UsageError
     """
-    for said, known, what in ((scales, SCALES, "scale"), (transforms, tuple(TRANSFORMS), "transform")):
-        wrong = [s for s in said if s not in known]
-        if wrong or not said or isinstance(said, str):
-            shown = f"unknown {what} '{wrong[0]}'" if wrong and not isinstance(said, str) else f"{what}s must be a list"
-            raise UsageError(f"{shown}; there are {', '.join(known)}.{nearest(str(wrong[0]), known) if wrong else ''}")
+    for given, known, what in ((scales, SCALES, "scale"), (transforms, tuple(TRANSFORMS), "transform")):
+        wrong = [s for s in given if s not in known]
+        if wrong or not given or isinstance(given, str):
+            shown = f"unknown {what} '{wrong[0]}'" if wrong and not isinstance(given, str) else f"{what}s must be a list"
+            raise UsageError(f"{shown}; choose from {', '.join(known)}.{nearest(str(wrong[0]), known) if wrong else ''}")
     if any(t != "none" for t in transforms):
         check_transforms(table, transforms)
 

@@ -6,13 +6,13 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any, Literal
 
-from chaff.decide.desk import sample_of
 from chaff.decide.plan import Plan, plan_from
+from chaff.decide.rechecking.kept_versus_all import metric_then, other_relations, reasons_of, score_then, standing_of
 from chaff.decide.rechecking.new_rows import drift_of_table, gone_columns, open_source, opened_new
 from chaff.decide.rechecking.old_rows import with_old
-from chaff.decide.rechecking.plan_anew import run_anew
+from chaff.decide.rechecking.rerun_plan import run_anew
 from chaff.decide.rechecking.result import Recheck, Verdict
-from chaff.decide.rechecking.standing import metric_then, other_relations, reasons_of, score_then, standing_of
+from chaff.decide.row_sample import sample_of
 from chaff.decide.selection import Selection
 from chaff.errors import UsageError
 from chaff.models.named import MODELS, as_model, own_models
@@ -82,40 +82,40 @@ def recheck(
     drift = drift_of_table(selection, table, kept)
     reasons: list[tuple[Verdict, str]] = [("reselect", words) for words in gone.values()]
     reasons += [("refit", f"{name}: {why}") for name, why in drift.frame["why"].items() if why]
-    some, words = sample_of(table, rows, True, work) if not gone else (table, "")
-    found = standing_of(some, kept, offered, used, plan, work) if not gone else None
-    if found is not None:
-        reasons += reasons_of(found, selection)
-        reasons += other_relations(selection, some, kept)
+    subset, words = sample_of(table, rows, True, work) if not gone else (table, "")
+    result = standing_of(subset, kept, offered, used, plan, work) if not gone else None
+    if result is not None:
+        reasons += reasons_of(result, selection)
+        reasons += other_relations(selection, subset, kept)
     old_rows = None
-    if old is not None and found is not None and kept:  # without a column there are no coefficients, and nothing to tell rows apart by
+    if old is not None and result is not None and kept:  # without a column there are no coefficients, and nothing to tell rows apart by
         work.tell("old rows")
         then_rows, _ = sample_of(old if isinstance(old, Table) else open_source(selection, old, limit), rows, True, work)
-        old_rows, more = with_old(selection, then_rows, some, kept, used, found, work)
+        old_rows, more = with_old(selection, then_rows, subset, kept, used, result, work)
         reasons += more
     fresh = run_anew(selection, plan, table, work) if anew else None
-    verdict, told = _verdict_of(reasons)
+    verdict, text = _verdict_of(reasons)
     notes = (
         *table.notes,
         f"for the scores {words}" if words else "",
         "" if old is not None else "without the old rows (old=…, --old) coefficients from then are not tried",
     )
     then = score_then(selection)
-    metric = found.metric if found is not None else metric_then(selection)
+    metric = result.metric if result is not None else metric_then(selection)
     return Recheck(
-        verdict, told, len(table), used.label, metric, then, found.now if found else None, found.full if found else None,
-        found.keep_up if found else None, drift, old_rows, fresh, tuple(filter(None, notes)),
+        verdict, text, len(table), used.label, metric, then, result.now if result else None, result.full if result else None,
+        result.keep_up if result else None, drift, old_rows, fresh, tuple(filter(None, notes)),
     )  # fmt: skip
 
 
 def _verdict_of(reasons: Sequence[tuple[Verdict, str]]) -> tuple[Verdict, tuple[str, ...]]:
     """(the weightiest verdict, the reasons with those for it first)"""
     order: dict[Verdict, int] = {"reselect": 0, "refit": 1, "stay": 2}
-    told = sorted(reasons, key=lambda r: order[r[0]])
-    return told[0][0] if told else "stay", tuple(words for _, words in told)
+    text = sorted(reasons, key=lambda r: order[r[0]])
+    return text[0][0] if text else "stay", tuple(words for _, words in text)
 
 
-def _own_models(selection: Selection, said: Any, models: Mapping[str, Any] | None) -> Mapping[str, Any]:
+def _own_models(selection: Selection, value: Any, models: Mapping[str, Any] | None) -> Mapping[str, Any]:
     """The person's own models by every name that the selection has for them; `said` stands for one that goes by no other."""
     plan = selection.plan
     named = [selection.model, plan.get("score", {}).get("model"), *(stage.get("model") for stage in plan.get("stage", ()))]
@@ -123,17 +123,17 @@ def _own_models(selection: Selection, said: Any, models: Mapping[str, Any] | Non
     for name in dict.fromkeys(n for n in named if isinstance(n, str)):
         if name in MODELS.choices or name in given:
             continue
-        if said is None:
+        if value is None:
             raise UsageError(
                 f"the selection was made with your own model '{name}', of which it holds the name alone: "
                 f"hand it over in Python, chaff.recheck(…, models={{'{name}': …}})"
             )
-        given[name] = said
+        given[name] = value
     return given
 
 
-def _model_of(selection: Selection, plan: Plan, said: Any) -> Model:
-    for choice in (said, selection.model, plan.score.model):
+def _model_of(selection: Selection, plan: Plan, given: Any) -> Model:
+    for choice in (given, selection.model, plan.score.model):
         if choice is not None:
             return as_model(choice)
     return as_model("logistic" if selection.target.classes else "ridge")

@@ -8,10 +8,10 @@ from typing import Any
 
 import numpy as np
 
+from chaff.decide.distributions import Tally
 from chaff.decide.drift import Drifts, column_effect, drifts_of
 from chaff.decide.selection import Selection
 from chaff.decide.selection_parts import KeptPart
-from chaff.decide.shapes import Tally
 from chaff.errors import DataError
 from chaff.table.kinds import Column
 from chaff.table.numbers import numbers_of
@@ -32,14 +32,10 @@ def opened_new(selection: Selection, source: Any, limit: Limit) -> Table:
         raise DataError(f"{table.label} has the target {table.target.name}, the selection is for {selection.target.name}")
     unknown = sorted(set(table.target.classes) - set(selection.target.classes)) if selection.target.classes else []
     if table.target.task != selection.target.task or unknown:
-        what = (
-            f"classes that the selection does not know: {', '.join(unknown)}"
-            if unknown
-            else f"a target of another kind ({table.target.task})"
-        )
+        what = f"classes unknown to the selection: {', '.join(unknown)}" if unknown else f"a target of another kind ({table.target.task})"
         raise DataError(f"{table.label} has {what}")
     if len(table) < FEWEST:
-        raise DataError(f"{table.label} has {len(table)} rows with a target: too few to tell anything, {FEWEST} is the least")
+        raise DataError(f"{table.label} has {len(table)} rows with a target: too few; at least {FEWEST} are needed")
     return table
 
 
@@ -52,7 +48,7 @@ def open_source(selection: Selection, source: Any, limit: Limit) -> Table:
     there = set(arrow.column_names)
     made_from = terms.target
     if made_from not in there:
-        raise DataError(f"{label} lacks the target '{made_from}': a recheck needs rows whose answer is known")
+        raise DataError(f"{label} lacks the target '{made_from}': recheck needs rows with the target")
     roles = {r: getattr(terms, r) for r in ("groups", "order", "weights") if getattr(terms, r) not in (None, *there)}
     if roles:
         raise DataError(f"{label} lacks {', '.join(f'the {r} {n!r}' for r, n in roles.items())}")
@@ -74,13 +70,15 @@ def gone_columns(selection: Selection, table: Table) -> dict[str, str]:
     for part in selection.kept:
         if part.name not in table.features:
             flag = any(d.name == part.name and d.made == "missing flag" for d in selection.derived)
-            out[part.name] = f"{part.name}: nothing is missing any more, so its flag says nothing" if flag else f"{part.name} is not there"
+            out[part.name] = (
+                f"{part.name}: nothing is missing any more, so its indicator is constant" if flag else f"{part.name} is not there"
+            )
             continue
         kind, words = table.kind(part.name), _of_words(table.column(part.name))
         if table.column(part.name).missing.all():
             out[part.name] = f"{part.name} is missing in every row"
         elif (part.kind == "number" and words) or (part.words and not table.column(part.name).levels):
-            out[part.name] = f"{part.name} holds {kind} values, then it was {part.kind}"
+            out[part.name] = f"{part.name} is now a {kind}; it was a {part.kind}"
     return out
 
 
@@ -91,17 +89,17 @@ def _of_words(column: Column) -> bool:
 
 def drift_of_table(selection: Selection, table: Table, kept: Sequence[str]) -> Drifts:
     """The kept columns and the target against their spreads then."""
-    parts = {k.name: k for k in selection.kept if k.name in kept and k.shape is not None}
+    parts = {k.name: k for k in selection.kept if k.name in kept and k.distribution is not None}
     target = selection.target
-    if target.shape is not None:
+    if target.distribution is not None:
         kind: Any = "category" if target.classes else "number"
-        parts[target.name] = KeptPart(name=target.name, kind=kind, levels=target.classes or None, shape=target.shape)
+        parts[target.name] = KeptPart(name=target.name, kind=kind, levels=target.classes or None, distribution=target.distribution)
     tallies, effects = {}, {}
     for name, part in parts.items():
-        assert part.shape is not None
+        assert part.distribution is not None
         is_target = name == target.name
         column = Column(name, "number", table.y, table.target.classes) if is_target else table.column(name)
-        tallies[name] = tally = Tally(part.shape)
+        tallies[name] = tally = Tally(part.distribution)
         if column.levels:
             present = column.values[~column.missing].astype(int)
             counts = np.bincount(present, minlength=len(column.levels))
@@ -115,4 +113,4 @@ def drift_of_table(selection: Selection, table: Table, kept: Sequence[str]) -> D
         else:
             tally.add_numbers(column.values)
             effects[name] = column_effect(column.values, table.units)
-    return drifts_of(parts, tallies, effects)
+    return drifts_of(parts, tallies, effects, target=target.name)

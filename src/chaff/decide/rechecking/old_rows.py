@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from chaff.decide.anew import fitted_losses
+from chaff.decide.nested_run import fitted_losses
+from chaff.decide.rechecking.kept_versus_all import KeptVersusAll
 from chaff.decide.rechecking.result import LEVEL, OldRows, Verdict
-from chaff.decide.rechecking.standing import Standing
 from chaff.decide.selection import Selection
 from chaff.errors import DataError
 from chaff.evaluate.fitted import Prepare
@@ -36,21 +36,21 @@ FOLDS = 5
 
 
 def with_old(
-    selection: Selection, old: Table, new: Table, kept: Sequence[str], used: Model, found: Standing, work: Work
+    selection: Selection, old: Table, new: Table, kept: Sequence[str], used: Model, result: KeptVersusAll, work: Work
 ) -> tuple[OldRows, list[tuple[Verdict, str]]]:
     """Old coefficients on the new rows, and a model that tells old rows from new."""
     both, is_new = _stacked(selection, old, new, kept)
     out: list[tuple[Verdict, str]] = []
     old_part, new_part = both.take(np.flatnonzero(~is_new)), both.take(np.flatnonzero(is_new))
-    losses, _ = fitted_losses(found.ground, used, frozenset(kept), old_part, new_part, work)
-    seen = np.flatnonzero(~np.isnan(found.kept_losses))
-    stale = found.ground.units.take(seen).mean(losses[seen] - found.kept_losses[seen])
-    if stale.df > 0 and stale.lower(LEVEL) > max(found.keep_up.allowance, 0.0):
-        out.append(("refit", "coefficients from then lose more on the new rows than new ones do"))
+    losses, _ = fitted_losses(result.ground, used, frozenset(kept), old_part, new_part, work)
+    seen = np.flatnonzero(~np.isnan(result.kept_losses))
+    stale = result.ground.units.take(seen).mean(losses[seen] - result.kept_losses[seen])
+    if stale.df > 0 and stale.lower(LEVEL) > max(result.keep_up.allowance, 0.0):
+        out.append(("refit", "the old coefficients lose more on the new rows than refitted ones"))
     apart, low, by = _telling_apart(both, is_new, kept, work)
     if low > 0.5 and apart >= APART:
-        some = ", ".join(map(str, by.index[:3]))
-        out.append(("refit", f"a forest tells old rows from new (ROC AUC {apart:.2f}), by {some}"))
+        subset = ", ".join(map(str, by.index[:3]))
+        out.append(("refit", f"a forest distinguishes old rows from new (ROC AUC {apart:.2f}), mainly by {subset}"))
     return OldRows(stale, apart, low, by), out
 
 
@@ -91,12 +91,12 @@ def _telling_apart(both: Table, is_new: Any, kept: Sequence[str], work: Work) ->
     y_all = np.full(both.y_all.shape, np.nan)
     y_all[both.rows] = is_new.astype(float)
     # Groups stay whole: a forest that has seen a mill knows its rows again, whether anything has moved or not.
-    asked = replace(both, target=target, y_all=y_all, order_all=None, weights_all=None).with_features(kept)
+    requested = replace(both, target=target, y_all=y_all, order_all=None, weights_all=None).with_features(kept)
     groups = FOLDS if both.groups is None else np.unique(both.groups).size
-    folds, model = make_folds(asked, min(FOLDS, groups), 1, work), Forest(trees=60)
-    shares, weights = np.full(len(asked), np.nan), np.zeros(len(kept))
+    folds, model = make_folds(requested, min(FOLDS, groups), 1, work), Forest(trees=60)
+    shares, weights = np.full(len(requested), np.nan), np.zeros(len(kept))
     for k, split in enumerate(folds.splits):
-        prepared = Prepare(asked, model, folds, work)(k)
+        prepared = Prepare(requested, model, folds, work)(k)
         fitted = model.fit(prepared.learns.select(prepared.train, kept), prepared.work)
         shares[folds.rows(split)[1]] = fitted.predict(prepared.reads.select(prepared.test, kept))[:, 0]
         weights += np.asarray(fitted.importance()) if isinstance(fitted, Weighs) else 0.0
@@ -104,7 +104,7 @@ def _telling_apart(both: Table, is_new: Any, kept: Sequence[str], work: Work) ->
     truth = Truth(is_new.astype(float)[seen][:, None], np.ones(int(seen.sum())), np.array([is_new.mean()]))
     moved = moved_by(METRICS["auc"], truth, shares[seen][:, None])
     # Rows of one mill hang together then as now, so groups are what is counted.
-    found = Units(groups=both.groups[seen] if both.groups is not None else None).mean(moved.influence)
-    reach = t_quantile(1 - LEVEL, found.df) * found.se if found.df > 0 else float("inf")
+    result = Units(groups=both.groups[seen] if both.groups is not None else None).mean(moved.influence)
+    reach = t_quantile(1 - LEVEL, result.df) * result.se if result.df > 0 else float("inf")
     by = pd.DataFrame({"importance": weights / max(weights.sum(), 1e-300)}, index=pd.Index(list(kept), name="column"))
     return moved.score, moved.score - reach, by.sort_values("importance", ascending=False, kind="stable")

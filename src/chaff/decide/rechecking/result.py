@@ -52,7 +52,7 @@ class Recheck:
     drift: Drifts = field(repr=False)
     old: OldRows | None = field(repr=False, default=None)
     """What the old rows add; None without them."""
-    anew: Anew | None = field(repr=False, default=None)
+    anew: RerunPlan | None = field(repr=False, default=None)
     """The whole plan on the new rows; None where it was not asked for."""
     notes: tuple[str, ...] = ()
 
@@ -63,7 +63,7 @@ class Recheck:
 
     @property
     def headline(self) -> str:
-        words = {"stay": "nothing to do", "refit": "the same columns, new coefficients", "reselect": "select anew"}
+        words = {"stay": "keep the selection", "refit": "keep the features, refit the model", "reselect": "run the selection again"}
         return f"{self.verdict}: {words[self.verdict]}" + (f" ({self.reasons[0]})" if self.reasons else "")
 
     @property
@@ -72,10 +72,10 @@ class Recheck:
         label = METRICS[self.metric].label
         out = []
         if self.now is not None:
-            then = f"{label} {with_error(*self.then)} then, " if self.then is not None else f"{label} "
-            out.append(f"kept set: {then}{with_error(*self.now)} on the new rows, coefficients new ({self.model})")
+            then = f"{label} {with_error(*self.then)} (SE) at selection; " if self.then is not None else f"{label} "
+            out.append(f"kept set: {then}on the new rows, refitted, {with_error(*self.now)} (SE) ({self.model})")
         if self.full_now is not None and self.keep_up is not None:
-            out.append(f"all columns offered then: {with_error(*self.full_now)}; the kept set {KEEPS_UP[self.keep_up.answer]}")
+            out.append(f"all candidates of then: {with_error(*self.full_now)}; the kept set {KEEPS_UP[self.keep_up.answer]}")
         return tuple(out)
 
     def __str__(self) -> str:
@@ -85,8 +85,8 @@ class Recheck:
         return frame_html(self.headline, self.drift.frame, ("why", "stability"), [*self.reasons, *self.scores, *self.notes])
 
     def as_plain(self) -> dict[str, Any]:
-        told: dict[str, Any] = {"verdict": self.verdict, "exit_code": self.exit_code, "reasons": list(self.reasons), "rows": self.rows}
-        told |= {
+        text: dict[str, Any] = {"verdict": self.verdict, "exit_code": self.exit_code, "reasons": list(self.reasons), "rows": self.rows}
+        text |= {
             "model": self.model,
             "metric": self.metric,
             "then": plain(self.then),
@@ -94,16 +94,16 @@ class Recheck:
             "full_now": plain(self.full_now),
         }
         if self.keep_up is not None:
-            told["keep_up"] = {
+            text["keep_up"] = {
                 "answer": self.keep_up.answer,
                 "difference": self.keep_up.difference.mean,
                 "allowance": self.keep_up.allowance,
             }
-        told |= {"drift": self.drift.as_plain(), "notes": list(self.notes)}
-        return told | ({"old": self.old.as_plain()} if self.old else {}) | ({"anew": self.anew.as_plain()} if self.anew else {})
+        text |= {"drift": self.drift.as_plain(), "notes": list(self.notes)}
+        return text | ({"old": self.old.as_plain()} if self.old else {}) | ({"anew": self.anew.as_plain()} if self.anew else {})
 
 
-KEEPS_UP = {"keeps up": "keeps up", "worse": "is worse", "cannot tell": "may or may not keep up, which these rows cannot tell"}
+KEEPS_UP = {"keeps up": "keeps up", "worse": "is worse", "cannot tell": "inconclusive: these rows cannot tell whether it keeps up"}
 
 
 @dataclass(frozen=True)
@@ -123,7 +123,7 @@ class OldRows:
 
 
 @dataclass(frozen=True)
-class Anew:
+class RerunPlan:
     """The whole plan on the new rows."""
 
     features: tuple[str, ...]

@@ -1,1 +1,1 @@
-"""What chance alone would give: shuffled targets, shadow columns, stability over half-samples, decoys, knockoffs."""
+"""What chance alone would give: shuffled targets, permuted twins, stability over half-samples, decoys, knockoffs."""

@@ -16,7 +16,7 @@ from chaff.models.forest import Forest
 from chaff.models.forms import sample
 from chaff.models.penalised import Lasso
 from chaff.results.findings import Findings
-from chaff.results.verdict import Verdict, drop, keep, look
+from chaff.results.verdict import Verdict, drop, keep, review
 from chaff.stats.inflation import dependent_columns
 from chaff.stats.knockoffs import FORMS, Form, beyond, copies, distances, e_values, threshold
 from chaff.stats.matrices import shrinkage
@@ -81,16 +81,16 @@ class Knockoffs:
         """Numbers, independent rows, and more rows than columns."""
         others = [f for f in table.features if table.kind(f) != "number"]
         if others:
-            some = ", ".join(others[:4]) + (f" and {len(others) - 4} more" if len(others) > 4 else "")
+            subset = ", ".join(others[:4]) + (f" and {len(others) - 4} more" if len(others) > 4 else "")
             raise UsageError(
-                f"knockoffs: {some}: only numbers have Gaussian copies, a category's levels have none. Pass the "
-                "numbers alone (features=[…], --ignore the others), and judge categories by `chance` or `shadow`"
+                f"knockoffs: {subset}: only numbers have Gaussian copies, a category's levels have none. Pass the "
+                "numbers alone (features=[…], --ignore the others), and judge categories by `chance` or `twins`"
             )
         roles = [w for w, r in (("groups", table.groups), ("an order", table.order), ("weights", table.weights)) if r is not None]
         if roles:
             raise UsageError(
                 f"knockoffs: the rows have {' and '.join(roles)}, but copies are drawn row by row as if rows were independent and alike; "
-                "`chance` and `shadow` follow groups and time"
+                "`chance` and `twins` follow groups and time"
             )
 
     def judge(self, table: Table, setting: Setting) -> Findings:
@@ -112,8 +112,8 @@ class Knockoffs:
         C, share = correlations(Z)
         s = distances(C, self.form)
         units = [(k, setting.work.key("knockoffs", k)) for k in range(self.runs)]
-        found = setting.work.each(task(_differences, self, table, Z, C, s), units, "knockoffs")
-        return self._findings(table, [names[k] for k in used], [names[k] for k in pruned], np.array(found), s, Z, C, share, gaps)
+        result = setting.work.each(task(_differences, self, table, Z, C, s), units, "knockoffs")
+        return self._findings(table, [names[k] for k in used], [names[k] for k in pruned], np.array(result), s, Z, C, share, gaps)
 
     def _findings(
         self, table: Table, used: list[str], pruned: list[str], W: Floats, s: Floats, Z: Floats, C: Floats, share: float, gaps: list[str]
@@ -126,14 +126,14 @@ class Knockoffs:
         frame = pd.DataFrame(index=pd.Index(table.features, name="feature"))
         for name, values in (
             ("difference", W.mean(0)), ("difference_sd", W.std(0, ddof=1) if self.runs > 1 else np.full(len(used), np.nan)),
-            ("picked_share", (e > 0).mean(0)), ("e_value", e.mean(0)), ("apart", s), ("picked", kept.astype(float)),
+            ("selection_frequency", (e > 0).mean(0)), ("e_value", e.mean(0)), ("apart", s), ("picked", kept.astype(float)),
         ):  # fmt: skip
             frame[name] = pd.Series(values, used).reindex(frame.index)
         words = fit_in_words(Z, C, used)
-        notes = [f"{int(kept.sum())} of {len(used)} columns picked at q = {self.q:g} ({self.statistic}, {self.form}, {self.runs} runs)"]
+        notes = [f"{int(kept.sum())} of {len(used)} features selected at q = {self.q:g} ({self.statistic}, {self.form}, {self.runs} runs)"]
         if not kept.any():
             notes.append(
-                f"no column is a possible answer: q = {self.q:g} picks at least {int(np.ceil(1 / level - 1e-9))} columns at once or none"
+                f"nothing selected; at q = {self.q:g} the method selects at least {int(np.ceil(1 / level - 1e-9))} features or none"
                 + (f" in a run; {int(np.ceil(1 / self.q - 1e-9))} where runs = 1" if self.runs > 1 else "")
             )
         notes.append(words)
@@ -145,19 +145,22 @@ class Knockoffs:
         if share > 0:
             notes.append(f"with fewer than two rows a column correlations were shrunk by {share:.2f}: the rate was not measured there")
         if gaps:
-            notes.append(f"gaps of {', '.join(gaps[:4])}{' and more' if len(gaps) > 4 else ''} were filled by the median")
+            notes.append(f"missing values of {', '.join(gaps[:4])}{' and more' if len(gaps) > 4 else ''} were filled by the median")
         settings = {"q": self.q, "statistic": self.statistic, "form": self.form, "marginals": self.marginals, "runs": self.runs}
         by_run = pd.DataFrame(W.T, index=pd.Index(used, name="feature"), columns=range(1, self.runs + 1))
-        better: Any = {"difference": "higher", "e_value": "higher", "picked_share": "higher"}
+        better: Any = {"difference": "higher", "e_value": "higher", "selection_frequency": "higher"}
         return Findings(self.use, frame, "e_value" if self.runs > 1 else "difference", better, settings, tuple(notes), {"runs": by_run})
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
         out = []
         for f, r in result.frame.iterrows():
-            figure, limit = f"beats its copies by {r['difference']:.3g}, picked in {r['picked_share']:.0%} of the runs", f"q {self.q:g}"
+            figure, limit = (
+                f"beats its copies by {r['difference']:.3g}, picked in {r['selection_frequency']:.0%} of the runs",
+                f"q {self.q:g}",
+            )
             if np.isnan(r["difference"]):
                 out.append(
-                    look(str(f), self.use, "", limit, "a combination of other columns, or all but: no copy can tell it apart", stays=True)
+                    review(str(f), self.use, "", limit, "a combination of other features, or nearly: it cannot be tested", stays=True)
                 )
             elif r["picked"] > 0:
                 out.append(keep(str(f), self.use, figure, limit, "beyond its knockoffs"))

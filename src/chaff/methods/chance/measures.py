@@ -12,12 +12,12 @@ from chaff.arrays import Floats, Ints
 from chaff.errors import UsageError, nearest
 from chaff.evaluate.setting import Setting
 from chaff.folds import Folds, make_folds
-from chaff.methods.chance.standing import Ground, Targets, standing
+from chaff.methods.chance.standing import BinnedColumns, Targets, standing
 from chaff.methods.importance.stage import Importance
 from chaff.methods.importance.way import WAYS, Way
 from chaff.methods.relevance.catalogue import NAMES, better
+from chaff.methods.relevance.relevance_data import RelevanceData
 from chaff.methods.relevance.stage import Relevance
-from chaff.methods.relevance.view import View
 from chaff.models.protocols import Model
 from chaff.table.shuffle import with_dealt
 from chaff.table.table import Table
@@ -38,7 +38,7 @@ class Measure(Protocol):
 
 
 @dataclass(frozen=True)
-class Standing:
+class SplitGain:
     """Many shallow trees on three columns each, the same for the target and all its shuffles."""
 
     trees: int
@@ -46,7 +46,7 @@ class Standing:
     label: str = STANDING
 
     def measure(self, table: Table, orders: Sequence[Ints], seeds: int, setting: Setting) -> tuple[Floats, Floats]:
-        ground = Ground.of(table, setting.work)
+        ground = BinnedColumns.of(table, setting.work)
         share = standing(ground, Targets.of(table, orders), self.trees, seeds, setting.work, self.independent)
         with np.errstate(invalid="ignore"):
             return share[0], _mean_of_known(share[1:])
@@ -60,7 +60,7 @@ def _mean_of_known(share: Floats) -> Floats:
 
 
 @dataclass(frozen=True)
-class Statistic:
+class StatisticMeasure:
     """One statistic of relevance; bins that never saw the target are shared by all shuffles, others learned anew."""
 
     stage: Relevance
@@ -75,21 +75,21 @@ class Statistic:
         work = replace(setting.work, watch=None)
         view = self.stage.view(table, work)
         real = statistic_values(self.stage, self.name, view)
-        anew = self.stage.bin_kind == "supervised"
-        shuffled = setting.work.each(task(_statistic_of_deal, self, view, anew), orders, "chance")
+        rerun = self.stage.bin_kind == "supervised"
+        shuffled = setting.work.each(task(_statistic_of_deal, self, view, rerun), orders, "chance")
         return real[None], np.array(shuffled)
 
 
-def statistic_values(stage: Relevance, name: str, view: View) -> Floats:
+def statistic_values(stage: Relevance, name: str, view: RelevanceData) -> Floats:
     """A statistic, turned so that higher is better."""
     values = np.asarray(stage.values(view, name).to_numpy(float))
     way = better(name)
     return -values if way == "lower" else np.abs(values - (0.5 if name == "auc" else 0.0)) if way == "magnitude" else values
 
 
-def _statistic_of_deal(measure: Statistic, view: View, anew: bool, order: Ints) -> Floats:
+def _statistic_of_deal(measure: StatisticMeasure, view: RelevanceData, rerun: bool, order: Ints) -> Floats:
     dealt = with_dealt(view.table, order)
-    return statistic_values(measure.stage, measure.name, replace(view, table=dealt, memo={} if anew else view.memo))
+    return statistic_values(measure.stage, measure.name, replace(view, table=dealt, memo={} if rerun else view.memo))
 
 
 @dataclass(frozen=True)
@@ -106,8 +106,8 @@ class OfModel:
         work = replace(setting.work, watch=None)
         units: list[tuple[Table, int]] = [(table, k) for k in range(seeds)]
         units += [(with_dealt(table, order), seeds + s) for s, order in enumerate(orders)]
-        found = setting.work.each(task(_importance_of, self.stage, work), units, "chance")
-        return np.array(found[:seeds]), np.array(found[seeds:])
+        result = setting.work.each(task(_importance_of, self.stage, work), units, "chance")
+        return np.array(result[:seeds]), np.array(result[seeds:])
 
 
 def _importance_of(stage: Importance, work: Work, unit: tuple[Table, int]) -> Floats:
@@ -119,8 +119,8 @@ def _importance_of(stage: Importance, work: Work, unit: tuple[Table, int]) -> Fl
 
 def measured(stage: Importance, table: Table, folds: Folds, work: Work) -> Floats:
     """Importance of every feature of a table, in their order."""
-    found = stage.judge(table, Setting(folds, work=work))
-    return np.asarray(found.frame["importance"].to_numpy(float))
+    result = stage.judge(table, Setting(folds, work=work))
+    return np.asarray(result.frame["importance"].to_numpy(float))
 
 
 def as_measure(by: Way | str | Mapping[str, Any], model: Model | str | Mapping[str, Any], trees: int, independent: bool) -> Measure:
@@ -132,10 +132,10 @@ def as_measure(by: Way | str | Mapping[str, Any], model: Model | str | Mapping[s
         For a name that is neither a statistic nor a way; says what there is.
     """
     if by == STANDING:
-        return Standing(trees, independent)
+        return SplitGain(trees, independent)
     if isinstance(by, str) and by in NAMES:
-        return Statistic(Relevance([by], by=NAMES[by], level=None), NAMES[by])
+        return StatisticMeasure(Relevance([by], by=NAMES[by], confidence=None), NAMES[by])
     if isinstance(by, str) and by not in WAYS.choices:
         known = [STANDING, *(w for w in WAYS.choices if w != STANDING), *NAMES]
-        raise UsageError(f"chance: unknown measure '{by}'; there are {', '.join(known)}.{nearest(by, known)}")
+        raise UsageError(f"chance: unknown measure '{by}'; choose from {', '.join(known)}.{nearest(by, known)}")
     return OfModel(Importance(model=model, by=by))

@@ -41,8 +41,8 @@ def fit_in_words(Z: Floats, C: Floats, names: list[str]) -> str:
     word = "badly" if max(share, strange) > BADLY else "roughly" if max(share, strange) > ROUGHLY else "well"
     out = f"the normal law fits these columns {word}"
     if far:
-        some = ", ".join(names[j] for j in far[:3]) + (f" and {len(far) - 3} more" if len(far) > 3 else "")
-        out += f": {some} {'are' if len(far) > 1 else 'is'} skewed, heavy-tailed or of few values"
+        subset = ", ".join(names[j] for j in far[:3]) + (f" and {len(far) - 3} more" if len(far) > 3 else "")
+        out += f": {subset} {'are' if len(far) > 1 else 'is'} skewed, heavy-tailed or of few values"
     if strange > ROUGHLY:
         out += f"; {strange:.0%} of the pairs bend together"
     return out + ("" if word == "well" else "; the rate is not promised then (marginals='normal scores' mends single columns)")

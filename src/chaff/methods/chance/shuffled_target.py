@@ -17,13 +17,13 @@ from chaff.methods.importance.way import Way
 from chaff.models.named import as_model
 from chaff.models.protocols import Model
 from chaff.results.findings import Findings
-from chaff.results.verdict import Verdict, drop, keep, look
+from chaff.results.verdict import Verdict, drop, keep, review
 from chaff.stats.adjust import benjamini_hochberg
 from chaff.stats.chance import AgainstChance, against_chance, shuffles_to_adjust
 from chaff.table.shuffle import BLIND, NOT_JUDGED, Deals, blind_columns, deals, some
 from chaff.table.table import Table
 
-RULES = ("beyond_chance", "maximum")
+RULES = ("standard_deviations", "maximum")
 LIMITS = (2.0, 2.5, 3.0, 3.5, 4.0, 5.0)  # standard deviations that are always counted
 LEAST_ROWS = 20
 LEAST_SHUFFLES = 3
@@ -46,7 +46,7 @@ class ChanceBaseline:
     seeds : int
         Times the real target is measured, so that it has a spread of its own; split standing shares its trees out over them.
     keep : dict or None
-        ``{"beyond_chance": 3}``: more than so many standard deviations above chance; ``{"maximum": 0.05}``: the p of the largest
+        ``{"standard_deviations": 3}``: more than so many standard deviations above chance; ``{"maximum": 0.05}``: the p of the largest
         score over all columns is no more than this, so that in at most 5 % of tables without effect anything is kept; None only
         measures.
     trees : int
@@ -54,7 +54,7 @@ class ChanceBaseline:
     draws : "shared" or "independent"
         Whether all targets share the trees' draws of columns, which is several times faster: given the draws, the real target and
         its shuffles are exchangeable all the same. "independent" draws anew for each, so that shuffles tell of the draws too.
-    level : float
+    alpha : float
         At which the single p-values, adjusted, are said to be beyond chance; only where the shuffles suffice.
     """
 
@@ -62,10 +62,10 @@ class ChanceBaseline:
     model: Model | str | Mapping[str, Any] = "forest"
     shuffles: int = 50
     seeds: int = 5
-    keep: Mapping[str, float] | None = field(default_factory=lambda: {"beyond_chance": 3.0})
+    keep: Mapping[str, float] | None = field(default_factory=lambda: {"standard_deviations": 3.0})
     trees: int = 1500
     draws: Literal["shared", "independent"] = "shared"
-    level: float = 0.05
+    alpha: float = 0.05
     name: str = ""
 
     use: ClassVar[str] = "chance"
@@ -74,8 +74,8 @@ class ChanceBaseline:
     def __post_init__(self) -> None:
         if self.shuffles < LEAST_SHUFFLES or self.seeds < 1 or self.trees < self.seeds:
             raise UsageError(f"chance: shuffles must be {LEAST_SHUFFLES} or more, seeds 1 or more, trees at least as many as seeds")
-        if not 0 < self.level < 1:
-            raise UsageError(f"chance: level must be between 0 and 1, not {self.level}")
+        if not 0 < self.alpha < 1:
+            raise UsageError(f"chance: alpha must be between 0 and 1, not {self.alpha}")
         if self.draws not in ("shared", "independent"):
             raise UsageError(f"chance: draws must be 'shared' or 'independent', not {self.draws!r}")
         if self.keep is not None:
@@ -106,7 +106,7 @@ class ChanceBaseline:
         return self._findings(table, (mean, spread, real), shuffled, against_chance(mean, shuffled), dealt, blind)
 
     def _findings(
-        self, table: Table, measured: tuple[Floats, Floats, Floats], shuffled: Floats, found: AgainstChance, dealt: Deals, blind: Flags
+        self, table: Table, measured: tuple[Floats, Floats, Floats], shuffled: Floats, result: AgainstChance, dealt: Deals, blind: Flags
     ) -> Findings:  # fmt: skip
         """measured : mean and spread over seeds, (features,), and every seed, (seeds, features)."""
         import pandas as pd
@@ -115,17 +115,17 @@ class ChanceBaseline:
 
         frame = pd.DataFrame(index=pd.Index(table.features, name="feature"))
         frame["importance"], frame["importance_sd"] = mean, spread
-        frame["chance_mean"], frame["chance_sd"], frame["chance_largest"] = found.mean, found.sd, found.largest
-        frame["standard_score"], frame["p"], frame["family_p"] = found.score, found.p, found.family_p
+        frame["chance_mean"], frame["chance_sd"], frame["chance_largest"] = result.mean, result.sd, result.largest
+        frame["standard_score"], frame["p"], frame["family_p"] = result.score, result.p, result.family_p
         frame["not_judged"] = blind
-        need = shuffles_to_adjust(int((~np.isnan(found.p)).sum()), self.level)
+        need = shuffles_to_adjust(int((~np.isnan(result.p)).sum()), self.alpha)
         enough = len(shuffled) >= need
-        frame["q"] = benjamini_hochberg(found.p) if enough else np.nan
-        limits = sorted({*LIMITS, *([self.keep["beyond_chance"]] if self.keep and "beyond_chance" in self.keep else [])})
+        frame["q"] = benjamini_hochberg(result.p) if enough else np.nan
+        limits = sorted({*LIMITS, *([self.keep["standard_deviations"]] if self.keep and "standard_deviations" in self.keep else [])})
         more = {
-            "limits": limits_table(frame["standard_score"].to_numpy(float), found.chance_scores, limits),
+            "limits": limits_table(frame["standard_score"].to_numpy(float), result.chance_scores, limits),
             "shuffles": pd.DataFrame(shuffled.T, index=frame.index, columns=[f"shuffle {k}" for k in range(1, len(shuffled) + 1)]),
-            "chance_scores": pd.DataFrame(found.chance_scores.T, index=frame.index),
+            "chance_scores": pd.DataFrame(result.chance_scores.T, index=frame.index),
             "by_seed": pd.DataFrame(real.T, index=frame.index, columns=[f"seed {k}" for k in range(1, len(real) + 1)]),
         }
         model = told(self.model, "label") if isinstance(self.measure, OfModel) else None
@@ -141,24 +141,24 @@ class ChanceBaseline:
         out = []
         for f, r in result.frame.iterrows():
             name, score = str(f), float(r["standard_score"])
-            figure = f"{score:.1f} standard deviations above chance, family p {r['family_p']:.2g}"
+            figure = f"{score:.1f} standard deviations above the permutations, family-wise p {r['family_p']:.2g}"
             if np.isnan(score):
                 words = f"{NOT_JUDGED}: {BLIND}, which shuffles keep together" if r["not_judged"] else f"{NOT_JUDGED}: it has no value"
-                out.append(look(name, self.use, NOT_JUDGED, "", words, stays=True))
+                out.append(review(name, self.use, NOT_JUDGED, "", words, stays=True))
             elif self.keep is None:
-                out.append(keep(name, self.use, figure, "", "beyond chance" if r["family_p"] <= self.level else "within chance"))
+                out.append(keep(name, self.use, figure, "", "significant" if r["family_p"] <= self.alpha else "not significant"))
             elif _beyond(self.keep, score, float(r["family_p"])):
-                out.append(keep(name, self.use, figure, _limit(self.keep), "beyond chance"))
+                out.append(keep(name, self.use, figure, _limit(self.keep), "significant"))
             else:
-                out.append(drop(name, self.use, figure, _limit(self.keep), "within chance"))
+                out.append(drop(name, self.use, figure, _limit(self.keep), "not significant"))
         return tuple(out)
 
 
-def check_keep(said: Mapping[str, float]) -> None:
+def check_keep(given: Mapping[str, float]) -> None:
     """One rule and its number."""
-    if len(said) != 1:
-        raise UsageError("chance: keep is one rule and its number, { beyond_chance = 3 } or { maximum = 0.05 }")
-    ((rule, value),) = said.items()
+    if len(given) != 1:
+        raise UsageError("chance: keep is one rule and its number, { standard_deviations = 3 } or { maximum = 0.05 }")
+    ((rule, value),) = given.items()
     if rule not in RULES:
         raise UsageError(f"chance: unknown rule '{rule}' to keep by; there are {' and '.join(RULES)}.{nearest(rule, RULES)}")
     if value != value or (rule == "maximum" and not 0 < value < 1):
@@ -175,12 +175,12 @@ def _over_seeds(real: Floats) -> tuple[Floats, Floats]:
 
 
 def _beyond(rule: Mapping[str, float], score: float, family_p: float) -> bool:
-    return score > rule["beyond_chance"] if "beyond_chance" in rule else family_p <= rule["maximum"]
+    return score > rule["standard_deviations"] if "standard_deviations" in rule else family_p <= rule["maximum"]
 
 
 def _limit(rule: Mapping[str, float]) -> str:
     ((name, value),) = rule.items()
-    return f"{value:g} standard deviations" if name == "beyond_chance" else f"family p {value:g}"
+    return f"{value:g} standard deviations" if name == "standard_deviations" else f"family p {value:g}"
 
 
 def limits_table(score: Floats, chance_scores: Floats, limits: Any) -> Any:
@@ -194,17 +194,23 @@ def limits_table(score: Floats, chance_scores: Floats, limits: Any) -> Any:
     return pd.DataFrame(rows, columns=["standard deviations", "beyond", "by_chance", "by_chance_at_most"]).set_index("standard deviations")
 
 
-def _notes(table: Table, frame: Any, dealt: Deals, asked: int, need: int, blind: Flags) -> tuple[str, ...]:
+def _notes(table: Table, frame: Any, dealt: Deals, requested: int, need: int, blind: Flags) -> tuple[str, ...]:
     count = len(dealt.orders)
-    notes = [f"{count} shuffles of {table.target.name} ({dealt.how}) on {len(table):,} rows; a proxy of what matters is beyond chance too"]
+    notes = [
+        (
+            f"{count} permutations of {table.target.name} ({dealt.how}) on {len(table):,} rows; features that are "
+            "only correlated with a true predictor can be significant too"
+        )
+    ]
     if dealt.all_there_are:
         notes.append(
-            f"{asked} shuffles were asked for, only {count} differ: all of them were taken, and no p is below {1 / (1 + count):.2g}"
+            f"{requested} permutations were asked for, only {count} differ: all were used, and no p is below {1 / (1 + count):.2g}"
         )
     if count < need:
         notes.append(
-            f"{count} shuffles are too few to adjust single p-values over {int(frame['p'].notna().sum())} features (that takes {need:,}): "
-            "go by family_p, from the largest standard score of each shuffle"
+            f"{count} permutations are too few for feature-wise adjusted p-values over "
+            f"{int(frame['p'].notna().sum())} features (that takes {need:,}): "
+            "use family_p (family-wise)"
         )
     if blind.any():
         notes.append(f"{NOT_JUDGED}, and so neither kept nor dropped by this: {some(table, blind)}; {BLIND}, which shuffles keep together")

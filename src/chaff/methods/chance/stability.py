@@ -15,13 +15,13 @@ from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import Stage
 from chaff.folds import make_folds, time_blocks
 from chaff.methods.chance.measures import statistic_values
-from chaff.methods.chance.shadows import ShadowTest
 from chaff.methods.chance.shuffled_target import ChanceBaseline
+from chaff.methods.chance.twin_test import TwinTest
 from chaff.methods.importance.shuffling import likeness
 from chaff.methods.importance.stage import Importance
 from chaff.methods.relevance.catalogue import NAMES
 from chaff.methods.relevance.stage import Relevance
-from chaff.methods.search.stage import Search, SearchTrail
+from chaff.methods.search.stage import Search, SelectionSearch
 from chaff.models.forms import sample
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep
@@ -29,7 +29,7 @@ from chaff.stats.stability import accidental_picks, in_turn, picks_at, set_stabi
 from chaff.table.table import Table
 from chaff.work import Work, task
 
-CHOOSERS: dict[str, type] = {s.use: s for s in (Relevance, Importance, Search, ChanceBaseline, ShadowTest)}
+CHOOSERS: dict[str, type] = {s.use: s for s in (Relevance, Importance, Search, ChanceBaseline, TwinTest)}
 THRESHOLDS = (0.55, 0.6, 0.65, 0.7, 0.75, 0.8, 0.85, 0.9, 0.95)
 LEAST_ROWS = 20
 FOLDS = 5
@@ -83,8 +83,8 @@ class Stability:
         chooser = as_chooser(self.stage)
         units = [(k, half) for k, half in enumerate(halves(table, self.pairs, setting.work))]
         work = replace(setting.work, watch=None)
-        found = setting.work.each(task(_chosen, chooser, size, table, work), units, "stability")
-        return self._findings(table, np.array(found), size, chooser)
+        result = setting.work.each(task(_chosen, chooser, size, table, work), units, "stability")
+        return self._findings(table, np.array(result), size, chooser)
 
     def _size(self, table: Table) -> int:
         p = len(table.features)
@@ -98,10 +98,10 @@ class Stability:
 
         p, names = len(table.features), np.array(table.features)
         share, mean = chosen.mean(0), float(chosen.sum(1).mean())
-        frame = pd.DataFrame({"chosen_share": share}, index=pd.Index(table.features, name="feature"))
+        frame = pd.DataFrame({"selection_frequency": share}, index=pd.Index(table.features, name="feature"))
         whole = set_stability(chosen)
         turns = related(table, in_turn(chosen, LEAST_SHARE, 0.6))
-        frame["stand_in"] = [", ".join(names[j if i == k else i] for i, j, *_ in turns if k in (i, j)) for k in range(p)]
+        frame["interchangeable_with"] = [", ".join(names[j if i == k else i] for i, j, *_ in turns if k in (i, j)) for k in range(p)]
         limits = sorted({*THRESHOLDS, self.threshold})
         bounds = [accidental_picks(t, mean, p, self.pairs) for t in limits]
         rows = [(t, picks_at(share, t), b, m) for t, (b, m) in zip(limits, bounds, strict=True)]
@@ -109,7 +109,8 @@ class Stability:
         more = {
             "thresholds": pd.DataFrame(rows, columns=columns).set_index("threshold"),
             "pairs": pd.DataFrame(
-                [(names[i], names[j], e, b) for i, j, e, b in turns], columns=["feature", "stand_in", "either_share", "both_share"]
+                [(names[i], names[j], e, b) for i, j, e, b in turns],
+                columns=["feature", "interchangeable_with", "either_share", "both_share"],
             ),
             "halves": pd.DataFrame(chosen.T, index=frame.index, columns=range(1, len(chosen) + 1)),
         }
@@ -120,24 +121,25 @@ class Stability:
         }  # fmt: skip
         notes = (
             f"{len(chosen)} halves of {len(table):,} rows, {mean:.3g} of {p} chosen in each by {chooser.use}",
-            f"at {self.threshold:g} at most {bound[0]:.2g} accidental picks are expected (plain half-samples: {bound[1]:.2g}): columns "
-            f"that a half picks no more often than one in the mean ({mean / p:.2f})",
+            f"at {self.threshold:g} at most {bound[0]:.2g} false selections are expected (bound from "
+            f"complementary pairs; {bound[1]:.2g} from plain half-samples). False: a feature whose "
+            f"selection probability is at most the average, {mean / p:.2f}",
             f"stability of the whole set {whole.value:.2f} (95 %: {whole.low:.2f} to {whole.high:.2f}; 0 chance, 1 always the same)",
             *[
-                f"{names[i]} and {names[j]} stand in for each other: one of them in {e:.0%} of the halves, both in {b:.0%}"
+                f"{names[i]} and {names[j]} are interchangeable: one of them in {e:.0%} of the halves, both in {b:.0%}"
                 for i, j, e, b in turns[:4]
             ],
         )
-        return Findings(self.use, frame, "chosen_share", {"chosen_share": "higher"}, settings, notes, more)
+        return Findings(self.use, frame, "selection_frequency", {"selection_frequency": "higher"}, settings, notes, more)
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
         out, limit = [], f"{self.threshold:g} of the halves"
         for f, r in result.frame.iterrows():
-            figure = f"chosen in {r['chosen_share']:.0%} of the halves"
-            if r["chosen_share"] >= self.threshold - 1e-12:
-                out.append(keep(str(f), self.use, figure, limit, "chosen again and again"))
+            figure = f"selected in {r['selection_frequency']:.0%} of the half-samples"
+            if r["selection_frequency"] >= self.threshold - 1e-12:
+                out.append(keep(str(f), self.use, figure, limit, "selected often enough"))
             else:
-                words = f"chosen in turn with {r['stand_in']}" if r["stand_in"] else "not chosen often enough"
+                words = f"interchangeable with {r['interchangeable_with']}" if r["interchangeable_with"] else "not selected often enough"
                 out.append(drop(str(f), self.use, figure, limit, words))
         return tuple(out)
 
@@ -146,29 +148,29 @@ def related(table: Table, pairs: list[tuple[int, int, float, float]]) -> list[tu
     """Pairs that also say the same to some degree: others only take turns at the last place."""
     if not pairs:
         return []
-    some = sorted({k for i, j, *_ in pairs for k in (i, j)})
-    rows = sample(table.with_features([table.features[k] for k in some]), "bins")
+    subset = sorted({k for i, j, *_ in pairs for k in (i, j)})
+    rows = sample(table.with_features([table.features[k] for k in subset]), "bins")
     like = likeness(rows.data)
-    place = {k: at for at, k in enumerate(some)}
+    place = {k: at for at, k in enumerate(subset)}
     return [p for p in pairs if like[place[p[0]], place[p[1]]] >= RELATED]
 
 
-def as_chooser(said: Any) -> Any:
+def as_chooser(given: Any) -> Any:
     """A stage that ranks or searches, from itself, its word, or a mapping with `use` and settings."""
-    if isinstance(said, str):
-        said = {"use": said} | ({"statistics": "leading"} if said == "relevance" else {})  # the whole list would take ten times as long
-    if isinstance(said, Mapping):
-        use = str(said.get("use", ""))
+    if isinstance(given, str):
+        given = {"use": given} | ({"statistics": "leading"} if given == "relevance" else {})  # the whole list would take ten times as long
+    if isinstance(given, Mapping):
+        use = str(given.get("use", ""))
         if use not in CHOOSERS:
             raise UsageError(f"stability: '{use}' does not choose features; {', '.join(CHOOSERS)} do.{nearest(use, CHOOSERS)}")
-        settings = {k: v for k, v in said.items() if k != "use"}
+        settings = {k: v for k, v in given.items() if k != "use"}
         wrong = wrong_fields(CHOOSERS[use], settings)
         if wrong:
             raise UsageError(f"stability: {use}: " + "; ".join(wrong))
         return CHOOSERS[use](**settings)
-    if not isinstance(said, tuple(CHOOSERS.values())):
-        raise UsageError(f"stability: {said!r} does not choose features; {', '.join(CHOOSERS)} do")
-    return said
+    if not isinstance(given, tuple(CHOOSERS.values())):
+        raise UsageError(f"stability: {given!r} does not choose features; {', '.join(CHOOSERS)} do")
+    return given
 
 
 def halves(table: Table, pairs: int, work: Work) -> list[Ints]:
@@ -197,7 +199,7 @@ def _chosen(stage: Any, size: int, table: Table, work: Work, unit: tuple[int, In
         order = np.lexsort((np.array(table.features), -np.nan_to_num(values, nan=-np.inf)))[:size]
         return np.isin(np.arange(len(values)), order) & ~np.isnan(values)
     result = stage.judge(half, Setting.of(half, FOLDS, work=seed))
-    if isinstance(result, SearchTrail):
+    if isinstance(result, SelectionSearch):
         sets = [s for s in result.decided.sets if len(s) <= size]
         best = max(sets, key=len) if sets else frozenset()
     else:

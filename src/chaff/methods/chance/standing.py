@@ -29,7 +29,7 @@ NUMBER_BITS = 16
 
 
 @dataclass(frozen=True)
-class Ground:
+class BinnedColumns:
     """Bins of the columns, in the order of their names so that ties fall the same way whatever the order of the columns."""
 
     columns: Bytes
@@ -43,7 +43,7 @@ class Ground:
     leaf: float
 
     @classmethod
-    def of(cls, table: Table, work: Work, leaf_rows: int = LEAF_ROWS) -> Ground:
+    def of(cls, table: Table, work: Work, leaf_rows: int = LEAF_ROWS) -> BinnedColumns:
         """Equal-count bins: no edge ever depends on the target, so that all shuffles share them."""
         names = sorted(table.features)
         bins = Binning.learn(table, names, BINS, work).apply(table, work)
@@ -126,7 +126,7 @@ def draw_columns(p: int, trees: int, stream: np.random.Generator) -> Ints:
     return np.array(sets[:trees], np.int64)
 
 
-def standing(ground: Ground, targets: Targets, trees: int, seeds: int, work: Work, independent: bool = False) -> Floats:
+def standing(ground: BinnedColumns, targets: Targets, trees: int, seeds: int, work: Work, independent: bool = False) -> Floats:
     """Share of the target that each column explains at best in a tree that it takes part in, float64 (targets, seeds, p).
 
     Won splits or not: the first split, and both below it, of the tree's three columns.
@@ -146,24 +146,24 @@ def standing(ground: Ground, targets: Targets, trees: int, seeds: int, work: Wor
         a_batch = LANES // targets.classes if lanes else 1
         batches = [list(range(t, min(t + a_batch, count))) for t in range(0, count, a_batch)]
         units = [(b, k, drawn[k]) for k in range(seeds) for b in batches]
-    found = work.each(task(_in_lanes if lanes else _alone, ground, targets), units, "chance")
+    result = work.each(task(_in_lanes if lanes else _alone, ground, targets), units, "chance")
     gains, stood = np.zeros((count, seeds, p)), np.zeros((count, seeds, p))
-    for (some, k, sets), gain in zip(units, found, strict=True):
-        gains[some, k] = gain
-        stood[some, k] = np.bincount(sets.ravel(), minlength=p)
+    for (subset, k, sets), gain in zip(units, result, strict=True):
+        gains[subset, k] = gain
+        stood[subset, k] = np.bincount(sets.ravel(), minlength=p)
     total = targets.total()[:, None, None]
     share = np.divide(gains, stood * total, out=np.full(gains.shape, np.nan), where=(stood > 0) & (total > 0))
     return np.asarray(share[:, :, ground.place])
 
 
-def _in_lanes(ground: Ground, targets: Targets, unit: tuple[list[int], int, Ints]) -> Floats:
+def _in_lanes(ground: BinnedColumns, targets: Targets, unit: tuple[list[int], int, Ints]) -> Floats:
     """float64 (targets of the batch, p): gains of up to 64 targets side by side."""
-    some, _, drawn = unit
+    subset, _, drawn = unit
     n, k, bins = ground.columns.shape[1], targets.classes, int(ground.sizes.max())
     dtype: Any = np.uint16 if targets.number else np.uint8
     wide: Any = np.uint32 if targets.number or n >= 2**16 else np.uint16
     Y = np.zeros((n, LANES), dtype)
-    for place, t in enumerate(some):
+    for place, t in enumerate(subset):
         if k == 1:
             Y[:, place] = targets.y[t]
         else:
@@ -171,16 +171,16 @@ def _in_lanes(ground: Ground, targets: Targets, unit: tuple[list[int], int, Ints
     gains = np.zeros((LANES, ground.columns.shape[0]))
     room = np.zeros
     lanes_of_trees(
-        ground.columns, Y, drawn, ground.sizes, ground.category, ground.counts, k, len(some), targets.lead, ground.leaf, LEVELS,
+        ground.columns, Y, drawn, ground.sizes, ground.category, ground.counts, k, len(subset), targets.lead, ground.leaf, LEVELS,
         dtype(np.iinfo(dtype).max), dtype(1), gains,
         room((COLUMNS, bins, LANES), wide), room((COLUMNS, bins, 2 * LANES), wide), room((COLUMNS, bins, LANES), dtype),
         room(2 * LANES, dtype), room(LANES), room((COLUMNS, LANES)), room((COLUMNS, LANES)), room(LANES), room(LANES), room(LANES),
         room((2, LANES)), room((2, LANES)), room(256), room((256, k)), room(256), room(256, np.int64), room(k), room(k),
     )  # fmt: skip
-    return gains[: len(some)]
+    return gains[: len(subset)]
 
 
-def _alone(ground: Ground, targets: Targets, unit: tuple[list[int], int, Ints]) -> Floats:
+def _alone(ground: BinnedColumns, targets: Targets, unit: tuple[list[int], int, Ints]) -> Floats:
     """float64 (1, p): gains of one target, weights too."""
     (t,), _, drawn = unit
     n, k, q = ground.columns.shape[1], targets.classes, drawn.shape[1]

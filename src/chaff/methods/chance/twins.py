@@ -1,4 +1,4 @@
-"""Rounds of a shadow test: shuffled twins of every column beside the columns that are still in, and what a model makes of both."""
+"""Rounds of a twin test: shuffled twins of every column beside the columns that are still in, and what a model makes of both."""
 
 from __future__ import annotations
 
@@ -55,7 +55,7 @@ def rounds_of(table: Table, model: Model | None, by: Way | str | Mapping[str, An
         rows = with_fewer_levels(sample(table, "bins", setting.work), model.leaf_rows)
         return ForestRounds(table, model, by == OUT_OF_BAG, rows, setting.work)
     if by == OUT_OF_BAG:
-        raise UsageError(f"shadow: {model.label} has no rows out of bag; only forest has. Take a way of importance, such as permutation")
+        raise UsageError(f"twin test: {model.label} has no rows out of bag; only forest has. Take a way of importance, such as permutation")
     return ModelRounds(table, model, Importance(model=model, by=by), setting.work)
 
 
@@ -100,24 +100,24 @@ class ForestRounds:
 
 def _forest_round(rounds: ForestRounds, live: tuple[str, ...], number: int) -> tuple[Floats, Floats]:
     work = rounds.work
-    seed = Work(work.key("shadow forest", number), 1)
+    seed = Work(work.key("twin forest", number), 1)
     rows, bins = rounds.rows, rounds.rows.data
     order = order_of_rows(rounds.table, work.stream("twins", number), within=True)
     # By name, so that the draws of columns do not depend on the order of the columns.
     names = sorted(live), sorted(bins.features)
     place = {f: k for k, f in enumerate(bins.features)}
-    own, all_of = (np.array([place[f] for f in some], int) for some in names)
+    own, all_of = (np.array([place[f] for f in subset], int) for subset in names)
     which = np.concatenate([own, all_of])
     codes = np.concatenate([bins.codes[own], bins.codes[all_of][:, order]])
     features = (*names[0], *(TWIN + f for f in names[1]))
-    some = replace(rows, features=features, data=Bins(features, codes, bins.counts[which], bins.category[which]), table=None)
+    subset = replace(rows, features=features, data=Bins(features, codes, bins.counts[which], bins.category[which]), table=None)
     chosen = judged_rows(codes.shape[1], seed) if rounds.by_rows_out_of_bag else None
-    fitted = rounds.model.grow(some, seed, rows.groups, mark=chosen)
+    fitted = rounds.model.grow(subset, seed, rows.groups, mark=chosen)
     if chosen is not None:
-        said = fitted.out_of_bag_importance(some, chosen, 1, seed)
+        given = fitted.out_of_bag_importance(subset, chosen, 1, seed)
     else:
-        said = fitted.importance()
-    return said[: len(live)][_rank(live)], said[len(live) :][_rank(bins.features)]
+        given = fitted.importance()
+    return given[: len(live)][_rank(live)], given[len(live) :][_rank(bins.features)]
 
 
 def _rank(names: Sequence[str]) -> Ints:
@@ -149,12 +149,12 @@ class ModelRounds:
 
 
 def _model_round(rounds: ModelRounds, live: tuple[str, ...], number: int) -> tuple[Floats, Floats]:
-    seed = replace(rounds.work, seed=rounds.work.key("shadow", number))
+    seed = replace(rounds.work, seed=rounds.work.key("twins", number))
     beside = with_twins(rounds.table, order_of_rows(rounds.table, rounds.work.stream("twins", number), within=True))
     twins = tuple(TWIN + f for f in rounds.table.features)
-    some = beside.with_features([*live, *twins])
-    said = measured(rounds.stage, some, make_folds(some, FOLDS, 1, seed), seed)
-    return said[: len(live)], said[len(live) :]
+    subset = beside.with_features([*live, *twins])
+    given = measured(rounds.stage, subset, make_folds(subset, FOLDS, 1, seed), seed)
+    return given[: len(live)], given[len(live) :]
 
 
 def with_twins(table: Table, order: Any) -> Table:

@@ -14,7 +14,7 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.errors import UsageError
 from chaff.evaluate.scorer import SubsetScorer
-from chaff.methods.comparing.method import Judged, Set
+from chaff.methods.comparing.method import FoldSets, Set
 from chaff.methods.search.choosing import Points, Rule, place_of
 from chaff.results.plain import records
 from chaff.results.score import corrected_error
@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 RANDOM = "random sets"
 DRAWS = 10  # random sets of each size and fold
 NEAR = "smallest"
+COMBINED = ("vote", "mean rank")  # made from the other methods
 
 
 @dataclass(frozen=True)
@@ -39,7 +40,7 @@ class Comparison:
     >>> lots = chaff.demo.table(rows=300).with_features(["protein_pct", "ash_pct", "falling_number_s", "lab_temp_c", "straw_pct"])
     >>> found = chaff.compare(lots, ["leading", "forward"], sizes=[1, 2, 3])
     >>> found.frame.index.tolist()
-    ['leading', 'forward', 'vote', 'pooled places']
+    ['leading', 'forward', 'vote', 'mean rank']
     >>> found.at(2).columns.tolist()[:3]
     ['kept', 'score', 'score_se']
     """
@@ -47,9 +48,9 @@ class Comparison:
     scorer: SubsetScorer = field(repr=False)
     splits: tuple[int, ...]
     """Of the scorer's folds, those that every method was learned in."""
-    inside: Mapping[str, tuple[Judged | None, ...]] = field(repr=False)
+    inside: Mapping[str, tuple[FoldSets | None, ...]] = field(repr=False)
     """Method → what it made of each split's training rows; None where it failed."""
-    whole: Mapping[str, Judged] = field(repr=False)
+    whole: Mapping[str, FoldSets] = field(repr=False)
     """Method → what it made of all rows."""
     sizes: tuple[int, ...]
     pinned: Set
@@ -68,8 +69,8 @@ class Comparison:
         """float64 (len(sets), splits): of each split its own set; missing where there is none. Equal sets are scored once."""
         out = np.full((len(sets), len(self.splits)), np.nan)
         for column, split in enumerate(self.splits):
-            asked = list(dict.fromkeys(s for row in sets if (s := row[column]) is not None))
-            values = dict(zip(asked, self.scorer.on_split(split, asked), strict=True)) if asked else {}
+            requested = list(dict.fromkeys(s for row in sets if (s := row[column]) is not None))
+            values = dict(zip(requested, self.scorer.on_split(split, requested), strict=True)) if requested else {}
             for k, row in enumerate(sets):
                 if (here := row[column]) is not None:
                     out[k, column] = values[here]
@@ -97,7 +98,7 @@ class Comparison:
     def values(self) -> dict[str, Floats]:
         """Method → float64 (sizes, splits); random sets among them, their draws averaged."""
         rows: list[list[Set | None]] = [self._sets_at(m, s) for m in self.methods for s in self.sizes]
-        rows += [some for s in self.sizes for some in self._random_at(s)]
+        rows += [subset for s in self.sizes for subset in self._random_at(s)]
         scored = self._scores(rows)
         n = len(self.sizes)
         out = {m: scored[k * n : (k + 1) * n] for k, m in enumerate(self.methods)}
@@ -165,8 +166,8 @@ class Comparison:
                 continue
             points = Points(np.array(self.sizes), v[:, usable], nothing, {}, self.scorer.test_share)
             best, near = place_of(Rule("best"), points), place_of(Rule(NEAR), points)
-            told = self._told(m, self.sizes[near], self.values[m][near])
-            row |= {"best": float(self.sign * v[best, usable].mean()), "best_size": self.sizes[best], "smallest": self.sizes[near], **told}
+            text = self._told(m, self.sizes[near], self.values[m][near])
+            row |= {"best": float(self.sign * v[best, usable].mean()), "best_size": self.sizes[best], "smallest": self.sizes[near], **text}
             row |= self._own(m) | {"seconds": float(sum(j.seconds for j in self.inside[m] if j is not None))}
             if self.truth is not None:
                 kept = self.whole[m].at(self.sizes[near]) if m in self.whole else frozenset[str]()
@@ -230,7 +231,9 @@ class Comparison:
     @property
     def headline(self) -> str:
         """In a line."""
-        return f"{len(self.methods)} methods compared with {self.scorer.model.label}"
+        combined = [m for m in COMBINED if m in self.methods]
+        further = f" and {len(combined)} combinations ({', '.join(combined)})" if combined else ""
+        return f"{len(self.methods) - len(combined)} methods{further}, scored with {self.scorer.model.label}"
 
     def report(self, path: str | Path) -> Path:
         """Write one self-contained page of the comparison (see `chaff.write_report`)."""

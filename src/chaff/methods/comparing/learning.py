@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from chaff.errors import ChaffError, UsageError
 from chaff.evaluate.setting import Setting
 from chaff.folds import Folds, make_folds
-from chaff.methods.comparing.method import Judged, Method, PooledPlaces, Set, Vote
+from chaff.methods.comparing.method import FoldSets, MeanRank, Method, Set, Vote
 from chaff.models.protocols import Model
 from chaff.table.table import Table
 from chaff.work import Work, task
@@ -21,8 +21,8 @@ INNER_FOLDS = 5  # of methods that score over folds, inside the training rows
 class Learned:
     """What the methods made of each split and of all rows."""
 
-    inside: dict[str, tuple[Judged | None, ...]]
-    whole: dict[str, Judged]
+    inside: dict[str, tuple[FoldSets | None, ...]]
+    whole: dict[str, FoldSets]
     notes: tuple[str, ...]
     """Where a method failed."""
 
@@ -38,7 +38,7 @@ class Learning:
     pinned: Set
     work: Work
 
-    def one(self, method: Method, split: int | None) -> Judged | str:
+    def one(self, method: Method, split: int | None) -> FoldSets | str:
         """One method on the training rows of one split, or on all; what it said where it failed."""
         rows = self.table if split is None else self.table.take(self.folds.rows(self.folds.splits[split])[0])
         work = replace(self.work, seed=self.work.key("compare", split), watch=None)
@@ -50,7 +50,7 @@ class Learning:
 
 
 def learn(
-    ground: Learning, methods: Sequence[Method], further: Sequence[Vote | PooledPlaces], seconds: float | None
+    ground: Learning, methods: Sequence[Method], further: Sequence[Vote | MeanRank], seconds: float | None
 ) -> Learned:  # fmt: skip
     """Every method on every split and on all rows.
 
@@ -66,9 +66,9 @@ def learn(
     first = ground.work.each(task(_judged, ground), [(m, splits[0]) for m in methods], "compare")
     once = time.perf_counter() - began
     if seconds is not None and once * (len(splits) + 1) > seconds:
-        slow = max(zip(methods, first, strict=True), key=lambda p: p[1].seconds if isinstance(p[1], Judged) else 0.0)[0].label
+        slow = max(zip(methods, first, strict=True), key=lambda p: p[1].seconds if isinstance(p[1], FoldSets) else 0.0)[0].label
         raise UsageError(
-            f"compare would take about {once * (len(splits) + 1):.0f} s, over the {seconds:g} allowed: leave {slow} out, take fewer folds, "
+            f"compare would take about {once * (len(splits) + 1):.0f} s, over the {seconds:g} allowed: leave out {slow}, use fewer folds, "
             "or allow more"
         )
     units = [(m, k) for k in [*splits[1:], None] for m in methods]
@@ -77,27 +77,27 @@ def learn(
     return _gathered(methods, further, by_split, ground.pinned)
 
 
-def _judged(ground: Learning, unit: tuple[Method, int | None]) -> Judged | str:
+def _judged(ground: Learning, unit: tuple[Method, int | None]) -> FoldSets | str:
     return ground.one(*unit)
 
 
 def _gathered(
-    methods: Sequence[Method], further: Sequence[Vote | PooledPlaces], by_split: Sequence[Sequence[Judged | str]], pinned: Set
+    methods: Sequence[Method], further: Sequence[Vote | MeanRank], by_split: Sequence[Sequence[FoldSets | str]], pinned: Set
 ) -> Learned:
-    inside: dict[str, list[Judged | None]] = {label: [] for label in [*(m.label for m in methods), *(f.label for f in further)]}
+    inside: dict[str, list[FoldSets | None]] = {label: [] for label in [*(m.label for m in methods), *(f.label for f in further)]}
     notes: dict[str, tuple[int, str]] = {}
-    for some in by_split[:-1]:
-        for m, found in zip(methods, some, strict=True):
-            inside[m.label].append(found if isinstance(found, Judged) else None)
-            if isinstance(found, str):
-                count, words = notes.get(m.label, (0, found))
+    for subset in by_split[:-1]:
+        for m, result in zip(methods, subset, strict=True):
+            inside[m.label].append(result if isinstance(result, FoldSets) else None)
+            if isinstance(result, str):
+                count, words = notes.get(m.label, (0, result))
                 notes[m.label] = (count + 1, words)
-        voters = [f for f in some if isinstance(f, Judged)]
+        voters = [f for f in subset if isinstance(f, FoldSets)]
         for f in further:
             inside[f.label].append(f.of(voters, pinned) if voters else None)
-    whole = {m.label: found for m, found in zip(methods, by_split[-1], strict=True) if isinstance(found, Judged)}
+    whole = {m.label: result for m, result in zip(methods, by_split[-1], strict=True) if isinstance(result, FoldSets)}
     voters = list(whole.values())
     whole |= {f.label: f.of(voters, pinned) for f in further if voters}
     of = len(by_split) - 1
-    told = tuple(f"{label} failed in {count} of {of} folds: {words}" for label, (count, words) in notes.items())
-    return Learned({k: tuple(v) for k, v in inside.items()}, whole, told)
+    text = tuple(f"{label} failed in {count} of {of} folds: {words}" for label, (count, words) in notes.items())
+    return Learned({k: tuple(v) for k, v in inside.items()}, whole, text)

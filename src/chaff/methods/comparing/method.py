@@ -12,7 +12,7 @@ import numpy as np
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import CutsByTarget, Stage
-from chaff.methods.search.stage import SearchTrail
+from chaff.methods.search.stage import SelectionSearch
 from chaff.methods.search.strategy import Strategy, trail_of
 from chaff.models.protocols import Model
 from chaff.results.findings import Findings
@@ -22,7 +22,7 @@ Set = frozenset[str]
 
 
 @dataclass(frozen=True)
-class Judged:
+class FoldSets:
     """What one method made of some rows."""
 
     order: tuple[str, ...]
@@ -56,7 +56,7 @@ class Method(Protocol):
     @property
     def label(self) -> str: ...
 
-    def judge(self, table: Table, model: Model, setting: Setting, pinned: Set) -> Judged:
+    def judge(self, table: Table, model: Model, setting: Setting, pinned: Set) -> FoldSets:
         """On these rows only."""
         ...
 
@@ -68,10 +68,10 @@ class StageMethod:
     label: str
     stage: Stage
 
-    def judge(self, table: Table, model: Model, setting: Setting, pinned: Set) -> Judged:
+    def judge(self, table: Table, model: Model, setting: Setting, pinned: Set) -> FoldSets:
         began = time.perf_counter()
         result = self.stage.judge(table, setting)
-        if isinstance(result, SearchTrail):
+        if isinstance(result, SelectionSearch):
             curve = result.decided
             sets = {len(s): frozenset(s) for s in curve.sets}
             return _of_sets(sets, table.features, pinned, frozenset(result.chosen), began)
@@ -82,7 +82,7 @@ class StageMethod:
         own = None
         if isinstance(self.stage, CutsByTarget) and self.stage.cuts_by_target():
             own = frozenset(v.feature for v in self.stage.verdicts(result, setting) if v.stays) | pinned
-        return Judged(tuple(order), raw, pinned, own, None, time.perf_counter() - began)
+        return FoldSets(tuple(order), raw, pinned, own, None, time.perf_counter() - began)
 
 
 @dataclass(frozen=True)
@@ -92,7 +92,7 @@ class StrategyMethod:
     label: str
     strategy: Strategy
 
-    def judge(self, table: Table, model: Model, setting: Setting, pinned: Set) -> Judged:
+    def judge(self, table: Table, model: Model, setting: Setting, pinned: Set) -> FoldSets:
         began = time.perf_counter()
         scorer = SubsetScorer(table, model, setting.metric, setting.folds, setting.work)
         trail = trail_of(self.strategy, scorer, pinned, setting.work)
@@ -100,13 +100,13 @@ class StrategyMethod:
         return _of_sets(sets, table.features, pinned, None, began)
 
 
-def _of_sets(sets: Mapping[int, Set], features: Sequence[str], pinned: Set, own: Set | None, began: float) -> Judged:
+def _of_sets(sets: Mapping[int, Set], features: Sequence[str], pinned: Set, own: Set | None, began: float) -> FoldSets:
     """The order in which features come in as sets grow."""
-    first = {f: min([s for s, some in sets.items() if f in some] or [len(features) + 1]) for f in features}
-    share = {f: np.mean([f in some for some in sets.values()]) for f in features}
+    first = {f: min([s for s, subset in sets.items() if f in subset] or [len(features) + 1]) for f in features}
+    share = {f: np.mean([f in subset for subset in sets.values()]) for f in features}
     order = sorted(features, key=lambda f: (first[f], -share[f], f))
     raw = {f: float(first[f]) for f in features if first[f] <= len(features)}
-    return Judged(tuple(order), raw, pinned, own, sets, time.perf_counter() - began)
+    return FoldSets(tuple(order), raw, pinned, own, sets, time.perf_counter() - began)
 
 
 @dataclass(frozen=True)
@@ -116,23 +116,23 @@ class Vote:
     least: int
     label: str = "vote"
 
-    def of(self, others: Sequence[Judged], pinned: Set) -> Judged:
-        pooled = PooledPlaces().of(others, pinned)
+    def of(self, others: Sequence[FoldSets], pinned: Set) -> FoldSets:
+        pooled = MeanRank().of(others, pinned)
         sizes = range(len(pooled.order) + 1)
         held = {s: [o.at(s) for o in others] for s in sizes}
-        sets = {s: pinned | {f for f in pooled.order if sum(f in some for some in held[s]) >= self.least} for s in sizes}
-        return Judged(pooled.order, {}, pinned, None, sets, sum(o.seconds for o in others))
+        sets = {s: pinned | {f for f in pooled.order if sum(f in subset for subset in held[s]) >= self.least} for s in sizes}
+        return FoldSets(pooled.order, {}, pinned, None, sets, sum(o.seconds for o in others))
 
 
 @dataclass(frozen=True)
-class PooledPlaces:
+class MeanRank:
     """The mean place over the other methods."""
 
-    label: str = "pooled places"
+    label: str = "mean rank"
 
-    def of(self, others: Sequence[Judged], pinned: Set) -> Judged:
+    def of(self, others: Sequence[FoldSets], pinned: Set) -> FoldSets:
         names = sorted({f for o in others for f in o.order})
         places = [{f: k for k, f in enumerate(o.order)} for o in others]
         mean = {f: float(np.mean([p.get(f, len(p)) for p in places])) for f in names}
         order = tuple(sorted(names, key=lambda f: (mean[f], f)))
-        return Judged(order, {f: mean[f] + 1 for f in names}, pinned, None, None, sum(o.seconds for o in others))
+        return FoldSets(order, {f: mean[f] + 1 for f in names}, pinned, None, None, sum(o.seconds for o in others))

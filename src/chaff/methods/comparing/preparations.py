@@ -123,14 +123,14 @@ def preparations_of(
         models = {"any": model}
     if any(t != "none" for t in transforms):
         notes.append("back from a transform by the residuals of the training rows, so that means are predicted (Duan, 1983)")
-    asked = [(s, t) for s in models for t in transforms]
-    units = [(models[s], t, k) for s, t in asked for k in range(folds.count)]
+    requested = [(s, t) for s in models for t in transforms]
+    units = [(models[s], t, k) for s, t in requested for k in range(folds.count)]
     done = np.array(work.each(Prepared(table, folds, metrics, work), units, "scales and transforms"))
-    values = done.reshape(len(asked), folds.count, len(metrics) + 2)
+    values = done.reshape(len(requested), folds.count, len(metrics) + 2)
     for j in (j for j, m in enumerate(metrics) if m.name == "r2"):
         values[:, :, j] = parts_of_r2(values[:, :, -2], values[0, :, -1])
     rows = []
-    for k, (scale, transform) in enumerate(asked):
+    for k, (scale, transform) in enumerate(requested):
         row: dict[str, Any] = {"scale": scale, "transform": transform}
         for j, m in enumerate(metrics):
             row |= {m.name: float(values[k, :, j].mean()), f"{m.name}_se": corrected_error(values[k, :, j], folds.test_share)}

@@ -55,11 +55,7 @@ class TwoModels:
         out = []
         for name, (_, r) in zip(self.labels, self.frame.iterrows(), strict=True):
             sure = "surely" if r["loss"] > 2 * r["loss_se"] > 0 else "perhaps" if r["loss"] > 0 else "not"
-            how = {
-                "surely": f"loses {score(r['loss'])}",
-                "perhaps": f"loses {score(r['loss'])}, which may be chance",
-                "not": "loses nothing",
-            }
+            how = {"surely": f"loses {score(r['loss'])}", "perhaps": f"loses {score(r['loss'])} (not significant)", "not": "loses nothing"}
             out.append(f"{name} {how[sure]} with the other's set")
         return tuple(out)
 
@@ -88,11 +84,11 @@ def two_models(ground: Learning, models: tuple[Model, Model]) -> TwoModels:
         raise UsageError("; ".join(learned.notes))
     usable = [k for k in range(ground.folds.count) if all(learned.inside[m][k] is not None for m in labels)]
     rows = {}
-    for mine, (label, model) in enumerate(zip(labels, models, strict=True)):
+    for own_values, (label, model) in enumerate(zip(labels, models, strict=True)):
         scorer = SubsetScorer(ground.table, model, ground.metric, ground.folds, ground.work)
         values = []
         for k in usable:
-            own: list[Set] = [s if (s := learned.inside[m][k].own) is not None else frozenset() for m in (label, labels[1 - mine])]  # type: ignore[union-attr]
+            own: list[Set] = [s if (s := learned.inside[m][k].own) is not None else frozenset() for m in (label, labels[1 - own_values])]  # type: ignore[union-attr]
             values.append(scorer.on_split(k, [*own, frozenset(scorer.features), frozenset()]))
         v = np.array(values)
         sign = 1.0 if scorer.metric.higher_is_better else -1.0

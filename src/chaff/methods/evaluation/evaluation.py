@@ -87,12 +87,12 @@ class Evaluation:
 
         rows: dict[str, dict[str, Any]] = {}
         for m in self.metrics:
-            found = {s: moved_by(m, self.truth, self.predicted[s]) for s in (FULL, KEPT)}
+            result = {s: moved_by(m, self.truth, self.predicted[s]) for s in (FULL, KEPT)}
             row: dict[str, Any] = {}
-            for s, one in found.items():
+            for s, one in result.items():
                 _, low, high = score_interval(m, self.truth, one, self.units)
                 row |= {s: one.score, f"{s}_low": low, f"{s}_high": high}
-            apart = Moved(found[KEPT].score - found[FULL].score, found[KEPT].influence - found[FULL].influence)
+            apart = Moved(result[KEPT].score - result[FULL].score, result[KEPT].influence - result[FULL].influence)
             _, low, high = interval(apart, self.units)
             row |= {NOTHING: m.of_predictions(self.truth, self.predicted[NOTHING])}
             if m.least == 0.0 and m.most == 1.0:
@@ -142,9 +142,9 @@ class Evaluation:
         """
         import pandas as pd
 
-        said, true = self.said(which, threshold), indicators(self.truth.targets).argmax(1)
+        given, true = self.said(which, threshold), indicators(self.truth.targets).argmax(1)
         n = len(self.classes)
-        counts = np.bincount(true * n + said, self._counts, n * n).reshape(n, n)
+        counts = np.bincount(true * n + given, self._counts, n * n).reshape(n, n)
         whole = counts.sum(1, keepdims=True)
         values = counts / np.where(whole > 0, whole, 1) if shares else counts
         return pd.DataFrame(values, index=pd.Index(self.classes, name="was"), columns=pd.Index(self.classes, name="said"))
@@ -172,8 +172,8 @@ class Evaluation:
         table = self.confusion(which, threshold).to_numpy()
         hit = np.diag(table)
         with np.errstate(invalid="ignore", divide="ignore"):
-            found, right = hit / table.sum(1), hit / table.sum(0)
-        return pd.DataFrame({"rows": table.sum(1), "found": found, "right": right}, index=pd.Index(self.classes, name="class"))
+            result, right = hit / table.sum(1), hit / table.sum(0)
+        return pd.DataFrame({"rows": table.sum(1), "found": result, "right": right}, index=pd.Index(self.classes, name="class"))
 
     def calibration(self, which: str = KEPT, bins: int = BINS) -> pd.DataFrame:
         """Predicted shares against what came: per class (of two the positive one) and bin of about equal rows: predicted (mean), came
@@ -185,15 +185,15 @@ class Evaluation:
         shares, true = self.shares(which), indicators(self.truth.targets)
         rows = []
         for k in [1] if len(self.classes) == 2 else range(len(self.classes)):
-            for some in _equal_bins(shares[:, k], bins):
-                w = np.ones(some.size) if self._counts is None else self._counts[some]
+            for subset in _equal_bins(shares[:, k], bins):
+                w = np.ones(subset.size) if self._counts is None else self._counts[subset]
                 if not w.sum() > 0:
                     continue
-                predicted, came = (float(np.average(v[some, k], weights=w)) for v in (shares, true))
+                predicted, came = (float(np.average(v[subset, k], weights=w)) for v in (shares, true))
                 effective = float(w.sum() ** 2 / (w @ w))
                 low, high = share_bounds(came * effective, effective)
                 row = {"class": self.classes[k], "predicted": predicted, "came": came}
-                rows.append(row | {"came_low": low, "came_high": high, "rows": int(some.size)})
+                rows.append(row | {"came_low": low, "came_high": high, "rows": int(subset.size)})
         return pd.DataFrame(rows)
 
     # ---- every target
@@ -234,12 +234,12 @@ class Evaluation:
         t = self.table.target
         unit = f" ({t.unit})" if t.unit else ""
         sizes = f"full {len(self.features[FULL])}, kept {len(self.features[KEPT])} features"
-        return f"{self.model.label} for {t.name}{unit} on {self.rows:,} held out rows: {sizes}"
+        return f"{self.model.label} for {t.name}{unit} on {self.rows:,} holdout rows: {sizes}"
 
     @property
     def notes(self) -> tuple[str, ...]:
         read = "once" if self.reads == 1 else f"{self.reads} times"
-        out = [f"fitted on the training rows; these rows have been read {read}; intervals 95 %"]
+        out = [f"fitted on the training rows; the holdout has been read {read}; 95 % CI"]
         if self.table.weights is not None:
             out.append("rows count by their weight in every figure" + (", class tables add up to the rows" if self.classes else ""))
         if self.classes and self.table.target.positive is not None:
@@ -247,6 +247,10 @@ class Evaluation:
         if not self.features[KEPT]:
             out.append("no feature was kept: kept is knowing nothing")
         return tuple(out)
+
+    def label(self, m: Metric) -> str:
+        """R² of class probabilities is the Brier skill score."""
+        return "Brier skill score" if m.name == "r2" and self.classes else m.label
 
     def told(self) -> pd.DataFrame:
         """The metrics in words: value with its bounds, full, kept and kept less full."""
@@ -257,7 +261,7 @@ class Evaluation:
             r = self.frame.loc[m.name]
             cells = [with_bounds(r[s], r[f"{s}_low"], r[f"{s}_high"]) for s in (FULL, KEPT, "difference")]
             unit = f" ({self.table.target.unit})" if m.unit_of_target and self.table.target.unit else ""
-            rows[m.label + unit] = [*cells, figure(r[NOTHING])]
+            rows[self.label(m) + unit] = [*cells, figure(r[NOTHING])]
         return pd.DataFrame(rows, index=[FULL, KEPT, "kept − full", NOTHING]).T.rename_axis("metric")
 
     def __str__(self) -> str:

@@ -11,7 +11,7 @@ import numpy as np
 from chaff.arrays import Floats, Ints
 from chaff.errors import DataError, UsageError
 from chaff.methods.search.additions import row_losses
-from chaff.methods.search.ground import Ground, averaged
+from chaff.methods.search.search_data import SearchData, averaged
 from chaff.models.protocols import Model
 from chaff.results.digits import figure, p_value
 from chaff.results.plain import records
@@ -68,13 +68,16 @@ class Everywhere:
 
     @property
     def headline(self) -> str:
-        count, some, tested = len(self.parts), self.some_only, int(self.features["p"].notna().sum())
+        count, subset, tested = len(self.parts), self.some_only, int(self.features["p"].notna().sum())
         if not tested:
-            out = f"no test whether the relations of {len(self.features)} columns differ between the {count} parts by {self.by}"
+            out = f"no test whether the slopes of {len(self.features)} features differ between the {count} parts by {self.by}"
         else:
-            out = f"{tested - len(some)} of {tested} relations hold in all {count} parts by {self.by}"
-        out += f"; in some only: {', '.join(some)}" if some else ""
-        return out + (f"; the kept set falls behind in {', '.join(self.behind)}" if self.behind else "")
+            out = (
+                f"{len(subset) or 'none'} of {tested} slopes differ{'s' * (len(subset) < 2)} between the {count} parts by "
+                f"{self.by} (Holm p < {LEVEL:g})"
+            )
+        out += f": {', '.join(subset)}" if subset else ""
+        return out + (f"; the kept set predicts worse in {', '.join(self.behind)}" if self.behind else "")
 
     @property
     def words(self) -> tuple[str, ...]:
@@ -105,7 +108,7 @@ def parts_of(table: Table, by: str | None) -> tuple[str, Ints, list[str]]:
     """(what the parts are made by, code of every row or -1, names): groups, periods of equal rows, or the levels of a column."""
     terms = table.terms
     if by is None and table.order is None and table.groups is None:
-        raise UsageError("everywhere of what? Say by=… (a column of words), or open the table with groups or an order")
+        raise UsageError("everywhere needs parts: pass by=… (a category column), or open the table with groups or an order")
     if (by is None and table.order is not None) or (by is not None and by == terms.order):
         order = table.order
         assert order is not None
@@ -134,7 +137,7 @@ def group_names(table: Table) -> list[str]:
     return [f"group {int(g) + 1}" for g in table.groups]
 
 
-def everywhere_of(ground: Ground, model: Model, kept: Sequence[str], by: str | None, shuffles: int = SHUFFLES) -> Everywhere:
+def everywhere_of(ground: SearchData, model: Model, kept: Sequence[str], by: str | None, shuffles: int = SHUFFLES) -> Everywhere:
     """See `Run.holds_everywhere`."""
     table = ground.table
     name, codes, names = parts_of(table, by)
@@ -150,7 +153,7 @@ def everywhere_of(ground: Ground, model: Model, kept: Sequence[str], by: str | N
     units = Dealt.of(table, codes)
     features = _relations(table, [f for f in kept if f != name], codes, labels, shuffles, units, ground.work)
     parts, p = _scores(ground, model, kept, codes, labels, shuffles, units)
-    notes.append(f"slopes in standard deviations, held against {shuffles} deals of {units.words} among the parts; adjusted by Holm")
+    notes.append(f"slopes in standard deviations, compared with {shuffles} permutations of {units.words} among the parts; adjusted by Holm")
     untested = [str(f) for f in features.index[features["p"].isna()]] + (["the score"] if p != p else [])
     if untested:
         notes.append(
@@ -174,9 +177,9 @@ class Dealt:
             return cls(order=table.order)
         if table.groups is None:
             return cls()
-        some = np.flatnonzero(codes >= 0)
-        a_part = np.unique(np.column_stack([codes[some], table.groups[some]]), axis=0).shape[0]
-        return cls() if a_part == np.unique(codes[some]).size else cls(groups=table.groups)
+        subset = np.flatnonzero(codes >= 0)
+        a_part = np.unique(np.column_stack([codes[subset], table.groups[subset]]), axis=0).shape[0]
+        return cls() if a_part == np.unique(codes[subset]).size else cls(groups=table.groups)
 
     @property
     def words(self) -> str:
@@ -187,12 +190,12 @@ class Dealt:
         """Whether rows are dealt one by one."""
         return self.order is None and self.groups is None
 
-    def units(self, series: Floats, some: Ints, parts: Ints) -> Ints | None:
+    def units(self, series: Floats, subset: Ints, parts: Ints) -> Ints | None:
         """Unit of each of some rows; `series` is what is added up over them."""
         if self.order is not None:
-            return stretches(series, self.order[some], parts)
+            return stretches(series, self.order[subset], parts)
         if self.groups is not None:
-            return np.unique(np.column_stack([parts, self.groups[some]]), axis=0, return_inverse=True)[1].reshape(-1)
+            return np.unique(np.column_stack([parts, self.groups[subset]]), axis=0, return_inverse=True)[1].reshape(-1)
         return None
 
 
@@ -201,8 +204,8 @@ def _relations(
 ) -> pd.DataFrame:  # fmt: skip
     import pandas as pd
 
-    found = work.each(task(_relation, table, codes, labels, shuffles, units, work), list(kept), "everywhere")
-    rows = {f: r for f, r in zip(kept, found, strict=True) if r is not None}
+    result = work.each(task(_relation, table, codes, labels, shuffles, units, work), list(kept), "everywhere")
+    rows = {f: r for f, r in zip(kept, result, strict=True) if r is not None}
     columns = ["overall", "lowest", "lowest_in", "highest", "highest_in", "same_way", "p"]
     frame = pd.DataFrame.from_dict(rows, orient="index", columns=columns).rename_axis("feature")
     frame["q"] = holm(frame["p"].to_numpy(float)) if len(frame) else []
@@ -220,28 +223,28 @@ def _relation(
     for t in range(targets.shape[1]):
         y = targets[:, t]
         x = _as_number(table, feature, y)
-        some = np.flatnonzero(~np.isnan(x) & (codes >= 0))
+        subset = np.flatnonzero(~np.isnan(x) & (codes >= 0))
         rng = work.stream("everywhere", feature, t)
-        if some.size > MOST_ROWS and units.rows:
-            some = np.sort(rng.permutation(some)[:MOST_ROWS])
-        counts = np.bincount(codes[some], minlength=len(labels))
+        if subset.size > MOST_ROWS and units.rows:
+            subset = np.sort(rng.permutation(subset)[:MOST_ROWS])
+        counts = np.bincount(codes[subset], minlength=len(labels))
         able = np.flatnonzero(counts >= FEWEST)
         if able.size < 2:
             continue
         place = np.full(len(labels), -1)
         place[able] = np.arange(able.size)
-        some = some[place[codes[some]] >= 0]
-        sx, sy = x[some].std(), y[some].std()
+        subset = subset[place[codes[subset]] >= 0]
+        sx, sy = x[subset].std(), y[subset].std()
         if not (sx > 0 and sy > 0):
             continue
-        a, b, part = (x[some] - x[some].mean()) / sx, (y[some] - y[some].mean()) / sy, place[codes[some]]
-        found = slopes_differ(a, b, part, shuffles, rng, units.units(a * (b - a * float(a @ b) / some.size), some, part))
-        p = float(np.minimum(1.0, found.p * targets.shape[1]))  # missing stays missing
+        a, b, part = (x[subset] - x[subset].mean()) / sx, (y[subset] - y[subset].mean()) / sy, place[codes[subset]]
+        result = slopes_differ(a, b, part, shuffles, rng, units.units(a * (b - a * float(a @ b) / subset.size), subset, part))
+        p = float(np.minimum(1.0, result.p * targets.shape[1]))  # missing stays missing
         if best is None or p < least or least != least:
-            low, high = int(found.values.argmin()), int(found.values.argmax())
-            same = float((np.sign(found.values) == np.sign(found.overall)).mean())
+            low, high = int(result.values.argmin()), int(result.values.argmax())
+            same = float((np.sign(result.values) == np.sign(result.overall)).mean())
             names = [labels[int(k)] for k in able]
-            best, least = [found.overall, found.values[low], names[low], found.values[high], names[high], same, p], p
+            best, least = [result.overall, result.values[low], names[low], result.values[high], names[high], same, p], p
     return best
 
 
@@ -260,19 +263,19 @@ def _as_number(table: Table, feature: str, y: Floats) -> Floats:
 
 
 def _scores(
-    ground: Ground, model: Model, kept: Sequence[str], codes: Ints, labels: Sequence[str], shuffles: int, units: Dealt
+    ground: SearchData, model: Model, kept: Sequence[str], codes: Ints, labels: Sequence[str], shuffles: int, units: Dealt
 ) -> tuple[pd.DataFrame, float]:
     """The kept set's score by part, on rows that its model has not seen."""
     import pandas as pd
 
     loss, none = row_losses([frozenset(kept)], model, ground)[0], averaged(ground.none.losses[0])
-    some = np.flatnonzero(~np.isnan(loss) & ~np.isnan(none) & (codes >= 0))
-    loss, none, part = loss[some], none[some], codes[some]
+    subset = np.flatnonzero(~np.isnan(loss) & ~np.isnan(none) & (codes >= 0))
+    loss, none, part = loss[subset], none[subset], codes[subset]
     ratio = float(loss.sum() / max(none.sum(), 1e-300))
     off = loss - ratio * none  # above 0 where more is lost than the gain of all would lead one to expect
     used, part = np.unique(part, return_inverse=True)
-    dealt = units.units(off, some, part)
-    found = means_differ(off, part, shuffles, ground.work.stream("everywhere", "score"), dealt)
+    dealt = units.units(off, subset, part)
+    result = means_differ(off, part, shuffles, ground.work.stream("everywhere", "score"), dealt)
     dealt = np.arange(off.size) if dealt is None else dealt
     of_losses = ground.row_metric.of_losses
     assert of_losses is not None
@@ -280,16 +283,16 @@ def _scores(
     for k in range(used.size):
         here = part == k
         n, a, b = int(here.sum()), float(loss[here].sum()), float(none[here].sum())
-        t = found.values[k] / found.errors[k]
+        t = result.values[k] / result.errors[k]
         rows[labels[int(used[k])]] = [
             n,
             of_losses(a, b, float(n)),
             1 - a / b if b > 0 else float("nan"),
-            found.errors[k] * n / b if b > 0 else 0.0,
+            result.errors[k] * n / b if b > 0 else 0.0,
             t,
             np.unique(dealt[here]).size,
         ]
     frame = pd.DataFrame.from_dict(rows, orient="index", columns=["rows", "score", "gain", "gain_se", "t", "units"]).rename_axis("part")
     limit = np.array([t_quantile(1 - LEVEL / len(frame), max(n - 1.0, 1.0)) for n in frame["units"]])
-    frame["behind"] = (frame["t"].to_numpy(float) > limit) & (found.p < LEVEL)
-    return frame.drop(columns=["t", "units"]).sort_values("gain", kind="stable"), found.p
+    frame["behind"] = (frame["t"].to_numpy(float) > limit) & (result.p < LEVEL)
+    return frame.drop(columns=["t", "units"]).sort_values("gain", kind="stable"), result.p

@@ -56,25 +56,25 @@ def _of_ranks(truth: Truth, scores: Floats, auc: float) -> Floats:
     y, w = truth.targets[:, 0] > 0.5, truth.weights
     out = np.zeros(scores.size)
     for own in (True, False):
-        mine, rest = np.flatnonzero(y == own), np.flatnonzero(y != own)
-        if not mine.size or not rest.size or not w[mine].sum() > 0 or not w[rest].sum() > 0:
+        own_values, rest = np.flatnonzero(y == own), np.flatnonzero(y != own)
+        if not own_values.size or not rest.size or not w[own_values].sum() > 0 or not w[rest].sum() > 0:
             return np.full(scores.size, np.nan)
         order = rest[np.argsort(scores[rest], kind="stable")]
         heights, sums = scores[order], np.concatenate([[0.0], np.cumsum(w[order])])
-        left, right = (np.searchsorted(heights, scores[mine], side=s) for s in ("left", "right"))
+        left, right = (np.searchsorted(heights, scores[own_values], side=s) for s in ("left", "right"))
         below = (sums[left] + sums[right]) / 2 / sums[-1]
         placed = below if own else 1.0 - below
-        out[mine] = (placed - auc) * w.sum() / w[mine].sum()
+        out[own_values] = (placed - auc) * w.sum() / w[own_values].sum()
     return out
 
 
 def interval(moved: Moved, units: Units) -> tuple[float, float, float]:
     """(standard error, low, high) of a difference of scores; groups, order and weights as its rows have them."""
-    found = units.mean(moved.influence)
-    if not found.df > 0 or found.se != found.se:
+    result = units.mean(moved.influence)
+    if not result.df > 0 or result.se != result.se:
         return float("nan"), float("nan"), float("nan")
-    reach = t_quantile(0.5 + LEVEL / 2, found.df) * found.se
-    return found.se, moved.score - reach, moved.score + reach
+    reach = t_quantile(0.5 + LEVEL / 2, result.df) * result.se
+    return result.se, moved.score - reach, moved.score + reach
 
 
 def score_interval(metric: Metric, truth: Truth, moved: Moved, units: Units) -> tuple[float, float, float]:
@@ -84,19 +84,19 @@ def score_interval(metric: Metric, truth: Truth, moved: Moved, units: Units) -> 
     gives; shares by Wilson's bounds on the effective count of rows; losses by their logarithm, and R² by that of 1 − R². In simulation
     they cover 0.93 to 0.97 (benchmarks/defending_rates.py).
     """
-    found = units.mean(moved.influence)
-    if not found.df > 0 or found.se != found.se:
+    result = units.mean(moved.influence)
+    if not result.df > 0 or result.se != result.se:
         return float("nan"), float("nan"), float("nan")
-    score, se = moved.score, found.se
+    score, se = moved.score, result.se
     if metric.of_losses is None:
-        low, high = _of_area(truth, score, se, found.df, units)
+        low, high = _of_area(truth, score, se, result.df, units)
     elif metric.least == 0.0 and metric.most == 1.0:
         low, high = share_bounds(score * (count := _effective(score, se, units, truth)), count, LEVEL)
     else:
         lost = 1.0 - score if metric.name == "r2" else score
         if not lost > 0:
             return se, score, score
-        reach = float(np.exp(t_quantile(0.5 + LEVEL / 2, found.df) * se / lost))
+        reach = float(np.exp(t_quantile(0.5 + LEVEL / 2, result.df) * se / lost))
         low, high = lost / reach, lost * reach
         low, high = (1.0 - high, 1.0 - low) if metric.name == "r2" else (low, high)
     return se, low, high

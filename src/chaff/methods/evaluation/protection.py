@@ -13,7 +13,7 @@ from chaff.evaluate.setting import Setting
 from chaff.folds import make_folds
 from chaff.methods.search.additions import row_losses
 from chaff.methods.search.curve import keep_up_of
-from chaff.methods.search.ground import Ground, averaged
+from chaff.methods.search.search_data import SearchData, averaged
 from chaff.models.forest import Forest
 from chaff.models.logistic import Logistic
 from chaff.models.protocols import Model
@@ -66,18 +66,18 @@ class Protection:
     @property
     def headline(self) -> str:
         if not self.telling:
-            return f"the kept columns tell nothing sure of {', '.join(map(str, self.frame.index))}, which must not be used"
-        return f"the kept columns stand in for what must not be used: {', '.join(self.telling)}"
+            return f"the selected features do not predict {', '.join(map(str, self.frame.index))} (protected) significantly"
+        return f"the selected features predict protected columns significantly: {', '.join(self.telling)}"
 
     @property
     def words(self) -> tuple[str, ...]:
         out = []
         for name, r in self.frame.iterrows():
-            told = f"{name}: the kept columns tell {with_error(r['told'], r['told_se'])} of it ({r['through']})"
+            text = f"{name}: explained by the selected features {with_error(r['told'], r['told_se'])} ({r['through']})"
             if r["tells"] and r["carriers"]:
-                told += f", carried by {', '.join(r['carriers'])}; without them {self.target} is predicted with {self.metric} "
-                told += f"{score(r['score_without'])} in place of {score(r['kept_score'])}"
-            out.append(told)
+                text += f", mainly through {', '.join(r['carriers'])}; without them {self.target} is predicted with {self.metric} "
+                text += f"{score(r['score_without'])} in place of {score(r['kept_score'])}"
+            out.append(text)
         return tuple(out)
 
     def __str__(self) -> str:
@@ -95,7 +95,7 @@ class Protection:
         }
 
 
-def protection_of(ground: Ground, model: Model, kept: Sequence[str], protected: Sequence[str]) -> Protection:
+def protection_of(ground: SearchData, model: Model, kept: Sequence[str], protected: Sequence[str]) -> Protection:
     """See `Run.protection`."""
     import pandas as pd
 
@@ -112,9 +112,7 @@ def protection_of(ground: Ground, model: Model, kept: Sequence[str], protected: 
     frame = pd.DataFrame.from_dict(rows, orient="index", columns=columns).rename_axis("protected")
     frame["tells"] = frame["tells"].astype(bool)
     carriers = pd.DataFrame(carried, columns=["protected", "feature", "lost"]).set_index("protected")
-    notes.append(
-        "told: share of what knowing nothing loses, saved on rows that the model has not seen; a forest and a linear model, the better one"
-    )
+    notes.append("explained: reduction of the baseline loss on test folds; a forest and a linear model, the better one")
     return Protection(frame, carriers, ground.row_metric.label, ground.table.target.name, tuple(notes))
 
 
@@ -137,43 +135,43 @@ def asking_for(table: Table, name: str, kept: Sequence[str]) -> Table:
         values = np.where(np.isnan(values), np.nan, place[np.nan_to_num(values).astype(int)])
         levels = tuple(column.levels[k] for k in sorted(common))
         target = Target(name, "classification", levels, levels[1] if len(levels) == 2 else None)
-    asked = replace(table, target=target, y_all=values, weights_all=table.weights_all).with_features(kept)
-    some = asked.take(np.flatnonzero(~np.isnan(values[table.rows])))
-    groups = some.groups
+    requested = replace(table, target=target, y_all=values, weights_all=table.weights_all).with_features(kept)
+    subset = requested.take(np.flatnonzero(~np.isnan(values[table.rows])))
+    groups = subset.groups
     if groups is not None and np.unique(groups).size < 2 * FOLDS:  # a region is often whole mills: then single rows are what is asked of
-        some = replace(some, groups_all=None)
-    if some.target.task == "regression" and np.ptp(some.y) == 0:
+        subset = replace(subset, groups_all=None)
+    if subset.target.task == "regression" and np.ptp(subset.y) == 0:
         raise DataError("it has one value only")
-    return some
+    return subset
 
 
 def _told(table: Table, model: Model, sets: Sequence[frozenset[str]], work: Work) -> list[tuple[float, float, float]]:
     """(share told, its standard error, lower bound) of some sets."""
     folds = make_folds(table, FOLDS, 1, work)
-    ground = Ground.of(table, Setting(folds, work=work), [model])
+    ground = SearchData.of(table, Setting(folds, work=work), [model])
     none = averaged(ground.none.losses[0])
     out = []
     for loss in row_losses(sets, model, ground):
-        some = np.flatnonzero(~np.isnan(loss) & ~np.isnan(none))
-        one = pooled(lambda a, b, _: 1 - a / b if b > 0 else 0.0, loss[some], none[some], ground.units.take(some))
+        subset = np.flatnonzero(~np.isnan(loss) & ~np.isnan(none))
+        one = pooled(lambda a, b, _: 1 - a / b if b > 0 else 0.0, loss[subset], none[subset], ground.units.take(subset))
         out.append((one.score, one.se, one.score - 1.645 * one.se))
     return out
 
 
-def _one(ground: Ground, model: Model, kept: Sequence[str], name: str) -> tuple[list[Any], dict[str, float]]:
+def _one(ground: SearchData, model: Model, kept: Sequence[str], name: str) -> tuple[list[Any], dict[str, float]]:
     """A row of the frame, and what is lost without each kept column."""
     table, work, all_of_it = asking_for(ground.table, name, kept), ground.work, frozenset(kept)
     linear: Any = Logistic() if table.target.classes else "ridge"
     from chaff.models.named import as_model
 
     models = [FOREST, as_model(linear)]
-    found = [_told(table, m, [all_of_it], work)[0] for m in models]
-    best = int(np.argmax([f[0] for f in found]))
-    told, error, low = found[best]
+    result = [_told(table, m, [all_of_it], work)[0] for m in models]
+    best = int(np.argmax([f[0] for f in result]))
+    text, error, low = result[best]
     tells = low > 0
     without = [all_of_it - {f} for f in kept] if len(kept) > 1 else []
     lost = (
-        {f: max(0.0, told - t[0]) / told for f, t in zip(kept, _told(table, models[best], without, work), strict=False)}
+        {f: max(0.0, text - t[0]) / text for f, t in zip(kept, _told(table, models[best], without, work), strict=False)}
         if tells and without
         else {}
     )
@@ -184,10 +182,10 @@ def _one(ground: Ground, model: Model, kept: Sequence[str], name: str) -> tuple[
         carriers = tuple(f for f, _ in sorted(lost.items(), key=lambda p: -p[1])[:3])
     a, b = row_losses([all_of_it, all_of_it - set(carriers)], model, ground)
     none = averaged(ground.none.losses[0])
-    some = np.flatnonzero(~np.isnan(a) & ~np.isnan(none))
+    subset = np.flatnonzero(~np.isnan(a) & ~np.isnan(none))
     of = ground.row_metric.of_losses
     assert of is not None
-    mine, less = (pooled(of, x[some], none[some], ground.units.take(some)) for x in (a, b))
+    own, less = (pooled(of, x[subset], none[subset], ground.units.take(subset)) for x in (a, b))
     apart = keep_up_of(b, a, ground)
-    row = [told, error, tells, models[best].label, carriers, mine.score, less.score, apart.difference.mean, apart.difference.se]
+    row = [text, error, tells, models[best].label, carriers, own.score, less.score, apart.difference.mean, apart.difference.se]
     return row, lost

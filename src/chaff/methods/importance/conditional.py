@@ -57,7 +57,7 @@ class Conditional:
         return np.asarray(np.linalg.solve(block, (Z @ self.precision[:, columns]).T).T)
 
 
-def dealt_given_others(found: Conditional, binning: Binning, rows: Sample, table: Table, work: Work, shuffle: int) -> Sample:
+def dealt_given_others(result: Conditional, binning: Binning, rows: Sample, table: Table, work: Work, shuffle: int) -> Sample:
     """The sample with every feature's cells dealt out given the others, each feature by itself.
 
     Parameters
@@ -65,30 +65,30 @@ def dealt_given_others(found: Conditional, binning: Binning, rows: Sample, table
     rows, table : Sample, Table
         Held-out rows in bins, and as they are.
     """
-    Z = found.standard.apply(Design.of(table, table.features).X)
+    Z = result.standard.apply(Design.of(table, table.features).X)
     codes = rows.data.codes.copy()
     for f, name in enumerate(table.features):
-        stream, columns = work.stream("given others", shuffle, name), found.columns[f]
+        stream, columns = work.stream("given others", shuffle, name), result.columns[f]
         column = table.column(name)
         if not columns.size:
             codes[f] = codes[f][stream.permutation(len(table))]
             continue
-        own = found.own(Z, columns)
-        said = Z[:, columns] - own
+        own = result.own(Z, columns)
+        given = Z[:, columns] - own
         if column.kind != "number" or column.missing.any():
-            codes[f] = codes[f][within_strata(said, stream)]
+            codes[f] = codes[f][within_strata(given, stream)]
             continue
-        anew = said[:, 0] + own[stream.permutation(len(table)), 0]
-        at = found.standard.used[columns[0]]
-        codes[f] = binning.bins[f].code(anew * found.standard.spread[at] + found.standard.means[at])
+        rerun = given[:, 0] + own[stream.permutation(len(table)), 0]
+        at = result.standard.used[columns[0]]
+        codes[f] = binning.bins[f].code(rerun * result.standard.spread[at] + result.standard.means[at])
     return replace(rows, data=Bins(rows.data.features, codes, rows.data.counts, rows.data.category))
 
 
-def within_strata(said: Floats, stream: np.random.Generator) -> Ints:
+def within_strata(given: Floats, stream: np.random.Generator) -> Ints:
     """A permutation of the rows that moves each among those of which the others say about the same."""
-    n = len(said)
-    centred = said - said.mean(0)
-    if said.shape[1] > 1:
+    n = len(given)
+    centred = given - given.mean(0)
+    if given.shape[1] > 1:
         direction = np.linalg.svd(centred, full_matrices=False)[2][0]
         score = centred @ direction
     else:

@@ -26,7 +26,7 @@ MOST_ROWS = 4_000  # of a fold that are shuffled; more change no ranking
 
 
 @dataclass(frozen=True)
-class Changes:
+class ShuffleLosses:
     """What shuffling changed in one split, float64 (features, judged rows): freely, and given the other features."""
 
     rows: Ints
@@ -53,7 +53,7 @@ class ShuffleFold:
     shuffles: int
     work: Work
 
-    def __call__(self, unit: tuple[tuple[int, int], PreparedSplit]) -> Changes:
+    def __call__(self, unit: tuple[tuple[int, int], PreparedSplit]) -> ShuffleLosses:
         named, split = unit
         seed = replace(self.work, seed=self.work.key("importance", *named))
         fitted = self.model.fit(split.train, seed)
@@ -67,7 +67,7 @@ class ShuffleFold:
         around, weights = squared_loss(held.targets, split.truth.train_means[None, :]), split.truth.weights[rows]
         scale = 1.0 if held.classes else float(np.average(around, weights=weights)) or 1.0
         free, bound_rise = (self._rise(fitted, held, foreign, seed) for foreign in (freely, bound))
-        return Changes(rows, free, bound_rise, scale, weights)
+        return ShuffleLosses(rows, free, bound_rise, scale, weights)
 
     def _rise(self, fitted: Shuffles, held: Sample, foreign: Sequence[Sample], seed: Work) -> Floats:
         """Rise in loss, averaged over shuffles, float64 (features, rows)."""
@@ -95,18 +95,18 @@ def freely_dealt(rows: Sample, work: Work, shuffle: int) -> Sample:
     return replace(rows, data=Bins(bins.features, np.ascontiguousarray(bins.codes[:, order]), bins.counts, bins.category))
 
 
-def over_rows(parts: Sequence[Changes], table: Table, folds: Folds) -> list[MeanDifference]:
+def over_rows(parts: Sequence[ShuffleLosses], table: Table, folds: Folds) -> list[MeanDifference]:
     """The mean change of each feature given the others, with its error: every row once, its repeats averaged first; sums of
     groups, or a long-run variance in time, where rows are no independent witnesses."""
     judged = [folds.rows(split)[1][part.rows] for split, part in zip(folds.splits, parts, strict=True)]
-    some = np.unique(np.concatenate(judged))
-    total, count = np.zeros((len(parts[0].given_others), some.size)), np.zeros(some.size)
+    subset = np.unique(np.concatenate(judged))
+    total, count = np.zeros((len(parts[0].given_others), subset.size)), np.zeros(subset.size)
     for rows, part in zip(judged, parts, strict=True):
-        at = np.searchsorted(some, rows)
+        at = np.searchsorted(subset, rows)
         total[:, at] += part.given_others
         count[at] += 1
     change = total / count
-    units = (table.units or Units()).take(some)
+    units = (table.units or Units()).take(subset)
     # Folds share training rows, the more the more often they are dealt: Nadeau and Bengio's correction, row by row. Dealt once,
     # it is that of three times: with less, something was beyond chance in 13 % of tables of noise (benchmarks/rates.py).
     inflation = float(np.sqrt(1.0 + max(len(folds.parts), LEAST_REPEATS) * folds.test_share))

@@ -113,11 +113,11 @@ def _leaves(train: Sample, test: Sample, f: int, like: Floats, work: Work) -> In
         targets, classes = (np.eye(levels)[codes], tuple(map(str, range(levels)))) if levels > 2 else (codes[:, None] * 1.0, ("0", "1"))
     else:
         targets, classes = codes[:, None] * 1.0, ()
-    some = replace(train, features=names, data=train.data.select(names), targets=targets, classes=classes)
+    subset = replace(train, features=names, data=train.data.select(names), targets=targets, classes=classes)
     rows = len(codes)
     leaf_rows = max(5, round(LEAST_ROWS * rows / max(n, 1)))
     tree = grow(
-        some, Work(work.key("strata", train.features[f]), 1), Drawing.once(rows, train.weights), columns_per_split=len(names),
+        subset, Work(work.key("strata", train.features[f]), 1), Drawing.once(rows, train.weights), columns_per_split=len(names),
         leaf_rows=leaf_rows, depth=6, whole_levels=True,
     )  # fmt: skip
     return _merged(tree, tree.leaves(replace(test, features=names, data=test.data.select(names))))

@@ -35,38 +35,38 @@ class Importance:
         "shapley" (trees and linear models), "pooled"; or one with settings: ``chaff.Permutation(together=0.9)``.
     shuffles : int or None
         Times each feature is shuffled in each fold, for ways that shuffle; None for the way's own default.
-    level : float
+    alpha : float
         A feature is beyond chance when its Holm-adjusted one-sided p is below this, for ways that test.
     cut : dict or None
-        Which features stay, by importance, such as ``{"top": 20}`` or ``{"beyond_chance": 0.05}``; None measures only.
+        Which features stay, by importance, such as ``{"top": 20}`` or ``{"significant": 0.05}``; None measures only.
     """
 
     model: Model | str | Mapping[str, Any] = "forest"
     by: Way | str | Mapping[str, Any] = "given others"
     shuffles: int | None = None
-    level: float = 0.05
+    alpha: float = 0.05
     cut: Mapping[str, float] | None = None
     name: str = ""
 
     use: ClassVar[str] = "importance"
-    loosen: ClassVar[str] = "loosen its cut, or pin a feature (--pin-keep)"
+    loosen: ClassVar[str] = "relax its cut, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
-        if (self.shuffles is not None and self.shuffles < 1) or not 0 < self.level < 1:
-            raise UsageError("importance: shuffles must be 1 or more and level between 0 and 1")
+        if (self.shuffles is not None and self.shuffles < 1) or not 0 < self.alpha < 1:
+            raise UsageError("importance: shuffles must be 1 or more and alpha between 0 and 1")
         object.__setattr__(self, "model", as_model(self.model))
         object.__setattr__(self, "by", as_way(self.by))
         if self.cut is not None:
             cut = Cut.from_mapping(self.cut)
-            if cut.rule == "beyond_chance" and "level" not in {f.name for f in fields(self.by)}:  # type: ignore[arg-type]
-                raise UsageError(f"importance: {self.way.name} has no test, so nothing is beyond chance: cut by top, share, above, …")
+            if cut.rule == "significant" and "alpha" not in {f.name for f in fields(self.by)}:  # type: ignore[arg-type]
+                raise UsageError(f"importance: {self.way.name} has no significance test; cut by top, share, above, …")
 
     @property
     def way(self) -> Way:
-        """The way with this stage's shuffles and level, where it has such settings."""
+        """The way with this stage's shuffles and alpha, where it has such settings."""
         way: Any = as_way(self.by)
         known = {f.name for f in fields(way)}
-        changed = {"level": self.level} if "level" in known and self.level != type(self).level else {}
+        changed = {"alpha": self.alpha} if "alpha" in known and self.alpha != type(self).alpha else {}
         if self.shuffles is not None and "shuffles" in known:
             changed["shuffles"] = self.shuffles
         made: Way = replace(way, **changed) if changed else way
@@ -94,20 +94,20 @@ class Importance:
         memory = check_memory(table, model, setting.folds.count, setting.work.at_once)
         if memory:
             setting.work.tell(f"{name_of(self)} ({memory})")
-        found = self.way.measure(table, model, setting)
-        return replace(found, settings={**found.settings, "cut": self.cut, "model": told(self.model, "label")})
+        result = self.way.measure(table, model, setting)
+        return replace(result, settings={**result.settings, "cut": self.cut, "model": told(self.model, "label")})
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
         cut = Cut.from_mapping(self.cut) if self.cut is not None else None
         stays = None if cut is None else set(result.stays(cut))
-        given = " given the others" if "given_others" in result.frame else ""
+        given = " given the other features" if "given_others" in result.frame else ""
         out = []
         for f, v in result.frame["importance"].items():
             figure = f"importance {v:.3g}"
             if stays is None or f in stays:
                 word = f"by {self.way.name}"
-                if "beyond_chance" in result.frame:
-                    word = f"{'beyond' if result.frame.loc[f, 'beyond_chance'] else 'within'} chance{given}"
+                if "significant" in result.frame:
+                    word = f"{'' if result.frame.loc[f, 'significant'] else 'not '}significant{given}"
                 out.append(keep(str(f), self.use, figure, "" if cut is None else str(cut), word))
             else:
                 out.append(drop(str(f), self.use, figure, str(cut), f"not in {cut} by importance"))

@@ -40,9 +40,9 @@ class Way(Protocol):
         ...
 
 
-def as_way(said: Any) -> Way:
+def as_way(given: Any) -> Way:
     """A way from an object, its name, or a mapping of its name and settings."""
-    made: Way = WAYS.make(said)
+    made: Way = WAYS.make(given)
     return made
 
 
@@ -50,9 +50,9 @@ def as_way(said: Any) -> Way:
 CHEAPLY: dict[str, Any] = {"coefficient": {"name": "coefficient", "resamples": 0}, "permutation": {"name": "permutation", "shuffles": 3}}
 
 
-def as_order(said: Any) -> Way:
+def as_order(given: Any) -> Way:
     """A way that is asked for its order: by its name alone it is taken as cheaply as it comes."""
-    return as_way(CHEAPLY.get(said, said) if isinstance(said, str) else said)
+    return as_way(CHEAPLY.get(given, given) if isinstance(given, str) else given)
 
 
 @dataclass(frozen=True)
@@ -101,7 +101,7 @@ def need(fit: FoldFit, power: type, model: Model, what: str, who: str) -> Any:
 
 def told(
     way: Way, by_fold: Floats, table: Table, folds: Folds, settings: Mapping[str, Any], notes: Sequence[str] = (),
-    tested: bool = False, level: float = 0.05, extra: Mapping[str, Any] | None = None, better: Mapping[str, Better] | None = None,
+    tested: bool = False, alpha: float = 0.05, extra: Mapping[str, Any] | None = None, better: Mapping[str, Better] | None = None,
     more: Mapping[str, pd.DataFrame] | None = None,
 ) -> Findings:  # fmt: skip
     """Findings from the importance of each feature in each fold, float64 (folds, features).
@@ -125,7 +125,7 @@ def told(
         frame["low"], frame["high"] = mean - half, mean + half
         p = np.where(error > 0, t_upper(mean / np.where(error > 0, error, 1.0), df), np.where(mean > 0, 0.0, 1.0))
         frame["p"], frame["q"] = p, holm(p)
-        frame["beyond_chance"] = frame["q"] < level
+        frame["significant"] = frame["q"] < alpha
         ways |= {"p": "lower", "q": "lower"}
     for name, values in (extra or {}).items():
         frame[name] = values

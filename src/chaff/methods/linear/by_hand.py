@@ -13,7 +13,7 @@ from chaff.errors import DataError, UsageError, nearest
 from chaff.evaluate.setting import Setting
 from chaff.files import read_json, write_text
 from chaff.methods.linear.rows import linear_form
-from chaff.methods.linear.swept import State, Swept, repeat_to_drop
+from chaff.methods.linear.swept import Swept, SweptState, repeat_to_drop
 from chaff.models.least_squares import LeastSquares
 from chaff.results.trail import trail_frame
 from chaff.stats.tolerances import BETTER
@@ -60,7 +60,7 @@ class ByHand:
         return self._swept.features
 
     @property
-    def state(self) -> State:
+    def state(self) -> SweptState:
         """p, VIF, coefficients, R², adjusted R², AIC and BIC of the model as it stands."""
         return self._swept.state()
 

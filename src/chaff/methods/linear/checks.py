@@ -91,7 +91,7 @@ def residuals(table: Table, features: Sequence[str] | None = None, *, holdout: f
     predicted = fit.intercept + whole.X[np.ix_(held, np.flatnonzero(used))] @ fit.coefficients[used]
     scores = _scores(whole.y[held], predicted, form.y, fit)
     far = int((frame["cooks_distance"] > FAR_COOK / max(len(form.y), 1)).sum())
-    notes = [*form.notes, f"{far:,} rows with Cook's distance over 4 / n: each moves the fit more than its share"]
+    notes = [*form.notes, f"{far:,} rows with Cook's distance over 4 / n: influential"]
     if held.size:
         notes.append(
             "RMSE is in the target's units and weighs large errors most; it says nothing of whether errors lean one way, "
@@ -121,22 +121,20 @@ def _tests(X: Floats, y: Floats, fit: LeastSquaresFit) -> pd.DataFrame:
     normal, skew, kurtosis = normality(fit.residuals)
     spread, fits = constant_variance(fit.residuals, X), lack_of_fit(y, fit.fitted, X)
     matters = abs(skew) > LARGE_SKEW or abs(kurtosis) > LARGE_KURTOSIS
-    said = f"skewness {skew:.2f}, excess kurtosis {kurtosis:.2f}: " + (
-        "far enough from normal to matter" if matters else "near enough to normal"
-    )
+    given = f"skewness {skew:.2f}, excess kurtosis {kurtosis:.2f}: " + ("not normal" if matters else "approximately normal")
     if n >= MANY and normal.p < 0.05 and not matters:
-        said += "; with so many rows the test notices what does not matter"
+        given += "; with so many rows the test detects negligible departures"
     rows = [
-        ("normality", normal.statistic, normal.df, normal.p, n, said if normal.p == normal.p else "needs 20 rows"),
+        ("normality", normal.statistic, normal.df, normal.p, n, given if normal.p == normal.p else "needs 20 rows"),
         (
             "constant variance",
             spread.statistic,
             spread.df,
             spread.p,
             n,
-            "the spread of the residuals changes with the columns: use errors='robust'"
+            "the residual variance changes with the features: use errors='robust'"
             if spread.p < 0.05
-            else "no sign of changing spread",
+            else "no evidence of changing variance",
         ),
         (
             "lack of fit",
@@ -144,7 +142,7 @@ def _tests(X: Floats, y: Floats, fit: LeastSquaresFit) -> pd.DataFrame:
             fits.df,
             fits.p,
             n,
-            "a straight line misses a bend or a product of columns" if fits.p < 0.05 else "no sign of a bend that the line misses",
+            "a linear form misses a curve or an interaction" if fits.p < 0.05 else "no evidence of non-linearity",
         ),
     ]
     return pd.DataFrame(rows, columns=["test", "statistic", "df", "p", "rows", "in_words"]).set_index("test")
@@ -163,5 +161,5 @@ def _scores(true: Floats, predicted: Floats, train: Floats, fit: LeastSquaresFit
             "mean_error": float(e.mean()) if abs(e.mean()) > EXACT * np.abs(e).max(initial=0.0) else 0.0,
         }
 
-    out = [one("the rows it was fitted on", train, fit.residuals)]
-    return [*out, one("holdout", true, true - predicted)] if true.size else out
+    out = [one("training split", train, fit.residuals)]
+    return [*out, one("validation split", true, true - predicted)] if true.size else out

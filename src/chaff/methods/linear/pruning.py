@@ -13,7 +13,7 @@ from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.walk import Walk
 from chaff.methods.linear.rows import LinearForm, linear_form
-from chaff.methods.linear.swept import State, Swept, repeat_to_drop
+from chaff.methods.linear.swept import Swept, SweptState, repeat_to_drop
 from chaff.models.least_squares import LeastSquares
 from chaff.results.findings import Findings, Way
 from chaff.results.trail import trail_frame
@@ -25,7 +25,7 @@ from chaff.work import Work, task
 Rule = Literal["p", "vif", "both", "aic", "bic"]
 RULES = ("p", "vif", "both", "aic", "bic")
 DIRECTIONS = ("backward", "forward", "both")
-OPTIMISTIC = "p-values after selection are optimistic: the same rows chose the features; p_split is not"
+OPTIMISTIC = "the naive p-values ignore the selection; use the split-sample p (p_split)"
 Told = Callable[[str, str, str], None]
 
 
@@ -85,7 +85,7 @@ class Pruning:
         if self.splits:
             halves = work.each(task(_on_halves, form, self, pinned, work), range(self.splits), "half-splits")
             frame.insert(3, "p_split", np.minimum(2.0 * np.median(np.array(halves), axis=0), 1.0))
-        notes = (f"{form.y.size:,} rows, {int(frame['stays'].sum())} of {len(frame)} features stay by {self.by}", OPTIMISTIC, *form.notes)
+        notes = (f"{form.y.size:,} rows, {int(frame['stays'].sum())} of {len(frame)} features kept by {self.by}", OPTIMISTIC, *form.notes)
         ways: dict[str, Way] = {"p": "lower", "p_split": "lower", "vif": "lower"}
         return Findings(self.use, frame, "p", ways, asdict(self), notes, {"trail": trail_frame(moves)})
 
@@ -100,7 +100,7 @@ class Pruning:
                 out.append(keep(name, self.use, f"p {row['p']:.2g}" if row["p"] == row["p"] else "", limit))
             else:
                 out.append(
-                    drop(name, self.use, why.get(name, ""), limit, f"went by {self.by}" if name in why else f"never came in by {self.by}")
+                    drop(name, self.use, why.get(name, ""), limit, f"dropped by {self.by}" if name in why else f"never added by {self.by}")
                 )
         return tuple(out)
 
@@ -124,7 +124,7 @@ def _move(swept: Swept, walk: Walk, action: str, feature: str, why: str) -> dict
     }
 
 
-def _end(form: LinearForm, end: State, moves: list[dict[str, Any]]) -> Any:
+def _end(form: LinearForm, end: SweptState, moves: list[dict[str, Any]]) -> Any:
     import pandas as pd
 
     went = {m["feature"]: k for k, m in enumerate(moves) if m["action"] == "drop"}
@@ -136,14 +136,14 @@ def _end(form: LinearForm, end: State, moves: list[dict[str, Any]]) -> Any:
     return frame
 
 
-def run_rule(swept: Swept, rule: Pruning, pinned: set[str], told: Told) -> None:
+def run_rule(swept: Swept, rule: Pruning, pinned: set[str], text: Told) -> None:
     """Moves until the rule makes none."""
     first = swept.form.features if rule.direction == "backward" else [f for f in swept.form.features if f in pinned]
     swept.enter_all(sorted(first, key=lambda f: f not in pinned))
-    told("start", "", "")
+    text("start", "", "")
     gone = {f for f in first if f not in swept.features}
     for f in [f for f in swept.form.features if f in gone]:
-        told("drop", f, "a combination of others")
+        text("drop", f, "a combination of other features")
     seen = {frozenset(swept.features)}
     while True:
         move = _next(swept, rule, pinned)
@@ -152,7 +152,7 @@ def run_rule(swept: Swept, rule: Pruning, pinned: set[str], told: Told) -> None:
         feature, why = move
         action = "drop" if feature in swept.features else "add"
         swept.toggle(feature)
-        told(action, feature, why)
+        text(action, feature, why)
         now = frozenset(swept.features)
         if rule.direction == "both" and now in seen:
             return
@@ -182,7 +182,7 @@ def _next(swept: Swept, rule: Pruning, pinned: set[str]) -> tuple[str, str] | No
     return None
 
 
-def _by_criterion(swept: Swept, by: str, direction: str, s: State, free: list[str]) -> tuple[str, str] | None:
+def _by_criterion(swept: Swept, by: str, direction: str, s: SweptState, free: list[str]) -> tuple[str, str] | None:
     which = 1 if by == "aic" else 2
     now = s.aic if by == "aic" else s.bic
     options = {}

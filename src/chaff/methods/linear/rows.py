@@ -9,7 +9,7 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.errors import DataError, UsageError
-from chaff.methods.overlap.ground import able
+from chaff.methods.overlap.overlap_data import able
 from chaff.table.design import Design
 from chaff.table.kinds import MISSING_LEVEL
 from chaff.table.levels import TrainedLevels

@@ -11,7 +11,7 @@ import numpy as np
 from chaff.errors import UsageError
 from chaff.methods.linear.rows import LinearForm, commonest_level, linear_form
 from chaff.stats.dependence import directions
-from chaff.stats.linear_model import LeastSquaresFit, LogisticFit, least_squares, logistic, t_interval
+from chaff.stats.linear_model import LeastSquaresFit, LogisticModelFit, least_squares, logistic, t_interval
 from chaff.table.table import Table
 
 if TYPE_CHECKING:
@@ -34,7 +34,7 @@ class LinearSummary:
     equation: str
     notes: tuple[str, ...]
     form: LinearForm = field(repr=False)
-    fit: LeastSquaresFit | LogisticFit = field(repr=False)
+    fit: LeastSquaresFit | LogisticModelFit = field(repr=False)
 
     def __str__(self) -> str:
         shown = self.frame.drop(columns="in_words").to_string(float_format="{:.4g}".format)
@@ -43,7 +43,7 @@ class LinearSummary:
 
 
 def linear_summary(
-    table: Table, features: Sequence[str] | None = None, *, intercept: bool = True, errors: str = "plain", level: float = 0.95
+    table: Table, features: Sequence[str] | None = None, *, intercept: bool = True, errors: str = "plain", confidence: float = 0.95
 ) -> LinearSummary:
     """Fit a linear model of the features and say all of it: coefficients in units and standardised, errors, p, VIF, fit.
 
@@ -57,7 +57,7 @@ def linear_summary(
         Without one R² is uncentred and is labelled so: it must not be compared with the other.
     errors : "plain", "robust" or "groups"
         HC3, or clustered by the table's groups; least squares only.
-    level : float
+    confidence : float
         Confidence of the intervals.
 
     Returns
@@ -79,21 +79,21 @@ def linear_summary(
     >>> import chaff
     >>> said = chaff.linear_summary(chaff.demo.table(), ["protein_pct", "ash_pct"])
     >>> print(said.frame.loc["protein_pct", "in_words"])
-    one more % of protein_pct, all else equal: +12.5 ml
+    +1 % protein_pct → +12.5 ml
     """
     if errors not in ERRORS:
         raise UsageError(f"errors must be one of {', '.join(ERRORS)}, not '{errors}'")
     if errors == "groups" and table.groups is None:
         raise UsageError("errors='groups' needs a table opened with groups=…")
-    if not 0 < level < 1:
-        raise UsageError(f"level must be between 0 and 1, not {level}")
+    if not 0 < confidence < 1:
+        raise UsageError(f"confidence must be between 0 and 1, not {confidence}")
     if table.target.task == "classification":
-        return _logistic_summary(table, features, level)
+        return _logistic_summary(table, features, confidence)
     form = linear_form(table, features)
     groups = form.table.groups if errors == "groups" else None
     fit = least_squares(form.X, form.y, form.table.weights, intercept, errors, groups)
     return LinearSummary(
-        _coefficients(form, fit, intercept, level),
+        _coefficients(form, fit, intercept, confidence),
         _figures(form, fit, intercept),
         _equation(form, fit, intercept),
         _notes(form, fit, intercept, errors),
@@ -102,10 +102,10 @@ def linear_summary(
     )
 
 
-def _coefficients(form: LinearForm, fit: LeastSquaresFit, intercept: bool, level: float) -> pd.DataFrame:
+def _coefficients(form: LinearForm, fit: LeastSquaresFit, intercept: bool, confidence: float) -> pd.DataFrame:
     import pandas as pd
 
-    t, p, low, high = t_interval(fit.coefficients, fit.errors, fit.df, level)
+    t, p, low, high = t_interval(fit.coefficients, fit.errors, fit.df, confidence)
     spread = form.y.std()
     standardised = fit.coefficients * form.X.std(0) / spread if spread > 0 else fit.coefficients * np.nan
     frame = pd.DataFrame(
@@ -124,7 +124,7 @@ def _coefficients(form: LinearForm, fit: LeastSquaresFit, intercept: bool, level
     frame["in_words"] = [_in_words(form, k, b) for k, b in enumerate(fit.coefficients)]
     if not intercept:
         return frame
-    it, ip, il, ih = t_interval(np.array([fit.intercept]), np.array([fit.intercept_error]), fit.df, level)
+    it, ip, il, ih = t_interval(np.array([fit.intercept]), np.array([fit.intercept_error]), fit.df, confidence)
     first = pd.DataFrame(
         {
             "coefficient": fit.intercept,
@@ -147,7 +147,7 @@ def _in_words(form: LinearForm, column: int, b: float) -> str:
     if b != b:
         return "a combination of earlier columns: no coefficient of its own"
     unit = f" {form.table.target.unit}" if form.table.target.unit else f" of {form.table.target.name}"
-    return f"{_step(form, column)}, all else equal: {b:+.3g}{unit}"
+    return f"{_step(form, column)} → {b:+.3g}{unit}"
 
 
 def _step(form: LinearForm, column: int) -> str:
@@ -158,7 +158,7 @@ def _step(form: LinearForm, column: int) -> str:
     if kind == "binary":
         levels = form.table.levels(feature)
         return f"{feature} {levels[1]} instead of {levels[0]}" if len(levels) == 2 else f"{feature} set"
-    return f"one more {unit} of {feature}" if unit else f"one more of {feature}"
+    return f"+1 {unit} {feature}" if unit else f"+1 {feature}"
 
 
 def _figures(form: LinearForm, fit: LeastSquaresFit, intercept: bool) -> dict[str, float]:
@@ -197,7 +197,7 @@ def _notes(form: LinearForm, fit: LeastSquaresFit, intercept: bool, errors: str)
     if fit.condition > LARGE_CONDITION:
         notes.append(f"condition number {fit.condition:.3g}: {_culprit(form, fit)}")
     if fit.df <= 0:
-        notes.append("as many coefficients as rows: the fit is perfect and says nothing")
+        notes.append("as many coefficients as rows: a perfect fit without information")
     return tuple(notes)
 
 
@@ -208,10 +208,10 @@ def _culprit(form: LinearForm, fit: LeastSquaresFit) -> str:
     loading = [form.columns[used[k]] for k in np.argsort(-worst, kind="stable") if worst[k] > 0.5] or [
         form.columns[used[int(worst.argmax())]]
     ]
-    return f"{' and '.join(loading[:4])} go{'es' if len(loading) == 1 else ''} together, so their coefficients are hard to tell apart"
+    return f"{' and '.join(loading[:4])} {'is' if len(loading) == 1 else 'are'} collinear; the coefficients are poorly determined"
 
 
-def _logistic_summary(table: Table, features: Sequence[str] | None, level: float) -> LinearSummary:
+def _logistic_summary(table: Table, features: Sequence[str] | None, confidence: float) -> LinearSummary:
     import pandas as pd
     from scipy.special import ndtri
 
@@ -221,7 +221,7 @@ def _logistic_summary(table: Table, features: Sequence[str] | None, level: float
         )
     form = linear_form(table, features, "classification")
     fit = logistic(form.X, form.y, form.table.weights)
-    half = ndtri(0.5 + level / 2) * fit.errors
+    half = ndtri(0.5 + confidence / 2) * fit.errors
     low, high = fit.coefficients - half, fit.coefficients + half
     spread = np.concatenate([[np.nan], form.X.std(0)])
     with np.errstate(over="ignore"):
@@ -241,24 +241,21 @@ def _logistic_summary(table: Table, features: Sequence[str] | None, level: float
     positive = table.target.positive
     frame["in_words"] = [
         "",
-        *[
-            f"{_step(form, k)}, all else equal: odds of '{positive}' × {np.exp(min(b, 700)):.3g}"
-            for k, b in enumerate(fit.coefficients[1:])
-        ],
+        *[f"{_step(form, k)} → odds of '{positive}' × {np.exp(min(b, 700)):.3g}" for k, b in enumerate(fit.coefficients[1:])],
     ]
     notes = list(form.notes)
     if fit.separated and not fit.complete:
         names = [form.columns[k] for k in fit.runaway]
         frame.loc[names, ["standard_error", "z", "p", "low", "high"]] = np.nan
         notes.append(
-            f"quasi-complete separation: {', '.join(names[:3])} part{'s' * (len(names) == 1)} some of the rows without exception, so "
+            f"quasi-complete separation: {', '.join(names[:3])} separate{'s' * (len(names) == 1)} some rows perfectly, so "
             "no finite estimate of it exists and no error, z or p is given; the others' are those of the rows that are left"
         )
     elif fit.separated:
         frame.loc[:, ["standard_error", "z", "p", "low", "high"]] = np.nan
         notes.append(
-            "the classes are separated: some combination of the columns parts them without exception, so no finite estimate exists "
-            "and no error, z or p is given; leave out the column that gives the class away"
+            "the classes are perfectly separated by a combination of features: no finite estimate exists, and no SE, z or p "
+            "is given. Leave out the feature that determines the class"
         )
     n, count = form.y.size, form.X.shape[1] + 1
     figures = {

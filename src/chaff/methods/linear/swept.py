@@ -15,7 +15,7 @@ from chaff.stats.tolerances import SINGULAR
 
 
 @dataclass(frozen=True)
-class State:
+class SweptState:
     """What a model of some features says."""
 
     features: tuple[str, ...]
@@ -66,9 +66,9 @@ class Swept:
 
     def toggle(self, feature: str) -> None:
         """The feature enters, or leaves when it is in the model."""
-        mine = self.columns(feature)
-        leaving = any(k in self.held for k in mine)
-        for k in mine:
+        own = self.columns(feature)
+        leaving = any(k in self.held for k in own)
+        for k in own:
             if leaving and k in self.held:
                 self._sweep(k, -1.0)
                 self.held.discard(k)
@@ -79,21 +79,21 @@ class Swept:
     def enter_all(self, features: Iterable[str]) -> None:
         """Features enter a model that is empty, in one factorisation where nothing is singular, one by one otherwise."""
         names = [f for f in features if f not in self.features]
-        mine = np.array([k for f in names for k in self.columns(f)], np.int64)
-        inverse = inverse_of(self.start[np.ix_(mine, mine)]) if mine.size and not self.held else None
+        own = np.array([k for f in names for k in self.columns(f)], np.int64)
+        inverse = inverse_of(self.start[np.ix_(own, own)]) if own.size and not self.held else None
         if inverse is None:
             for f in names:
                 if self.enters(f):
                     self.toggle(f)
             return
-        rest = np.setdiff1d(np.arange(self.start.shape[0]), mine)
-        cross = self.start[np.ix_(mine, rest)]
+        rest = np.setdiff1d(np.arange(self.start.shape[0]), own)
+        cross = self.start[np.ix_(own, rest)]
         weights = inverse @ cross
         self.A = np.empty_like(self.start)
-        self.A[np.ix_(mine, mine)] = -inverse
-        self.A[np.ix_(mine, rest)], self.A[np.ix_(rest, mine)] = weights, weights.T
+        self.A[np.ix_(own, own)] = -inverse
+        self.A[np.ix_(own, rest)], self.A[np.ix_(rest, own)] = weights, weights.T
         self.A[np.ix_(rest, rest)] = self.start[np.ix_(rest, rest)] - cross.T @ weights
-        self.held = set(mine.tolist())
+        self.held = set(own.tolist())
 
     def enters(self, feature: str) -> bool:
         """Whether it has anything that the model does not."""
@@ -133,10 +133,10 @@ class Swept:
         """Feature in the model → (rise of the residual share when it leaves, its columns)."""
         out = {}
         for f in self.features:
-            mine = [k for k in self.columns(f) if k in self.held]
-            block, b = -self.A[np.ix_(mine, mine)], self.A[mine, -1]
-            rise = float(b[0] ** 2 / block[0, 0]) if len(mine) == 1 else float(b @ np.linalg.lstsq(block, b, rcond=None)[0])
-            out[f] = (max(rise, 0.0), len(mine))
+            own = [k for k in self.columns(f) if k in self.held]
+            block, b = -self.A[np.ix_(own, own)], self.A[own, -1]
+            rise = float(b[0] ** 2 / block[0, 0]) if len(own) == 1 else float(b @ np.linalg.lstsq(block, b, rcond=None)[0])
+            out[f] = (max(rise, 0.0), len(own))
         return out
 
     def gains(self) -> dict[str, tuple[float, int]]:
@@ -145,11 +145,11 @@ class Swept:
         for f in self.form.features:
             if f in inside:
                 continue
-            mine = [k for k in self.columns(f) if self.A[k, k] > SINGULAR]
-            if not mine:
+            own = [k for k in self.columns(f) if self.A[k, k] > SINGULAR]
+            if not own:
                 continue
-            block, b = self.A[np.ix_(mine, mine)], self.A[mine, -1]
-            if len(mine) == 1:
+            block, b = self.A[np.ix_(own, own)], self.A[own, -1]
+            if len(own) == 1:
                 out[f] = (float(b[0] ** 2 / block[0, 0]), 1)
             else:
                 out[f] = (float(b @ np.linalg.lstsq(block, b, rcond=SINGULAR)[0]), int(np.linalg.matrix_rank(block, tol=1e-9)))
@@ -162,14 +162,14 @@ class Swept:
         f = change / columns / (rss / df) if rss > 0 else np.inf
         return float(f_upper(np.array(f), np.array(columns), np.array(df)))
 
-    def state(self) -> State:
+    def state(self) -> SweptState:
         rank, rss = len(self.held), self.rss
         adjusted, aic, bic = self.criteria(rss, rank)
         losses = self.losses()
         df = self.rows - rank - 1
         vif = {f: max(float(-self.A[k, k]) for k in self.columns(f) if k in self.held) for f in losses}
         single = {f: self.columns(f)[0] for f, (_, c) in losses.items() if c == 1 and len(self.columns(f)) == 1}
-        return State(
+        return SweptState(
             self.features,
             {f: self.p_of(rise, c, rss, df) for f, (rise, c) in losses.items()},
             vif,
@@ -183,12 +183,12 @@ class Swept:
 
     def brings_below(self, feature: str, others: Sequence[str], limit: float) -> bool:
         """Whether one of the others, all in the model, has no VIF over the limit any more when this feature leaves."""
-        mine = [k for k in self.columns(feature) if k in self.held]
-        block = -self.A[np.ix_(mine, mine)]
+        own = [k for k in self.columns(feature) if k in self.held]
+        block = -self.A[np.ix_(own, own)]
         for g in others:
-            rest = [k for k in self.columns(g) if k in self.held and k not in mine]
-            cross = self.A[np.ix_(rest, mine)]
-            part = cross / block[0, 0] if len(mine) == 1 else np.linalg.lstsq(block, cross.T, rcond=None)[0].T
+            rest = [k for k in self.columns(g) if k in self.held and k not in own]
+            cross = self.A[np.ix_(rest, own)]
+            part = cross / block[0, 0] if len(own) == 1 else np.linalg.lstsq(block, cross.T, rcond=None)[0].T
             if rest and (-np.diagonal(self.A)[rest] - (cross * part).sum(1) <= limit).all():
                 return True
         return False

@@ -73,7 +73,7 @@ def try_forms(
     for given, known in ((scalers, SCALERS), (targets, TARGETS)):
         for name in given:
             if name not in known:
-                raise UsageError(f"unknown form '{name}'; there are {', '.join(known)}.{nearest(name, known)}")
+                raise UsageError(f"unknown form '{name}'; choose from {', '.join(known)}.{nearest(name, known)}")
     if penalty < 0:
         raise UsageError(f"penalty must be 0 or more, not {penalty}")
     form = linear_form(table, features)

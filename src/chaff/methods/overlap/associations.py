@@ -11,7 +11,7 @@ from chaff.arrays import Flags, Floats
 from chaff.errors import UsageError
 from chaff.kernels.sums import class_sums
 from chaff.methods.overlap.correlations import group_table, groups_of
-from chaff.methods.overlap.ground import Ground
+from chaff.methods.overlap.overlap_data import OverlapData
 from chaff.methods.repeats import why_stays
 from chaff.results.findings import Findings, Way
 from chaff.stats.groups import one_way
@@ -25,7 +25,7 @@ MOST_LEVELS = 1000
 CLUSTER_WAYS: dict[str, Way] = {"cluster": "lower", "size": "higher"}
 
 
-def associations(ground: Ground, limit: float) -> Findings:
+def associations(ground: OverlapData, limit: float) -> Findings:
     """See `chaff.associations`."""
     import pandas as pd
 
@@ -102,18 +102,18 @@ def _pair(a: Column, b: Column) -> float:
     return float(np.sqrt(one_way(counts, s, counts, np.array([squares])).omega_squared[0]))
 
 
-def clusters(ground: Ground, limit: float, linkage: str) -> Findings:
+def clusters(ground: OverlapData, limit: float, linkage: str) -> Findings:
     """See `chaff.clusters`."""
     import pandas as pd
     from scipy.cluster.hierarchy import fcluster
 
     if linkage not in ("average", "complete"):
         raise UsageError(f"linkage must be average or complete, not '{linkage}'")
-    found = associations(ground, limit)
-    names = list(found.frame.index)
+    result = associations(ground, limit)
+    names = list(result.frame.index)
     if len(names) < 2:
         raise UsageError("clusters need two columns or more")
-    tree = tree_of(found.more["matrix"].to_numpy(float), linkage)
+    tree = tree_of(result.more["matrix"].to_numpy(float), linkage)
     label = fcluster(tree, 1.0 - limit, criterion="distance")
     claim = ground.claims
     rows = []
@@ -125,8 +125,8 @@ def clusters(ground: Ground, limit: float, linkage: str) -> Findings:
     order = {c: k for k, c in enumerate(frame.sort_values("size", ascending=False, kind="stable")["cluster"].unique(), 1)}
     frame["cluster"] = frame["cluster"].map(order)
     merges = pd.DataFrame(tree, columns=["first", "second", "distance", "size"])
-    notes = (*found.notes, f"{len(order)} clusters by {linkage} linkage at 1 - association = {1 - limit:g}")
-    more, ways = {"tree": merges, "matrix": found.more["matrix"]}, CLUSTER_WAYS
+    notes = (*result.notes, f"{len(order)} clusters by {linkage} linkage at 1 - association = {1 - limit:g}")
+    more, ways = {"tree": merges, "matrix": result.more["matrix"]}, CLUSTER_WAYS
     return Findings(
         "clusters", frame.sort_values("cluster", kind="stable"), "cluster", ways, {"limit": limit, "linkage": linkage}, notes, more
     )
@@ -137,8 +137,8 @@ def _why(name: str, first: str, members: list[str], claim: Any) -> str:
         return "alone"
     if name == first:
         others = [m for m in members if m != first]
-        return f"stays for {len(others)} more: {why_stays(claim[first], min((claim[m] for m in others), key=lambda c: c.repeating()))}"
-    return f"goes with {first}: {why_stays(claim[first], claim[name])}"
+        return f"kept for {len(others)} more: {why_stays(claim[first], min((claim[m] for m in others), key=lambda c: c.repeating()))}"
+    return f"represented by {first}: {why_stays(claim[first], claim[name])}"
 
 
 def tree_of(A: Any, linkage: str) -> Any:

@@ -9,8 +9,8 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.errors import UsageError
 from chaff.methods.overlap.correlations import correlation_matrix
-from chaff.methods.overlap.ground import Ground
 from chaff.methods.overlap.matrix import Matrix, complete_rows, enough_complete, number_matrix
+from chaff.methods.overlap.overlap_data import OverlapData
 from chaff.results.findings import Findings
 from chaff.stats.dependence import components as components_of
 from chaff.stats.inflation import nearest_positive
@@ -18,7 +18,7 @@ from chaff.stats.tolerances import HAIR
 from chaff.work import Work, task
 
 
-def components(ground: Ground, share: float, shuffles: int) -> Findings:
+def components(ground: OverlapData, share: float, shuffles: int) -> Findings:
     """See `chaff.components`."""
     if not 0 < share <= 1 or shuffles < 0:
         raise UsageError("share must be above 0 and at most 1, shuffles 0 or more")
@@ -31,7 +31,7 @@ def components(ground: Ground, share: float, shuffles: int) -> Findings:
     np.fill_diagonal(C, 1.0)
     if np.isnan(matrix.X).any():
         C = nearest_positive(C)
-        notes.append("gaps: correlations over the rows where both columns are present, negative eigenvalues clipped")
+        notes.append("missing values: pairwise-complete correlations, negative eigenvalues clipped")
     return _component_findings(matrix, C, share, shuffles, notes, ground.work)
 
 
@@ -39,37 +39,34 @@ def _component_findings(matrix: Matrix, C: Any, share: float, shuffles: int, not
     """Components of a correlation matrix as frames."""
     import pandas as pd
 
-    found = components_of(C)
+    result = components_of(C)
     p = len(matrix.names)
-    explained = found.eigenvalues / p
+    explained = result.eigenvalues / p
     reach = int(np.searchsorted(np.cumsum(explained), share - HAIR) + 1)
     chance = _chance(matrix.X, work, shuffles)
-    beyond = int(np.argmin(np.append(found.eigenvalues > chance, False))) if shuffles else reach
+    beyond = int(np.argmin(np.append(result.eigenvalues > chance, False))) if shuffles else reach
     kept = max(beyond, 1)
-    held = (found.loadings[:, :kept] ** 2).sum(1)
-    top = np.abs(found.loadings[:, :kept]).argmax(1)
+    held = (result.loadings[:, :kept] ** 2).sum(1)
+    top = np.abs(result.loadings[:, :kept]).argmax(1)
     frame = pd.DataFrame(
-        {"communality": held, "component": top + 1, "loading": found.loadings[np.arange(p), top]},
+        {"communality": held, "component": top + 1, "loading": result.loadings[np.arange(p), top]},
         index=pd.Index(matrix.names, name="feature"),
     )
     parts = pd.DataFrame(
         {
-            "eigenvalue": found.eigenvalues,
+            "eigenvalue": result.eigenvalues,
             "explained": explained,
             "cumulative": np.cumsum(explained),
             "chance": chance if shuffles else np.nan,
         },
         index=pd.Index(np.arange(1, p + 1), name="component"),
     )
-    loadings = pd.DataFrame(found.loadings, index=list(matrix.names), columns=np.arange(1, p + 1))
-    words = f"{reach} of {p} components hold {share:.0%} of the variation" + (f"; {beyond} are beyond chance" if shuffles else "")
-    notes = [
-        f"{matrix.X.shape[1]:,} rows, {p} number columns",
-        words,
-        "components are mixtures of columns, not a choice of columns",
-        *notes,
-    ]
-    settings = {"share": share, "shuffles": shuffles, "reach": reach, "beyond_chance": beyond}
+    loadings = pd.DataFrame(result.loadings, index=list(matrix.names), columns=np.arange(1, p + 1))
+    words = f"{reach} of {p} principal components explain {share:.0%} of the variance" + (
+        f"; {beyond} exceed the permutation threshold" if shuffles else ""
+    )
+    notes = [f"{matrix.X.shape[1]:,} rows, {p} number columns", words, "components combine features; they do not select them", *notes]
+    settings = {"share": share, "shuffles": shuffles, "reach": reach, "significant": beyond}
     more = {"components": parts, "loadings": loadings}
     return Findings("components", frame, "communality", {"communality": "higher", "loading": "magnitude"}, settings, tuple(notes), more)
 

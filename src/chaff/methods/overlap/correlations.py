@@ -10,8 +10,8 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.errors import UsageError
-from chaff.methods.overlap.ground import Ground
 from chaff.methods.overlap.matrix import TELL, Matrix, bytes_for, check_memory, complete_rows, number_matrix, number_names, target_as_number
+from chaff.methods.overlap.overlap_data import OverlapData
 from chaff.results.findings import Findings
 from chaff.stats.correlation import correlation_p, fisher_interval
 from chaff.stats.matrices import kendall_column, pairwise_pearson, partial_correlations, shrinkage, spearman_matrix
@@ -36,7 +36,7 @@ class Correlating:
     with_target: bool = False
     partial: bool = False
     shrink: bool | None = None
-    level: float = 0.95
+    confidence: float = 0.95
 
     def __post_init__(self) -> None:
         if self.method not in METHODS:
@@ -46,11 +46,11 @@ class Correlating:
         for value in (self.limit, *self.limits):
             if not 0 <= value <= 1:
                 raise UsageError(f"a correlation limit must be between 0 and 1, not {value}")
-        if not 0 < self.level < 1:
-            raise UsageError(f"level must be between 0 and 1, not {self.level}")
+        if not 0 < self.confidence < 1:
+            raise UsageError(f"confidence must be between 0 and 1, not {self.confidence}")
 
 
-def correlations(ground: Ground, how: Correlating) -> Findings:
+def correlations(ground: OverlapData, how: Correlating) -> Findings:
     """See `chaff.correlations`."""
     table, work = ground.table, ground.work
     names, note = number_names(table)
@@ -76,12 +76,12 @@ def correlations(ground: Ground, how: Correlating) -> Findings:
         r = partial_correlations(np.nan_to_num(r))
         notes.append("partial: all other columns held fixed")
     fixed = len(matrix.names) - 2 if how.partial else 0
-    pairs = pair_table(matrix.names, r, shared - fixed, how.limit, how.level, NAMES[how.method])
+    pairs = pair_table(matrix.names, r, shared - fixed, how.limit, how.confidence, NAMES[how.method])
     count = matrix.X.shape[1] if matrix.X.size else n
     return _findings(table, matrix, count, r, shared, pairs, how, notes)
 
 
-def _from_moments(ground: Ground, names: list[str], with_target: bool) -> tuple[Matrix, Floats, Floats]:
+def _from_moments(ground: OverlapData, names: list[str], with_target: bool) -> tuple[Matrix, Floats, Floats]:
     """Pearson's r over the rows that each pair shares, without a copy of the rows."""
     table, moments = ground.table, ground.plain_moments.select(names)
     kept = len(names) + with_target
@@ -106,7 +106,7 @@ def correlation_matrix(matrix: Matrix, method: str, work: Work) -> tuple[Floats,
     return out, shared
 
 
-def pair_table(names: Sequence[str], r: Floats, rows: Floats, limit: float, level: float, what: str) -> pd.DataFrame:
+def pair_table(names: Sequence[str], r: Floats, rows: Floats, limit: float, confidence: float, what: str) -> pd.DataFrame:
     """Pairs above the limit, the strongest first."""
     import pandas as pd
 
@@ -119,7 +119,7 @@ def pair_table(names: Sequence[str], r: Floats, rows: Floats, limit: float, leve
     over = np.flatnonzero(np.abs(np.nan_to_num(values)) > limit)
     over = over[np.argsort(-np.abs(values[over]), kind="stable")]
     variance = {"pearson_r": 1.0, "spearman_rho": 1.06, "kendall_tau": 0.437}[what]
-    low, high = fisher_interval(values[over], 3 + (n[over] - 3) / variance, level)
+    low, high = fisher_interval(values[over], 3 + (n[over] - 3) / variance, confidence)
     named = np.array(names, dtype=object)
     return pd.DataFrame(
         {

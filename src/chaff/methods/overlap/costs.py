@@ -11,7 +11,7 @@ from chaff.errors import ChaffError
 from chaff.evaluate.setting import Setting
 from chaff.methods.search.additions import split_losses
 from chaff.methods.search.forest_lens import ForestLens
-from chaff.methods.search.ground import Ground, averaged
+from chaff.methods.search.search_data import SearchData, averaged
 from chaff.metrics import METRICS
 from chaff.models.least_squares import Ridge
 from chaff.models.protocols import Model
@@ -73,7 +73,7 @@ def total_costs(table: Table, gone: Sequence[str], setting: Setting) -> list[Cos
 
 
 def _cost(label: str, model: Model, table: Table, left: frozenset[str], setting: Setting) -> Cost:
-    ground = Ground.of(table, replace(setting, before=None, metric="r2"), [model])
+    ground = SearchData.of(table, replace(setting, before=None, metric="r2"), [model])
     none = averaged(ground.none.losses[0])
     with_all, without = (averaged(x) for x in split_losses([frozenset(table.features), left], model, ground))
     rows = ground.tested

@@ -12,8 +12,8 @@ import numpy as np
 from chaff.arrays import Flags, Floats, Ints
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
-from chaff.methods.overlap.ground import Ground
 from chaff.methods.overlap.inflation_columns import InflationColumns, among, infinite, inflation_columns
+from chaff.methods.overlap.overlap_data import OverlapData
 from chaff.results.findings import Findings, Way
 from chaff.results.trail import trail_frame
 from chaff.results.verdict import Verdict, drop, keep
@@ -61,9 +61,9 @@ class Inflation:
         return True
 
     def judge(self, table: Table, setting: Setting) -> Findings:
-        return self.eliminate(Ground.of(table, setting), table.features, setting)
+        return self.eliminate(OverlapData.of(table, setting), table.features, setting)
 
-    def eliminate(self, ground: Ground, features: Sequence[str], setting: Setting) -> Findings:
+    def eliminate(self, ground: OverlapData, features: Sequence[str], setting: Setting) -> Findings:
         """The elimination among these features, on ground that is laid already."""
         import pandas as pd
 
@@ -104,16 +104,18 @@ class Inflation:
                 vif = went[f]["vif"]
                 figure = f"vif {vif:.3g}" if np.isfinite(vif) else "vif infinite"
                 words = (
-                    "an exact combination of others, to 1e-10 of its variance" if np.isinf(vif) else f"R² {1 - 1 / vif:.3f} on the others"
+                    "exact linear combination of other features (residual variance < 1e-10)"
+                    if np.isinf(vif)
+                    else f"R² {1 - 1 / vif:.3f} on the others"
                 )
-                tail = f", foremost {went[f]['explained_by']}" if went[f]["explained_by"] else ""
+                tail = f", mainly {went[f]['explained_by']}" if went[f]["explained_by"] else ""
                 out.append(drop(str(f), self.use, figure, f"{self.limit:g}", words + tail))
             else:
                 out.append(keep(str(f), self.use, _left(row), f"{self.limit:g}"))
         return tuple(out)
 
 
-def _placed(ground: Ground, place: Ints, used: Ints, start: Floats) -> Floats:
+def _placed(ground: OverlapData, place: Ints, used: Ints, start: Floats) -> Floats:
     return ground.correlations_with_gaps(place[used], start)
 
 
@@ -129,26 +131,26 @@ def _left(row: Any) -> str:
     return f"vif {row['vif_left']:.3g}" if row["vif_left"] == row["vif_left"] else ""
 
 
-def _exact_first(found: InflationColumns, complete: bool, key: Ints, protected: Flags, limit: float, by_claim: bool) -> Elimination:
+def _exact_first(result: InflationColumns, complete: bool, key: Ints, protected: Flags, limit: float, by_claim: bool) -> Elimination:
     """Exact dependencies among complete columns first, where they can be told for certain; then the limit.
 
     Pairwise correlations need not fit together, and shrinking them would turn an exact dependency into a merely large VIF.
     """
     if complete:
-        return prune_inflation(found.C, found.starts, found.columns, limit, key, protected, by_claim)
-    gappy = ~found.whole
-    starts = found.starts
+        return prune_inflation(result.C, result.starts, result.columns, limit, key, protected, by_claim)
+    gappy = ~result.whole
+    starts = result.starts
     whole = np.array([f for f in range(starts.size - 1) if not gappy[starts[f] : starts[f + 1]].any()], np.int64)
-    first = _prune_some(replace(found, C=found.plain), whole, np.inf, key, protected, by_claim)
+    first = _prune_some(replace(result, C=result.plain), whole, np.inf, key, protected, by_claim)
     left = np.setdiff1d(np.arange(starts.size - 1), first.went)
-    then = _prune_some(found, left, limit, key, protected, by_claim)
+    then = _prune_some(result, left, limit, key, protected, by_claim)
     return Elimination(np.concatenate([first.went, then.went]), np.concatenate([first.vif, then.vif]), then.kept, then.kept_vif)
 
 
-def _prune_some(found: InflationColumns, some: Ints, limit: float, key: Ints, protected: Flags, by_claim: bool) -> Elimination:
-    part = among(found, some)
-    done = prune_inflation(part.C, part.starts, part.columns, limit, key[some], protected[some], by_claim)
-    return Elimination(some[done.went], done.vif, some[done.kept], done.kept_vif)
+def _prune_some(result: InflationColumns, subset: Ints, limit: float, key: Ints, protected: Flags, by_claim: bool) -> Elimination:
+    part = among(result, subset)
+    done = prune_inflation(part.C, part.starts, part.columns, limit, key[subset], protected[subset], by_claim)
+    return Elimination(subset[done.went], done.vif, subset[done.kept], done.kept_vif)
 
 
 def _witnesses(C: Floats, starts: Ints, columns: Ints, f: int, names: Any, gone: Ints) -> list[str]:

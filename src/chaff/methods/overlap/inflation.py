@@ -10,9 +10,9 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.errors import DataError
 from chaff.evaluate.setting import Setting
-from chaff.methods.overlap.ground import Ground, complete_only
 from chaff.methods.overlap.inflation_columns import MOST_WITH_GAPS, infinite, inflation_columns
 from chaff.methods.overlap.matrix import ENOUGH, TELL, bytes_for, check_memory
+from chaff.methods.overlap.overlap_data import OverlapData, complete_only
 from chaff.results.findings import Findings, Way
 from chaff.stats.inflation import dependent_columns, inverse_of, nearest_positive
 from chaff.stats.inflation import inflation as inflation_of_matrix
@@ -29,10 +29,10 @@ STEADY = 1e-3
 MANY_GAPS = 0.5
 MANY_COLUMNS = 0.5  # a row, from which VIFs are mostly chance
 WAYS: dict[str, Way] = {"vif": "lower", "vif_complete": "lower", "r_squared": "lower", "tolerance": "higher"}
-NOTE = ("with the intercept handled: figures from regressions through the origin are much larger and say little",)
+NOTE = ("VIFs include an intercept; without one they are larger and not comparable",)
 
 
-def inflation(ground: Ground) -> Findings:
+def inflation(ground: OverlapData) -> Findings:
     """See `chaff.inflation`."""
     import pandas as pd
 
@@ -43,24 +43,24 @@ def inflation(ground: Ground) -> Findings:
     vif[infinite(cols, moments.complete)] = np.inf
     vif[cols.blank] = np.nan
     rough = [f for f in table.features if table.column(f).missing.mean() > MANY_GAPS and f not in _names(table, cols.blank)]
-    said: tuple[str, ...] = cols.notes
+    given: tuple[str, ...] = cols.notes
     if rough and not moments.complete:
-        said = (*said, f"more than half missing, so their figures are rough: {', '.join(rough[:5])}")
+        given = (*given, f"over 50 % missing, VIF unreliable: {', '.join(rough[:5])}")
     if C.shape[0] > MANY_COLUMNS * len(table):
-        said = (*said, f"{C.shape[0]:,} columns on {len(table):,} rows: nearly every one is a combination of the others by chance")
+        given = (*given, f"{C.shape[0]:,} columns on {len(table):,} rows: nearly every one is a combination of the others by chance")
     with np.errstate(divide="ignore"):
         columns_of = {"vif": vif, "tolerance": 1.0 / vif, "r_squared": 1.0 - 1.0 / vif, "df": np.diff(starts)}
     frame = pd.DataFrame(columns_of, index=pd.Index(table.features, name="feature"))
     frame["explained_by"] = explained_by(C, starts, list(table.features))
     if not moments.complete:
-        said = (*said, *_put_complete(frame, ground))
+        given = (*given, *_put_complete(frame, ground))
     need = bytes_for(moments.layout.width, len(table))
     big = (f"needs about {need / 1e9:.1f} GB",) if need > TELL else ()
-    notes = (f"{len(table):,} rows", *NOTE, *big, *said)
+    notes = (f"{len(table):,} rows", *NOTE, *big, *given)
     return Findings("inflation", frame, "vif", WAYS, {}, notes, {}, "worst")
 
 
-def _put_complete(frame: pd.DataFrame, ground: Ground) -> tuple[str, ...]:
+def _put_complete(frame: pd.DataFrame, ground: OverlapData) -> tuple[str, ...]:
     """VIFs of complete rows beside those of all rows, where enough of them are left."""
     try:
         complete = complete_only(ground.table)
@@ -68,11 +68,11 @@ def _put_complete(frame: pd.DataFrame, ground: Ground) -> tuple[str, ...]:
         return ()
     if len(complete) < ENOUGH * ground.moments.layout.width or len(complete) == len(ground.table):
         return ()
-    frame["vif_complete"] = inflation(Ground(complete, Setting.unfolded(complete, ground.work), ground.asked)).frame["vif"]
+    frame["vif_complete"] = inflation(OverlapData(complete, Setting.unfolded(complete, ground.work), ground.asked)).frame["vif"]
     return (f"vif_complete: of the {len(complete):,} rows without a gap in a number",)
 
 
-def _checked_moments(ground: Ground) -> Moments:
+def _checked_moments(ground: OverlapData) -> Moments:
     check_memory(Layout.of(ground.table, ground.table.features).width, len(ground.table))
     return ground.moments
 
@@ -109,21 +109,21 @@ def explained_by(C: Any, starts: Any, names: list[str]) -> list[str]:
     return out
 
 
-def with_path(found: Findings, ground: Ground) -> Findings:
+def with_path(result: Findings, ground: OverlapData) -> Findings:
     """The findings of an elimination with the VIF of every feature after every move, the largest one left, and R² of all features
     on the target before and after."""
-    went = found.more["trail"]["feature"].tolist()
+    went = result.more["trail"]["feature"].tolist()
     path = vif_path(ground, went)
-    trail = found.more["trail"].copy()
+    trail = result.more["trail"].copy()
     after = path.iloc[:, 1:]
     trail["largest_left"] = [float(after[c].max()) if after[c].notna().any() else np.nan for c in after.columns]
     trail["whose"] = [str(after[c].idxmax()) if after[c].notna().any() else "" for c in after.columns]
     r2 = r_squared_path(ground, went)
     trail["r_squared_before"], trail["r_squared_after"] = r2[:-1], r2[1:]
-    return replace(found, notes=(*found.notes, *NOTE), more={"trail": trail, "path": path})
+    return replace(result, notes=(*result.notes, *NOTE), more={"trail": trail, "path": path})
 
 
-def r_squared_path(ground: Ground, went: list[str]) -> Floats:
+def r_squared_path(ground: OverlapData, went: list[str]) -> Floats:
     """float64 (moves + 1,): R² of the target on all features that are left, at the start and after every move.
 
     Of several classes that of their indicators together. Read backwards: the features that stay, and one more at a time.
@@ -149,7 +149,7 @@ def r_squared_path(ground: Ground, went: list[str]) -> Floats:
     return np.array(out[::-1])
 
 
-def vif_path(ground: Ground, went: list[str]) -> pd.DataFrame:
+def vif_path(ground: OverlapData, went: list[str]) -> pd.DataFrame:
     """VIF of every feature at the start and after every move, by updates of one inverse once nothing is singular."""
     import pandas as pd
 
@@ -180,8 +180,8 @@ def vif_path(ground: Ground, went: list[str]) -> pd.DataFrame:
         else:
             out[owner, move] = np.diagonal(P)
         if exact:  # clipping makes an exact dependency merely large
-            some = flat[sure[flat]]
-            bad = some[dependent_columns(plain[np.ix_(some, some)])] if some.size else some
+            subset = flat[sure[flat]]
+            bad = subset[dependent_columns(plain[np.ix_(subset, subset)])] if subset.size else subset
             hit = np.bincount(all_owners[bad], minlength=len(names))
             out[(hit > 0) & (hit == np.diff(starts)), move] = np.inf
             exact = bad.size > 0

@@ -19,8 +19,8 @@ from chaff.table.layout import LEVELS_IN_LINEAR_FORM
 from chaff.table.levels import TrainedLevels
 from chaff.table.moments import Moments
 
-GAPS = "gaps: correlations by maximum likelihood over all rows (EM)"
-GAPS_WIDE = "gaps: correlations over the rows where both columns are present"
+GAPS = "missing values: correlations by maximum likelihood over all rows (EM)"
+GAPS_WIDE = "missing values: pairwise-complete correlations"
 MOST_WITH_GAPS = 1000  # columns, past which maximum likelihood takes too long
 ROWS_A_COLUMN = 3  # shared by every pair, below which its correlation says too little beside all others
 MOST_COLUMNS = 0.8  # a row, past which categories take no part
@@ -51,7 +51,9 @@ class InflationColumns:
         return np.arange(self.C.shape[0], dtype=np.int64)
 
 
-def inflation_columns(moments: Moments, correlations: Floats, asked: bool, with_gaps: Callable[[Ints, Floats], Floats]) -> InflationColumns:
+def inflation_columns(
+    moments: Moments, correlations: Floats, requested: bool, with_gaps: Callable[[Ints, Floats], Floats]
+) -> InflationColumns:
     """A category leaves its commonest level and "(missing)" out; a column without spread takes no part, nor does a category of
     more than fifty levels unless it was `asked` for.
 
@@ -63,31 +65,31 @@ def inflation_columns(moments: Moments, correlations: Floats, asked: bool, with_
     named = [layout.columns[k] for k in levels.columns]
     is_gap = np.array([layout.category[f] and n.endswith(f" = {MISSING_LEVEL}") for n, f in zip(named, owner, strict=True)], bool)
     used, owner = levels.columns[~is_gap], owner[~is_gap]
-    many = np.flatnonzero(layout.category & (np.diff(layout.starts) > LEVELS_IN_LINEAR_FORM)) if not asked else np.empty(0, np.int64)
+    many = np.flatnonzero(layout.category & (np.diff(layout.starts) > LEVELS_IN_LINEAR_FORM)) if not requested else np.empty(0, np.int64)
     used, owner = used[~np.isin(owner, many)], owner[~np.isin(owner, many)]
     wide = _too_wide(used, owner, layout.category, moments.rows)
     used, owner = used[~np.isin(owner, wide)], owner[~np.isin(owner, wide)]
     few = _sharing_few(moments, used, owner)
-    some = ~np.isin(owner, few)
-    used, owner = used[some], owner[some]
+    subset = ~np.isin(owner, few)
+    used, owner = used[subset], owner[subset]
     plain = np.nan_to_num(correlations[np.ix_(used, used)])
     np.fill_diagonal(plain, 1.0)
     repeated = _repeated_levels(plain, owner, layout.category)
     if repeated.size:
-        said = ", ".join(layout.columns[k] for k in used[repeated][:3])
+        given = ", ".join(layout.columns[k] for k in used[repeated][:3])
         keep = np.setdiff1d(np.arange(used.size), repeated)
         used, owner, plain = used[keep], owner[keep], plain[np.ix_(keep, keep)]
-    notes = (f"left out, a combination of the levels of other categories: {said}",) if repeated.size else ()
+    notes = (f"left out, a combination of the levels of other categories: {given}",) if repeated.size else ()
     C, shrunk = _fitting(plain, moments.complete)
     starts = np.searchsorted(owner, np.arange(levels.starts.size)).astype(np.int64)
     if not moments.complete and used.size > MOST_WITH_GAPS:
-        notes = (GAPS_WIDE + (f", shrunk by {_share(shrunk)} so that they fit together" if shrunk else ""), *notes)
+        notes = (GAPS_WIDE + (f", shrunk by {_share(shrunk)} to make the matrix positive definite" if shrunk else ""), *notes)
     elif not moments.complete and np.isin(used, layout.gaps).any():
         C, notes = with_gaps(used, C), (GAPS, *notes)
     for some_blank, why in (
-        (few, f"not judged, sharing fewer than {ROWS_A_COLUMN} rows a column with another"),
-        (wide, "not judged, for with their levels there are about as many columns as rows"),
-        (many, f"not judged unless named, having more than {LEVELS_IN_LINEAR_FORM} levels"),
+        (few, f"not assessed: fewer than {ROWS_A_COLUMN} rows per column in common with another"),
+        (wide, "not assessed: their dummy columns nearly equal the number of rows"),
+        (many, f"not assessed unless named: more than {LEVELS_IN_LINEAR_FORM} levels"),
     ):
         if some_blank.size:
             notes = (*notes, f"{why}: {', '.join(layout.features[f] for f in some_blank[:5])}")
@@ -160,20 +162,20 @@ def _fitting(C: Floats, complete: bool) -> tuple[Floats, float]:
     return np.asarray((1.0 - share) * C + share * np.eye(C.shape[0])), share
 
 
-def infinite(found: InflationColumns, complete: bool) -> Ints:
+def infinite(result: InflationColumns, complete: bool) -> Ints:
     """Features in an exact dependency; with gaps only among columns without any, for shrinking makes the others merely large."""
-    some = np.arange(found.plain.shape[0]) if complete else np.flatnonzero(found.whole)
-    bad = some[dependent_columns(found.plain[np.ix_(some, some)])] if some.size else some
-    counts = np.diff(found.starts)
+    subset = np.arange(result.plain.shape[0]) if complete else np.flatnonzero(result.whole)
+    bad = subset[dependent_columns(result.plain[np.ix_(subset, subset)])] if subset.size else subset
+    counts = np.diff(result.starts)
     owner = np.repeat(np.arange(counts.size), counts)
     hit = np.bincount(owner[bad], minlength=counts.size)
     return np.flatnonzero((hit > 0) & (hit == counts))
 
 
-def among(found: InflationColumns, features: Ints) -> InflationColumns:
+def among(result: InflationColumns, features: Ints) -> InflationColumns:
     """The same for fewer features."""
-    picks = [np.arange(found.starts[f], found.starts[f + 1]) for f in features]
+    picks = [np.arange(result.starts[f], result.starts[f + 1]) for f in features]
     flat = np.concatenate([*picks, np.empty(0, np.int64)]).astype(np.int64)
     starts = np.concatenate([[0], np.cumsum([p.size for p in picks])]).astype(np.int64)
     square = np.ix_(flat, flat)
-    return replace(found, plain=found.plain[square], C=found.C[square], used=found.used[flat], starts=starts, whole=found.whole[flat])
+    return replace(result, plain=result.plain[square], C=result.C[square], used=result.used[flat], starts=starts, whole=result.whole[flat])

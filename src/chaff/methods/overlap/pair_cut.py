@@ -11,7 +11,7 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
-from chaff.methods.overlap.ground import Ground
+from chaff.methods.overlap.overlap_data import OverlapData
 from chaff.methods.repeats import PAIR_LIMIT, Priority, stand_for, why_stays
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep
@@ -48,9 +48,9 @@ class Correlation:
         return True
 
     def judge(self, table: Table, setting: Setting) -> Findings:
-        return self.cut(Ground.of(table, setting), table.features)
+        return self.cut(OverlapData.of(table, setting), table.features)
 
-    def cut(self, ground: Ground, features: Sequence[str]) -> Findings:
+    def cut(self, ground: OverlapData, features: Sequence[str]) -> Findings:
         """The cut on ground that is laid already; a row for every one of these features."""
         import pandas as pd
 
@@ -80,7 +80,7 @@ class Correlation:
 
     def _verdict(self, feature: str, row: Any) -> Verdict:
         if isinstance(row["partner"], str):
-            reason = f"repeats {row['partner']}, which stays: {row['why']}"
+            reason = f"near-duplicate of {row['partner']}, which is kept: {row['why']}"
             return drop(feature, self.use, f"pearson_r {row['pearson_r']:.3g}", f"{self.limit:g}", reason)
         figure = "" if np.isnan(row["strongest_r"]) else f"strongest_r {row['strongest_r']:.3g}"
         return keep(feature, self.use, figure, f"{self.limit:g}")

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from chaff.errors import UsageError
-from chaff.methods.overlap.ground import Ground
 from chaff.methods.overlap.matrix import complete_rows, enough_complete, number_matrix
+from chaff.methods.overlap.overlap_data import OverlapData
 from chaff.results.findings import Findings
 from chaff.stats.dependence import Relation, directions, relations
 from chaff.stats.tolerances import EXACT, HAIR
@@ -22,7 +22,7 @@ HIGH_INDEX = 30.0
 WIDEST = 5000
 
 
-def dependencies(ground: Ground, tolerance: float) -> Findings:
+def dependencies(ground: OverlapData, tolerance: float) -> Findings:
     """See `chaff.dependencies`."""
     import pandas as pd
 
@@ -42,8 +42,8 @@ def dependencies(ground: Ground, tolerance: float) -> Findings:
     matrix, note = complete_rows(matrix)
     notes += [note] if note else []
     X, names = np.ascontiguousarray(matrix.X.T), list(matrix.names)
-    found = sorted(relations(X, tolerance), key=lambda r: r.residual)
-    rows = [(names[r.column], equation(r, names), r.residual, r.residual <= EXACT, members(r, names)) for r in found]
+    result = sorted(relations(X, tolerance), key=lambda r: r.residual)
+    rows = [(names[r.column], equation(r, names), r.residual, r.residual <= EXACT, members(r, names)) for r in result]
     equations = pd.DataFrame(rows, columns=["column", "equation", "residual", "exact", "members"])
     raw = directions(np.column_stack([np.ones(len(X)), X]), centred=False)
     centred = directions(X, centred=True)

@@ -12,11 +12,11 @@ import pandas as pd
 from chaff.evaluate.setting import Setting
 from chaff.methods.overlap.costs import Cost, single_costs, told, total_costs
 from chaff.methods.overlap.elimination import Inflation
-from chaff.methods.overlap.ground import Ground
+from chaff.methods.overlap.overlap_data import OverlapData
 from chaff.methods.overlap.pair_cut import Correlation
 from chaff.methods.repeats import PAIR_LIMIT
 from chaff.results.findings import Findings
-from chaff.results.verdict import Verdict, drop, keep, look
+from chaff.results.verdict import Verdict, drop, keep, review
 from chaff.stats.tolerances import SINGULAR
 from chaff.table.table import Table
 
@@ -64,7 +64,7 @@ class Overlap:
 
     def judge(self, table: Table, setting: Setting) -> Findings:
         pairs, vifs = self._parts()
-        ground = Ground.of(table, setting)
+        ground = OverlapData.of(table, setting)
         first = self._pairs(pairs, ground, table.features)
         repeated = {str(f): row for f, row in first.frame.iterrows() if isinstance(row["partner"], str)}
         left = [f for f in table.features if f not in repeated or setting.kept_by_pin(f)]
@@ -83,29 +83,29 @@ class Overlap:
         together, exactly = total_costs(able, near, setting), total_costs(able, exact, setting)
         if near:
             cost = told(together)
-            notes += (f"{len(near)} proposed to go" + (f"; without all of them: {cost}" if cost else ""),)
+            notes += (f"removal of {len(near)} proposed" + (f"; without all of them: {cost}" if cost else ""),)
         settings = {**asdict(self), "allowed": allowed, "exact_costs": any(c.too_much for c in exactly)}
         more = {**first.more, **second.more, "costs": _costs(together, exactly)}
         ways = {**first.better, **second.better}
         return Findings(self.use, frame, "vif", ways, settings, first.notes + second.notes + notes, more, "worst")
 
-    def _pairs(self, pairs: Correlation, ground: Ground, features: Sequence[str]) -> Findings:
+    def _pairs(self, pairs: Correlation, ground: OverlapData, features: Sequence[str]) -> Findings:
         """The pair cut, copies first: a column and its copy must not both go for a third that they merely resemble."""
         copies = Correlation(1 - SINGULAR).cut(ground, features).frame
         gone = [str(f) for f in copies.index[copies["partner"].notna()]]
         if not gone:
             return pairs.cut(ground, features)
-        rest = Ground(ground.table.with_features([f for f in ground.table.features if f not in gone]), ground.setting)
-        found = pairs.cut(rest, [f for f in features if f not in gone])
-        return replace(found, frame=pd.concat([found.frame, copies.loc[gone]]).reindex(list(features)))
+        rest = OverlapData(ground.table.with_features([f for f in ground.table.features if f not in gone]), ground.setting)
+        result = pairs.cut(rest, [f for f in features if f not in gone])
+        return replace(result, frame=pd.concat([result.frame, copies.loc[gone]]).reindex(list(features)))
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
         pairs, vifs = self._parts()
         by_pair = {v.feature: v for v in pairs.verdicts(result, setting)}
         left = replace(result, frame=result.frame.loc[[f for f, v in by_pair.items() if v.stays]])
         by_vif = {v.feature: v for v in vifs.verdicts(left, setting)}
-        said = {f: by_vif.get(f, v) for f, v in by_pair.items()}
-        return tuple(replace(self._verdict(v, result), by=self.use) for v in said.values())
+        given = {f: by_vif.get(f, v) for f, v in by_pair.items()}
+        return tuple(replace(self._verdict(v, result), by=self.use) for v in given.values())
 
     def _verdict(self, v: Verdict, result: Findings) -> Verdict:
         """What the limits say, as a proposal where it is not exact."""
@@ -115,14 +115,20 @@ class Overlap:
         if row["proposed"] == "exact":
             if not result.settings["exact_costs"]:
                 return drop(v.feature, self.use, v.figure, v.limit, f"{v.reason}: nothing is lost without it")
-            return look(v.feature, self.use, v.figure, v.limit, f"{v.reason}, yet the forest loses without it", stays=True)
+            return review(v.feature, self.use, v.figure, v.limit, f"{v.reason}; the forest loses without it", stays=True)
         cost, allowed = row["cost"], result.settings["allowed"]
         if np.isnan(cost):
-            return look(v.feature, self.use, v.figure, v.limit, f"{v.reason}; proposed to go, at a cost not measured", stays=True)
+            return review(v.feature, self.use, v.figure, v.limit, f"{v.reason}; removal proposed, R² loss not measured", stays=True)
         if cost > allowed:
-            words = f"{v.reason}, yet leaving it out costs R² {cost:.2g} (allowed {allowed:.2g})"
-            return look(v.feature, self.use, v.figure, v.limit, words, stays=True)
-        return keep(v.feature, self.use, v.figure, v.limit, f"{v.reason}; proposed to go, at R² {max(cost, 0.0):.2g}: the search decides")
+            words = f"{v.reason}; R² loss if removed {cost:.2g} (allowed {allowed:.2g})"
+            return review(v.feature, self.use, v.figure, v.limit, words, stays=True)
+        return keep(
+            v.feature,
+            self.use,
+            v.figure,
+            v.limit,
+            f"{v.reason}; removal proposed: would lower R² by {max(cost, 0.0):.2g}; the search decides",
+        )
 
 
 def _proposed(feature: str, repeated: dict[str, Any], trail: pd.DataFrame) -> str:

@@ -83,10 +83,10 @@ def left_over(table: Table, features: Sequence[str], parts: Ints, work: Work) ->
 
     parts : int64 (rows,), the fold of each row.  Classes: Pearson residuals of an additive logistic model.
     """
-    found = [Basis.learn(table.column(f), len(table)) for f in features]
-    if len(found) > WIDEST:
-        found = _by_strength(table, found, work)
-    X = np.vstack([b.of(table.column(b.name).values) for b in found])
+    result = [Basis.learn(table.column(f), len(table)) for f in features]
+    if len(result) > WIDEST:
+        result = _by_strength(table, result, work)
+    X = np.vstack([b.of(table.column(b.name).values) for b in result])
     X = X[X.std(1) > 0]
     X = (X - X.mean(1, keepdims=True)) / X.std(1, keepdims=True)
     if table.target.task == "classification":
@@ -98,26 +98,26 @@ def left_over(table: Table, features: Sequence[str], parts: Ints, work: Work) ->
     return np.asarray(rest / np.maximum(expected, LEAST_SPREAD * typical if typical > 0 else 1.0))[None]
 
 
-def _by_strength(table: Table, found: list[Basis], work: Work) -> list[Basis]:
+def _by_strength(table: Table, result: list[Basis], work: Work) -> list[Basis]:
     """A curve for those that say most alone, a straight line for the next."""
     n = len(table)
-    some = np.arange(n) if n <= LOOKED_AT else np.sort(work.stream("additive rows").choice(n, LOOKED_AT, replace=False))
-    y = table.targets[some] - table.targets[some].mean(0)
-    gains = np.array(work.each(task(_gain, table, some, y), found))
+    subset = np.arange(n) if n <= LOOKED_AT else np.sort(work.stream("additive rows").choice(n, LOOKED_AT, replace=False))
+    y = table.targets[subset] - table.targets[subset].mean(0)
+    gains = np.array(work.each(task(_gain, table, subset, y), result))
     order = np.argsort(-gains, kind="stable")[:MOST_LINES]
-    return [found[k] for k in order[:WIDEST]] + [found[k].straight() for k in order[WIDEST:]]
+    return [result[k] for k in order[:WIDEST]] + [result[k].straight() for k in order[WIDEST:]]
 
 
-def _gain(table: Table, some: Ints, y: Floats, basis: Basis) -> float:
+def _gain(table: Table, subset: Ints, y: Floats, basis: Basis) -> float:
     """What the functions of one column explain, over what chance gives as many."""
-    Z = basis.of(table.column(basis.name).values[some])
+    Z = basis.of(table.column(basis.name).values[subset])
     Z = Z - Z.mean(1, keepdims=True)
     values, vectors = np.linalg.eigh(Z @ Z.T)
     fine = values > 1e-9 * max(float(values[-1]), 1e-300)
     if not fine.any():
         return 0.0
     share = float((((vectors[:, fine].T @ (Z @ y)) ** 2) / values[fine, None]).sum() / max(float((y * y).sum()), 1e-300))
-    return share - float(fine.sum()) / some.size
+    return share - float(fine.sum()) / subset.size
 
 
 def _of_number(X: Floats, y: Floats, parts: Ints) -> Floats:

@@ -6,13 +6,13 @@ from collections.abc import Iterable, Sequence
 
 from chaff.choices import files_of
 from chaff.errors import UsageError, nearest
-from chaff.methods.relevance.leading import LEADS
-from chaff.methods.relevance.statistic import Family, Statistic, kind_of
+from chaff.methods.relevance.default_test import LEADS
+from chaff.methods.relevance.statistic import Family, FilterStatistic, kind_of
 from chaff.results.findings import Way
 from chaff.table.table import Table
 
 ROOM = "chaff.methods.relevance.families"
-ALL: tuple[Statistic, ...] = tuple(
+ALL: tuple[FilterStatistic, ...] = tuple(
     sorted((s for m in files_of(ROOM) for s in getattr(m, "STATISTICS", ())), key=lambda s: (s.place, s.name))
 )
 FAMILIES: tuple[Family, ...] = tuple(f for m in files_of(ROOM) for f in getattr(m, "FAMILIES", ()))
@@ -29,7 +29,7 @@ RANKING_ENDS = ("", "_p", "_q", "_corrected", "_family_p", "_family_q")
 FURTHER = ("effect_size", "p", "q")
 
 
-def resolve(asked: str | Sequence[str], table: Table) -> tuple[str, ...]:
+def resolve(requested: str | Sequence[str], table: Table) -> tuple[str, ...]:
     """Names of the statistics to compute.
 
     Raises
@@ -39,26 +39,26 @@ def resolve(asked: str | Sequence[str], table: Table) -> tuple[str, ...]:
     """
     task: str = table.target.task
     pairs = {(kind_of(table, f), task) for f in table.features} - {("", task)}
-    if isinstance(asked, str) and asked in GROUPS:
-        found = tuple(s.name for s in ALL if _in_group(s, asked, pairs, table))
-        if not found:
+    if isinstance(requested, str) and requested in GROUPS:
+        result = tuple(s.name for s in ALL if _in_group(s, requested, pairs, table))
+        if not result:
             raise UsageError(f"no statistic fits a column of {table.label}: none is a number, a category or two-valued")
-        return found
-    check_names(asked)
-    names = (asked,) if isinstance(asked, str) else tuple(asked)
+        return result
+    check_names(requested)
+    names = (requested,) if isinstance(requested, str) else tuple(requested)
     return tuple(dict.fromkeys(_checked(name, pairs, table) for name in names))
 
 
-def check_names(asked: str | Sequence[str]) -> None:
+def check_names(requested: str | Sequence[str]) -> None:
     """What can be told of the names without a table."""
-    if isinstance(asked, str) and asked in GROUPS:
+    if isinstance(requested, str) and requested in GROUPS:
         return
-    names = (asked,) if isinstance(asked, str) else tuple(asked)
+    names = (requested,) if isinstance(requested, str) else tuple(requested)
     if not names:
-        raise UsageError(f"no statistic was asked for; there are {', '.join(STATISTICS)}, or one of {', '.join(GROUPS)}")
+        raise UsageError(f"no statistic was asked for; choose from {', '.join(STATISTICS)}, or one of {', '.join(GROUPS)}")
     for name in names:
         if name not in NAMES:
-            raise UsageError(f"unknown statistic '{name}'; there are {', '.join(STATISTICS)}.{nearest(name, NAMES)}")
+            raise UsageError(f"unknown statistic '{name}'; choose from {', '.join(STATISTICS)}.{nearest(name, NAMES)}")
 
 
 def check_ranking(by: str) -> None:
@@ -66,9 +66,7 @@ def check_ranking(by: str) -> None:
     if by in FURTHER or any(by == name + end for name in NAMES for end in RANKING_ENDS):
         return
     known = [*FURTHER, *NAMES]
-    raise UsageError(
-        f"features cannot be ranked by '{by}'; they can by {', '.join(known)}, and by a statistic's _p or _q.{nearest(by, known)}"
-    )
+    raise UsageError(f"unknown measure '{by}'; choose from {', '.join(known)}, or a statistic's _p or _q.{nearest(by, known)}")
 
 
 def statistic_of(by: str) -> str:
@@ -83,7 +81,7 @@ def belongs(column: str, name: str) -> bool:
     )
 
 
-def _in_group(s: Statistic, group: str, pairs: set[tuple[str, str]], table: Table) -> bool:
+def _in_group(s: FilterStatistic, group: str, pairs: set[tuple[str, str]], table: Table) -> bool:
     if not pairs & set(s.fits) or (table.weights is not None and s.no_weights) or (s.company and group != "all"):
         return False
     if group in ("tests", "leading"):
@@ -97,11 +95,13 @@ def _checked(name: str, pairs: set[tuple[str, str]], table: Table) -> str:
     if not pairs & set(s.fits):
         words = " and ".join(sorted({f"{kind} columns" for kind, _ in pairs})) or "none of the columns"
         target = "a number" if table.target.task == "regression" else "classes"
-        raise UsageError(f"{s.label} ({s.name}) does not fit {words} against {target}; fitting are {fitting}")
+        raise UsageError(f"{s.label} ({s.name}) does not fit {words} against {target}; choose from {fitting}")
     if not s.fits_classes(len(table.target.classes)):
-        raise UsageError(f"{s.label} ({s.name}) needs two classes, not {len(table.target.classes)}; fitting are {fitting}")
+        raise UsageError(f"{s.label} ({s.name}) needs two classes, not {len(table.target.classes)}; choose from {fitting}")
     if table.weights is not None and s.no_weights:
-        raise UsageError(f"{s.label} ({s.name}) is refused with row weights: {s.no_weights}. Leave it out, or open without weights")
+        raise UsageError(
+            f"{s.label} ({s.name}) does not support row weights ({s.no_weights}). Leave it out, or open the table without weights"
+        )
     return s.name
 
 
@@ -127,11 +127,11 @@ def page_rows() -> list[str]:
     return [f"| `{s.name}` | {s.label} | {_fits_words(s)} | {_how_words(s)} | {s.source} |" for s in ALL]
 
 
-def _fits_words(s: Statistic) -> str:
+def _fits_words(s: FilterStatistic) -> str:
     if len(s.fits) == 6:
         return "every pair"
     return ", ".join(f"{kind} × {'number' if task == 'regression' else 'classes'}" for kind, task in s.fits)
 
 
-def _how_words(s: Statistic) -> str:
+def _how_words(s: FilterStatistic) -> str:
     return s.how + (" Refused with row weights." if s.no_weights else "")

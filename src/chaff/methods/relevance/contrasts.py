@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from chaff.arrays import Flags, Floats, Ints
-from chaff.methods.relevance.codes import coded
-from chaff.methods.relevance.view import View
+from chaff.methods.relevance.bin_codes import coded
+from chaff.methods.relevance.relevance_data import RelevanceData
 from chaff.stats.ranks import average_ranks
 
 MOST_LEVELS = 50  # of a category; the rare ones beyond share one column
@@ -15,37 +15,37 @@ Contrast = tuple[Floats, Floats, Flags]
 """Columns of the feature (a, n) and of the target (b, n) over the rows present, and which rows those are."""
 
 
-def values(view: View, name: str) -> Contrast:
+def values(view: RelevanceData, name: str) -> Contrast:
     """A number against a number, or against classes."""
-    x, some = _present(view, name)
-    return x[None], _target(view, some), some
+    x, subset = _present(view, name)
+    return x[None], _target(view, subset), subset
 
 
-def ranks(view: View, name: str) -> Contrast:
+def ranks(view: RelevanceData, name: str) -> Contrast:
     """The same by ranks, of a number target too."""
-    x, some = _present(view, name)
-    return average_ranks(x)[None], _ranked_target(view, some), some
+    x, subset = _present(view, name)
+    return average_ranks(x)[None], _ranked_target(view, subset), subset
 
 
-def levels(view: View, name: str) -> Contrast:
+def levels(view: RelevanceData, name: str) -> Contrast:
     """Levels against a number, or against classes."""
-    codes, some = _levels(view, name)
-    return indicators(codes), _target(view, some), some
+    codes, subset = _levels(view, name)
+    return indicators(codes), _target(view, subset), subset
 
 
-def levels_and_ranks(view: View, name: str) -> Contrast:
+def levels_and_ranks(view: RelevanceData, name: str) -> Contrast:
     """Levels against the ranks of a number."""
-    codes, some = _levels(view, name)
-    return indicators(codes), _ranked_target(view, some), some
+    codes, subset = _levels(view, name)
+    return indicators(codes), _ranked_target(view, subset), subset
 
 
-def bend(view: View, name: str) -> Contrast:
+def bend(view: RelevanceData, name: str) -> Contrast:
     """Bins of a number, less a straight line in it, against what that line leaves of the target."""
-    x, some = _present(view, name)
-    codes = coded(view, [name]).codes[0][some].astype(np.int64)
-    w = np.ones(x.size) if view.weights is None else view.weights[some]
+    x, subset = _present(view, name)
+    codes = coded(view, [name]).codes[0][subset].astype(np.int64)
+    w = np.ones(x.size) if view.weights is None else view.weights[subset]
     line = np.stack([np.ones(x.size), x - x.mean()]) if x.size else np.empty((2, 0))
-    return _less(indicators(codes), line, w), _less(view.y[some][None], line, w), some
+    return _less(indicators(codes), line, w), _less(view.y[subset][None], line, w), subset
 
 
 def indicators(codes: Ints) -> Floats:
@@ -68,21 +68,21 @@ def _less(columns: Floats, line: Floats, w: Floats) -> Floats:
     return np.asarray(columns - fitted.T @ line)
 
 
-def _present(view: View, name: str) -> tuple[Floats, Flags]:
+def _present(view: RelevanceData, name: str) -> tuple[Floats, Flags]:
     column = view.table.column(name).values
-    some = ~np.isnan(column)
-    return column[some], some
+    subset = ~np.isnan(column)
+    return column[subset], subset
 
 
-def _levels(view: View, name: str) -> tuple[Ints, Flags]:
+def _levels(view: RelevanceData, name: str) -> tuple[Ints, Flags]:
     codes = view.levels_of(name)[0]
-    some = codes >= 0
-    return codes[some], some
+    subset = codes >= 0
+    return codes[subset], subset
 
 
-def _target(view: View, some: Flags) -> Floats:
-    return view.y[some][None] if view.regression else indicators(view.classes[some])
+def _target(view: RelevanceData, subset: Flags) -> Floats:
+    return view.y[subset][None] if view.regression else indicators(view.classes[subset])
 
 
-def _ranked_target(view: View, some: Flags) -> Floats:
-    return average_ranks(view.y[some])[None] if view.regression else indicators(view.classes[some])
+def _ranked_target(view: RelevanceData, subset: Flags) -> Floats:
+    return average_ranks(view.y[subset])[None] if view.regression else indicators(view.classes[subset])

@@ -84,7 +84,7 @@ def interactions(
     Findings
         One row a feature: its strongest partner, score, threshold, `in_company` (whether any of its pairs is over the
         threshold). ``more["pairs"]``: first, second, share (of the target's variation, beyond both parts, less what
-        chance gives), f, f_df, f_df_within, f_p, score, beyond_chance.
+        chance gives), f, f_df, f_df_within, f_p, score, significant.
 
     Raises
     ------
@@ -114,10 +114,10 @@ def interactions(
     if not 0.05 <= alpha < 1:
         raise UsageError(f"alpha must be between 0.05 and 1 with {SHUFFLES} shuffles, not {alpha}")
     if table.weights is not None:
-        raise UsageError("the pair screen is refused with row weights: its shuffles count rows alike. Open without weights")
+        raise UsageError("the pair test does not support row weights. Open the table without weights")
     features = [f for f in table.features if table.kind(f) in ("number", "binary", "category")]
     if len(features) < 2:
-        raise UsageError("the pair screen needs two features or more")
+        raise UsageError("the pair test needs two features or more")
     if bins is not None and not 2 <= bins <= kernels.SIDE - 1:
         raise UsageError(f"bins must be between 2 and {kernels.SIDE - 1}, not {bins}")
     work = Work(seed, workers, watch)
@@ -128,9 +128,9 @@ def interactions(
     rest = left_over(table, features, parts, work)
     coded = code(table, features, bins or _fitting_bins(len(table)), rest, work)
     scores = _all_pairs(coded, work)
-    found = _findings(table, coded, scores, Judged(rest, parts, alpha, top))
-    note = (f"{leak} is left out: it explains the target far better than any other, so it is a leak or explains all away",)
-    return replace(found, notes=(*found.notes, *note)) if leak else found
+    result = _findings(table, coded, scores, PairScores(rest, parts, alpha, top))
+    note = (f"{leak} is excluded: R² far above all others; it would mask interactions",)
+    return replace(result, notes=(*result.notes, *note)) if leak else result
 
 
 def _fitting_bins(rows: int) -> int:
@@ -222,11 +222,11 @@ def _all_pairs(coded: Coded, work: Work) -> Scores:
 
 
 def _score_block(
-    codes: Bytes, sample: Bytes, with_steps: Bytes, centre: Any, words: Ints, lane_centre: Any, some: Ints
+    codes: Bytes, sample: Bytes, with_steps: Bytes, centre: Any, words: Ints, lane_centre: Any, subset: Ints
 ) -> tuple[Floats, Floats]:
     """(scores of some pairs, the largest of each shuffle)."""
-    out, largest = np.empty((len(some), 5)), np.full(SHUFFLES, -np.inf)
-    kernels.score_pairs(codes, sample, some, with_steps, *centre, words, *lane_centre, out, largest)
+    out, largest = np.empty((len(subset), 5)), np.full(SHUFFLES, -np.inf)
+    kernels.score_pairs(codes, sample, subset, with_steps, *centre, words, *lane_centre, out, largest)
     return out, largest
 
 
@@ -237,7 +237,7 @@ def _centre(steps: Bytes) -> tuple[Floats, Floats]:
 
 
 @dataclass(frozen=True)
-class Judged:
+class PairScores:
     """What scores are judged by."""
 
     rest: Floats
@@ -246,7 +246,7 @@ class Judged:
     top: int
 
 
-def _findings(table: Table, coded: Coded, s: Scores, by: Judged) -> Findings:
+def _findings(table: Table, coded: Coded, s: Scores, by: PairScores) -> Findings:
     import pandas as pd
 
     from chaff.stats.tails import f_upper
@@ -275,19 +275,22 @@ def _findings(table: Table, coded: Coded, s: Scores, by: Judged) -> Findings:
             "f_df_within": s.df_within[order],
             "f_p": p[order],
             "score": s.score[order],
-            "beyond_chance": flagged[order],
+            "significant": flagged[order],
         }
     )
     frame = _by_feature(coded.features, s, share, threshold, flagged)
     notes = (
-        f"{len(table):,} rows, {len(s.score):,} pairs; threshold {threshold:.2f} from the largest of all pairs in {SHUFFLES} shuffles"
+        (
+            f"{len(table):,} rows, {len(s.score):,} pairs; threshold {threshold:.2f}: largest score of any pair "
+            f"over {SHUFFLES} permutations (family-wise)"
+        )
         + (f", scored on {coded.sampled.size:,} rows" if coded.sampled.size < len(table) else ""),
     )
     settings = {"alpha": alpha, "threshold": threshold, "shuffles": SHUFFLES, "largest": s.largest.tolist()}
     return Findings("interactions", frame, "score", {"score": "higher", "share": "higher"}, settings, notes, {"pairs": listed})
 
 
-def _flagged(table: Table, coded: Coded, s: Scores, share: Floats, threshold: float, by: Judged) -> Flags:
+def _flagged(table: Table, coded: Coded, s: Scores, share: Floats, threshold: float, by: PairScores) -> Flags:
     """Pairs over the threshold that add something worth having and hold on other rows."""
     out = (s.score > threshold) & (share >= LEAST_SHARE)
     units = Units(None, table.groups, table.order)
@@ -301,9 +304,9 @@ def _by_feature(features: tuple[str, ...], s: Scores, share: Floats, threshold: 
 
     rows = []
     for k in range(len(features)):
-        mine = np.flatnonzero((s.first == k) | (s.second == k))
-        best = mine[np.lexsort((s.score[mine], flagged[mine]))[-1]]
+        own = np.flatnonzero((s.first == k) | (s.second == k))
+        best = own[np.lexsort((s.score[own], flagged[own]))[-1]]
         partner = s.second[best] if s.first[best] == k else s.first[best]
-        rows.append((features[partner], s.score[best], share[best], threshold, bool(flagged[mine].any())))
+        rows.append((features[partner], s.score[best], share[best], threshold, bool(flagged[own].any())))
     index = pd.Index(features, name="feature")
     return pd.DataFrame(rows, columns=["partner", "score", "share", "threshold", "in_company"], index=index)

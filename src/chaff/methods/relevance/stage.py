@@ -11,6 +11,7 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
+from chaff.methods.relevance.bin_codes import check_bins
 from chaff.methods.relevance.catalogue import (
     FAMILIES,
     STATISTICS,
@@ -22,12 +23,11 @@ from chaff.methods.relevance.catalogue import (
     resolve,
     statistic_of,
 )
-from chaff.methods.relevance.codes import check_bins
+from chaff.methods.relevance.default_test import COLUMNS, leads_of, led_words, put_leads
+from chaff.methods.relevance.dependent_rows import corrected
 from chaff.methods.relevance.families.counts import share_of_classes
-from chaff.methods.relevance.leading import COLUMNS, leads_of, led_words, put_leads
-from chaff.methods.relevance.shared_rows import corrected
+from chaff.methods.relevance.relevance_data import FEWEST_A_LEVEL, RelevanceData, too_many_levels
 from chaff.methods.relevance.statistic import Measured
-from chaff.methods.relevance.view import FEWEST_A_LEVEL, View, too_many_levels
 from chaff.methods.screen.leaks import LeakRule
 from chaff.results.cuts import Cut
 from chaff.results.findings import Findings
@@ -60,7 +60,7 @@ class Relevance:
         Which features stay, such as ``{"top": 40}``; None measures only.
     adjust : str
         For the q columns: benjamini_hochberg, benjamini_yekutieli, holm or bonferroni, over the features of one statistic.
-    level : float or None
+    confidence : float or None
         Confidence of the intervals, 0.95; None leaves them out.
     bins : int
         Bins of a number for the information measures and the correlation ratio.
@@ -89,7 +89,7 @@ class Relevance:
     by: str = "effect_size"
     cut: Mapping[str, float] | None = None
     adjust: str = "benjamini_hochberg"
-    level: float | None = 0.95
+    confidence: float | None = 0.95
     bins: int = 10
     bin_kind: str = "equal counts"
     missing_level: bool | None = None
@@ -101,15 +101,15 @@ class Relevance:
     name: str = ""
 
     use: ClassVar[str] = "relevance"
-    loosen: ClassVar[str] = "loosen its cut, or pin a feature (--pin-keep)"
+    loosen: ClassVar[str] = "relax its cut, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
         if self.cut is not None:
             Cut.from_mapping(self.cut)
         if self.adjust not in ADJUSTMENTS:
             adjust(np.empty(0), self.adjust)
-        if self.level is not None and not 0 < self.level < 1:
-            raise UsageError(f"relevance: level must be between 0 and 1, not {self.level}")
+        if self.confidence is not None and not 0 < self.confidence < 1:
+            raise UsageError(f"relevance: confidence must be between 0 and 1, not {self.confidence}")
         for name, least in (("neighbours", 1), ("sample_rows", 50), ("places", 1), ("shuffles", 0), ("pool_below", 0)):
             if getattr(self, name) < least:
                 raise UsageError(f"relevance: {name} must be {least} or more, not {getattr(self, name)}")
@@ -161,26 +161,26 @@ class Relevance:
         ways = {str(c): better(str(c)) for c in frame.columns if _ranks(str(c))}
         return Findings(self.use, frame, self.by, ways, asdict(self), (*self._notes(view, frame), *led_words(leads), *shared), more)
 
-    def values(self, view: View, name: str) -> pd.Series:
+    def values(self, view: RelevanceData, name: str) -> pd.Series:
         """One statistic of every feature, missing where it does not fit; nothing else is computed."""
         return self._measured(view, {name})[0][name].astype(float)
 
-    def view(self, table: Table, work: Work) -> View:
+    def view(self, table: Table, work: Work) -> RelevanceData:
         """What the statistics read."""
-        return View(
+        return RelevanceData(
             table,
             work,
             self.bins,
             self.bin_kind,
             self.missing_level,
-            self.level,
+            self.confidence,
             self.pool_below,
             self.neighbours,
             self.sample_rows,
             self.places,
         )
 
-    def _measured(self, view: View, names: set[str]) -> tuple[pd.DataFrame, dict[str, Any]]:
+    def _measured(self, view: RelevanceData, names: set[str]) -> tuple[pd.DataFrame, dict[str, Any]]:
         """Every statistic of those names."""
         import pandas as pd
 
@@ -189,16 +189,16 @@ class Relevance:
         frame["rows"] = view.rows
         more: dict[str, Any] = {}
         for family in FAMILIES:
-            asked = names & set(family.statistics)
+            requested = names & set(family.statistics)
             features = [f for f, kind in view.kinds.items() if (kind, view.table.target.task) in family.fits]
-            if asked and features:
-                found = family.measure(view, features, asked)
-                measured = found if isinstance(found, Measured) else Measured(found)
+            if requested and features:
+                result = family.measure(view, features, requested)
+                measured = result if isinstance(result, Measured) else Measured(result)
                 _put(frame, features, measured.columns)
                 more |= measured.frames
         return frame, more
 
-    def _shuffle(self, frame: pd.DataFrame, view: View, names: set[str]) -> None:
+    def _shuffle(self, frame: pd.DataFrame, view: RelevanceData, names: set[str]) -> None:
         """Permutation p of what has none in theory, and one for the whole family from the largest value a shuffle gave."""
         wanted = [s.name for s in STATISTICS.values() if s.shuffles and s.name in names]
         if not self.shuffles or not wanted:
@@ -212,7 +212,7 @@ class Relevance:
             frame[f"{name}_p"] = np.where(known, (1.0 + reached) / (1.0 + self.shuffles), np.nan)
             frame[f"{name}_family_p"] = np.where(known, (1.0 + largest) / (1.0 + self.shuffles), np.nan)
 
-    def _shuffled(self, view: View, wanted: list[str], k: int) -> Floats:
+    def _shuffled(self, view: RelevanceData, wanted: list[str], k: int) -> Floats:
         """What the measures say of a shuffled target, (features, measures)."""
         dealt = shuffled(view.table, view.work.stream("relevance shuffle", k))
         # Bins know nothing of the target, so its shuffles share them; supervised ones are cut anew.
@@ -220,11 +220,11 @@ class Relevance:
         measured: Floats = self._measured(other, set(wanted))[0][wanted].to_numpy(float)
         return measured
 
-    def _notes(self, view: View, frame: pd.DataFrame) -> tuple[str, ...]:
+    def _notes(self, view: RelevanceData, frame: pd.DataFrame) -> tuple[str, ...]:
         rows = len(view.table)
         notes = [f"{rows:,} rows"]
         if rows >= MANY_ROWS:
-            notes.append("with so many rows nearly everything is significant: go by effect size")
+            notes.append("with so many rows nearly every feature is significant; rank by effect size instead")
         sparse = frame.index[frame["sparse_share"] > 0.2].tolist() if "sparse_share" in frame else []
         if sparse:
             notes.append(f"expected counts below 5 in more than a fifth of the cells of {_some(sparse)}: p by shuffles there, ≤ is a bound")
@@ -233,18 +233,18 @@ class Relevance:
         seldom = [f for f in view.of_kind("category") if too_many_levels(view.table, f)]
         if seldom and "mutual_information" in frame:
             notes.append(
-                f"the levels of {_some(seldom)} come fewer than {FEWEST_A_LEVEL} times each: information measures run high there"
-                ", and mrmr leaves them out"
+                f"the levels of {_some(seldom)} have fewer than {FEWEST_A_LEVEL} rows per level; mutual information and gain are biased "
+                "upwards, and mrmr leaves them out"
             )
         if self.shuffles and frame.shape[0] > 0.05 * (self.shuffles + 1):
             need = int(np.ceil(frame.shape[0] / 0.05)) - 1
             notes.append(
-                f"{self.shuffles} shuffles are too few to adjust single p-values over {frame.shape[0]} features "
-                f"(that takes {need:,}): go by the _family_p columns, from the largest value of each shuffle"
+                f"{self.shuffles} permutations are too few to adjust single p-values over {frame.shape[0]} features "
+                f"(that takes {need:,}): use the _family_p columns (maximum over features per permutation)"
             )
         loose = (self.cut or {}).get("below", 0.0) > LARGE_P and better(self.by) == "lower" and self.by not in STATISTICS
         if self.cut and loose:
-            notes.append(f"a limit of {self.cut['below']:g} on {self.by} lets through much that is chance")
+            notes.append(f"a limit of {self.cut['below']:g} on {self.by} keeps many null features")
         return tuple(notes + _too_good(frame, view))
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
@@ -274,12 +274,12 @@ def _put(frame: pd.DataFrame, features: list[str], columns: Mapping[str, Any]) -
 
 def _asked_for(frame: pd.DataFrame, names: Sequence[str]) -> pd.DataFrame:
     """What only served the leading test is left out."""
-    asked = {c for c in frame.columns for n in names if c == n or belongs(str(c), n)}
+    requested = {c for c in frame.columns for n in names if c == n or belongs(str(c), n)}
     first = ["kind", "rows", "statistic", *COLUMNS]
-    return frame[[*first, *(c for c in frame.columns if c in asked and c not in first)]]
+    return frame[[*first, *(c for c in frame.columns if c in requested and c not in first)]]
 
 
-def _too_good(frame: pd.DataFrame, view: View) -> list[str]:
+def _too_good(frame: pd.DataFrame, view: RelevanceData) -> list[str]:
     """A leak floats to the top: say so where a feature is too good to be true."""
     explained = {str(f): float(v) ** 2 for f, v in frame["effect_size"].dropna().items()}
     if not view.regression:  # between classes it is the feature that is explained: ask the other way round
@@ -310,6 +310,6 @@ def effect_sizes(table: Table, setting: Setting, features: Sequence[str]) -> dic
     """Effect size of each feature: from the relevance stage when it ran before, measured now otherwise."""
     earlier = setting.earlier.get("relevance")
     if earlier is None or not set(features) <= set(earlier.frame.index):
-        some = replace(table.with_features(features), groups_all=None, order_all=None)  # which change p-values, and take time
-        earlier = Relevance("tests").judge(some, setting)
+        subset = replace(table.with_features(features), groups_all=None, order_all=None)  # which change p-values, and take time
+        earlier = Relevance("tests").judge(subset, setting)
     return {f: float(np.nan_to_num(earlier.frame.loc[f, "effect_size"])) for f in features}

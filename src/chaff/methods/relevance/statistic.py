@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from chaff.methods.relevance.contrasts import Contrast
-    from chaff.methods.relevance.view import View
+    from chaff.methods.relevance.relevance_data import RelevanceData
 
 Pair = tuple[str, str]
 """(kind of the feature, task of the target)."""
@@ -24,7 +24,7 @@ RANKS = "ranks count rows, and what a weighted rank means is not settled"
 
 
 @dataclass(frozen=True)
-class Statistic:
+class FilterStatistic:
     """One filter statistic."""
 
     name: str
@@ -51,7 +51,7 @@ class Statistic:
     """Further names under which it may be asked for: companions that features can be ranked by."""
     tested: str = ""
     """The column whose p it is, where that is not the statistic's own name."""
-    contrasts: Mapping[Pair, Callable[[View, str], Contrast]] = field(default_factory=dict)
+    contrasts: Mapping[Pair, Callable[[RelevanceData, str], Contrast]] = field(default_factory=dict)
     """What its p is read from where groups, an order or weights are declared; blank there for a pair that has none."""
     class_by_class: bool = False
     """Whether it is that of the class which the feature sets apart best: its p is then the best of several."""
@@ -82,7 +82,7 @@ class Family:
     statistics; it returns columns of one entry a feature, by name, `rows` among them.
     """
 
-    measure: Callable[[View, list[str], set[str]], Mapping[str, Any] | Measured]
+    measure: Callable[[RelevanceData, list[str], set[str]], Mapping[str, Any] | Measured]
     fits: tuple[Pair, ...]
     statistics: tuple[str, ...]
 

@@ -58,7 +58,9 @@ def in_python(name: str, advice: Advice) -> str:
     words = {
         "codes": f"if that means missing: open with missing_codes={{'{name}': [{', '.join(advice.values)}]}}; a real value stays as it is",
         "word codes": f"if that means missing: open with missing_codes={{'{name}': [{listed}]}}; if it means none, leave it a level",
-        "absence": f"keep what its absence says: table.with_missing_flags(['{name}']), or with_fill where missing means zero or none",
+        "absence": (
+            f"keep the missingness as a feature: table.with_missing_flags(['{name}']), or with_fill where missing means zero or none"
+        ),
         "ordered": f"words in an order ({', '.join(advice.values)}, …): open with kinds={{'{name}': 'ordered'}} to read them as one number",
         "levels": f"{listed.strip(chr(39))} whole numbers: if they are codes, not amounts, open with kinds={{'{name}': 'category'}}",
     }
@@ -71,17 +73,19 @@ def folded_options(rows: Sequence[tuple[str, Any]]) -> list[list[str]]:
     for name, row in rows:
         kinds.setdefault(row["advice_kind"], []).append((name, row))
     out = []
-    for some in kinds.values():
-        said = [as_options(name, row).partition("   ") for name, row in some]
-        if said[0][2]:
-            shown = " ".join(option for option, _, _ in said[:FOLDED])
-            more = f" (and {len(said) - FOLDED} more the same way)" if len(said) > FOLDED else ""
+    for subset in kinds.values():
+        given = [as_options(name, row).partition("   ") for name, row in subset]
+        if given[0][2]:
+            shown = " ".join(option for option, _, _ in given[:FOLDED])
+            more = f" (and {len(given) - FOLDED} more the same way)" if len(given) > FOLDED else ""
             advice = (
-                f"{shown}{more}   {said[0][2]}" if len(said) == 1 else f"{shown}{more}   {FOLDED_WORDS.get(some[0][1]['advice_kind'], '')}"
+                f"{shown}{more}   {given[0][2]}"
+                if len(given) == 1
+                else f"{shown}{more}   {FOLDED_WORDS.get(subset[0][1]['advice_kind'], '')}"
             )
         else:
-            advice = said[0][0]
-        names = ", ".join(name for name, _ in some[:NAMED]) + (f" and {len(some) - NAMED} more" if len(some) > NAMED else "")
+            advice = given[0][0]
+        names = ", ".join(name for name, _ in subset[:NAMED]) + (f" and {len(subset) - NAMED} more" if len(subset) > NAMED else "")
         out.append([names, advice.rstrip()])
     return out
 

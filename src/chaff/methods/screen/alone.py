@@ -54,8 +54,8 @@ def _line_r2(table: Table, setting: Setting) -> Floats:
 
 def _sums_of_parts(table: Table, part: Ints, y: Floats, w: Floats, parts: int, name: str) -> Floats:
     values = table.column(name).values
-    some = values[:: max(1, values.size // SHIFT_ROWS)]
-    present = some[~np.isnan(some)]
+    subset = values[:: max(1, values.size // SHIFT_ROWS)]
+    present = subset[~np.isnan(subset)]
     out = np.zeros((parts, 3 + 2 * y.shape[1]))
     sums_with_targets(values, float(np.median(present)) if present.size else 0.0, part, y, w, out)
     return out

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from chaff.arrays import Flags, Floats
-from chaff.methods.screen.disguises import sentinel_words, sentinels, units_example
+from chaff.methods.screen.hidden_missing_codes import sentinel_words, sentinels, units_example
 from chaff.table.kinds import Column
 from chaff.table.table import Table
 

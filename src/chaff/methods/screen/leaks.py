@@ -11,7 +11,7 @@ FAR_ABOVE = 3.0
 LEFT_OVER = 3.0  # times as much of the target must the others leave unexplained: a good sensor among good sensors is no leak
 
 
-ALONE = "predicts the target almost alone, and there is no other column to compare it with: was it written down after the fact?"
+ALONE = "possible leakage: predicts the target almost alone; no other feature to compare with. Was it recorded after the target was known?"
 
 
 @dataclass(frozen=True)
@@ -21,7 +21,7 @@ class Suspicion:
     score: float
     limit: str
     reason: str
-    barred: bool
+    blocked: bool
     """Whether it is kept out until a person says otherwise; looked at, and stays, where not."""
 
 
@@ -29,7 +29,7 @@ class Suspicion:
 class LeakRule:
     """A feature is suspected when it explains nearly all by itself, or much and far more than the next.
 
-    Suspects are taken from the top, so that two leaks do not hide each other; a suspect is barred only where all columns that are
+    Suspects are taken from the top, so that two leaks do not hide each other; a suspect is blocked only where all columns that are
     none leave much more unexplained - or, of classes, which no column's R² does justice to, where it parts them almost without a
     mistake and far above all others together. `too_good` None and `far_above` None switch the two halves off.
     """
@@ -67,16 +67,20 @@ class LeakRule:
         return {f: self._suspicion(explained[f], next_best, together, known, f in parts_classes) for f in top}
 
     def _suspicion(self, score: float, next_best: float, together: float, known: bool, parts: bool) -> Suspicion:
-        all_others = f"all others together {together:.2f}" if known else f"the best of the others {next_best:.2f}"
+        all_others = f"all other features together {together:.2f}" if known else f"next-best feature {next_best:.2f}"
         if self.too_good is not None and score >= self.too_good:
-            barred = (1.0 - together) >= LEFT_OVER * (1.0 - score)
-            asks = "was it written down after the fact?" if barred else "good, and so are others: a leak only if it is known too late"
-            reason = f"predicts the target almost alone (R² {score:.2f}; {all_others}): {asks}"
-            return Suspicion(score, f"{self.too_good:g}", reason, barred)
-        reason = f"predicts the target far better alone (R² {score:.2f}) than the runner-up ({next_best:.2f}), {all_others}: a leak?"
-        barred = parts and self.far_above is not None and score >= self.far_above * together
+            blocked = (1.0 - together) >= LEFT_OVER * (1.0 - score)
+            asks = (
+                "Was it recorded after the target was known?"
+                if blocked
+                else "Other features predict as well; leakage only if it is recorded after the target."
+            )
+            reason = f"possible leakage: R² {score:.2f} alone; {all_others}. {asks}"
+            return Suspicion(score, f"{self.too_good:g}", reason, blocked)
+        reason = f"possible leakage: R² {score:.2f} alone; next-best feature {next_best:.2f}; {all_others}"
+        blocked = parts and self.far_above is not None and score >= self.far_above * together
         reason = reason if known else reason.replace(f", {all_others}", "")
-        return Suspicion(score, f"{self.far_above:g} × next", reason, barred)
+        return Suspicion(score, f"{self.far_above:g} × next", reason, blocked)
 
     def _stands_out(self, first: float, second: float) -> bool:
         floor = MUCH_OF_CLASSES if self.classes else MUCH

@@ -30,13 +30,13 @@ def repeats(facts: Sequence[Facts], protected: Collection[str], work: Work) -> d
     """Loser → the column it repeats. The first by name stays, a protected one before all others."""
     able = [f for f in facts if f.rows > 1 and f.distinct > 1 and f.kind != "date"]
     order = sorted(able, key=lambda f: (f.name not in protected, f.name))
-    found: dict[str, Repeat] = {}
-    _same_levels(order, protected, found)
-    _same_numbers([f for f in order if f.kind == "number" and f.name not in found], protected, found, work)
-    return found
+    result: dict[str, Repeat] = {}
+    _same_levels(order, protected, result)
+    _same_numbers([f for f in order if f.kind == "number" and f.name not in result], protected, result, work)
+    return result
 
 
-def _same_levels(facts: Sequence[Facts], protected: Collection[str], found: dict[str, Repeat]) -> None:
+def _same_levels(facts: Sequence[Facts], protected: Collection[str], result: dict[str, Repeat]) -> None:
     seen: dict[bytes, Facts] = {}
     for f in facts:
         own = f.distinct * ROWS_A_VALUE > f.rows  # columns that hardly repeat a value are all each other's renaming
@@ -44,7 +44,7 @@ def _same_levels(facts: Sequence[Facts], protected: Collection[str], found: dict
             continue
         first = seen.setdefault(_by_first_appearance(f.column), f)
         if first is not f and f.name not in protected and (not own or _equal(first.column, f.column)):
-            found[f.name] = Repeat(first.name, "cell by cell" if _equal(first.column, f.column) else "with its values renamed")
+            result[f.name] = Repeat(first.name, "cell by cell" if _equal(first.column, f.column) else "with its values renamed")
 
 
 def _by_first_appearance(column: Column) -> bytes:
@@ -67,7 +67,7 @@ def _words(column: Column) -> np.ndarray:
     return np.asarray(levels[np.where(column.missing, len(column.levels), np.nan_to_num(column.values)).astype(int)])
 
 
-def _same_numbers(facts: Sequence[Facts], protected: Collection[str], found: dict[str, Repeat], work: Work) -> None:
+def _same_numbers(facts: Sequence[Facts], protected: Collection[str], result: dict[str, Repeat], work: Work) -> None:
     """Standardised columns are laid along one random direction: only neighbours there can be the same."""
     if len(facts) < 2:
         return
@@ -81,11 +81,11 @@ def _same_numbers(facts: Sequence[Facts], protected: Collection[str], found: dic
                 break
             winner, loser = sorted((k, other))
             a, b = facts[winner], facts[loser]
-            if b.name in protected or b.name in found or a.name in found:
+            if b.name in protected or b.name in result or a.name in result:
                 continue
             how = _how(a.column.values, b.column.values)
             if how:
-                found[b.name] = Repeat(a.name, how)
+                result[b.name] = Repeat(a.name, how)
 
 
 def _mark(direction: Floats, facts: Facts) -> float:

@@ -82,8 +82,8 @@ def _outlying(table: Table) -> list[tuple[str, int, str]]:
     far = (table.y < first - reach) | (table.y > third + reach)
     unit = f" {table.target.unit}" if table.target.unit else ""
     words = f"{int(far.sum()):,} targets lie outside {first - reach:.4g} to {third + reach:.4g}{unit}"
-    inside = f"none; all lie within {table.y.min():.4g} to {table.y.max():.4g}{unit}"
-    return [("outlying targets", int(far.sum()), words if far.any() else inside), *_heaped(table)]
+    inside = f"all values within {table.y.min():.4g} to {table.y.max():.4g}{unit}"
+    return [("target outliers", int(far.sum()), words if far.any() else inside), *_heaped(table)]
 
 
 def _heaped(table: Table) -> list[tuple[str, int, str]]:
@@ -105,6 +105,6 @@ def _balance(table: Table) -> list[tuple[str, int, str]]:
     out = []
     for name, count in zip(table.target.classes, counts.tolist(), strict=True):
         share = count / len(table)
-        rare = ": rare, so accuracy says little; go by log loss or ROC AUC" if share < RARE_CLASS else ""
+        rare = ": rare, so accuracy is uninformative; use log loss or ROC AUC" if share < RARE_CLASS else ""
         out.append((f"class {name}", count, f"{share:.1%} of the rows{rare}"))
     return out

@@ -17,17 +17,17 @@ from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
 from chaff.methods.screen.advice import advice_for, in_python
 from chaff.methods.screen.alone import single_feature_r2
-from chaff.methods.screen.echoes import echo_of
 from chaff.methods.screen.facts import Facts, column_facts, nearly_id
+from chaff.methods.screen.joint_leak import SAME_CELLS, joint_r2, parted, rank_r2, same_cells, sums_to_target
 from chaff.methods.screen.leaks import NEARLY_ALL, LeakRule, Suspicion
-from chaff.methods.screen.mentions import mentions
+from chaff.methods.screen.missingness_signal import tells
+from chaff.methods.screen.remarks import mentions
 from chaff.methods.screen.repeats import repeats
 from chaff.methods.screen.rows import row_checks
-from chaff.methods.screen.tells import tells
-from chaff.methods.screen.together import SAME_CELLS, joint_r2, parted, rank_r2, same_cells, sums_to_target
+from chaff.methods.screen.target_copies import echo_of
 from chaff.methods.screen.units import group_words
 from chaff.results.findings import Findings, Way
-from chaff.results.verdict import Verdict, drop, keep, look
+from chaff.results.verdict import Verdict, drop, keep, review
 from chaff.table.table import Table
 from chaff.work import Work, task
 
@@ -67,11 +67,11 @@ class Screen:
         The same for a number column whose standard deviation over the largest of |mean|, |median| and the smallest step
         between its values is smaller, where it is less than that step too: then too few digits are left to tell anything.
     id_share : float
-        Running numbers, codes and words with a larger share of distinct values are ids: `look`, barred.
+        Running numbers, codes and words with a larger share of distinct values are ids: `look`, blocked.
     level_share : float
-        A category with more levels than this share of its rows is dropped: its levels come too seldom to be learned.
+        A category with more levels than this share of its rows is dropped: its levels come too few rows per level.
     too_good : float
-        A one-feature R² (of the ranks of a number, where larger) from which a column is suspected to be a leak: `look`, barred
+        A one-feature R² (of the ranks of a number, where larger) from which a column is suspected to be a leak: `look`, blocked
         where all columns that are no suspects leave three times as much unexplained together.
     far_above : float
         Also `look`, but stays: the best column when its R² is this many times the runner-up's, from 0.8 on (0.5 with classes,
@@ -80,7 +80,7 @@ class Screen:
         A number column whose standard deviation is no larger is dropped like a constant one.
     tells_p, tells_effect : float
         Absence (or the rare value) tells when Holm-adjusted p is below and the effect size at least this.
-    doubtful : "look" or "drop"
+    doubtful : "review" or "drop"
         What becomes of a doubtful column (missing_share, top_share, relative_spread): `look` and it stays in, or it is dropped
         unless that very thing tells about the target.
     repeats : bool
@@ -106,7 +106,7 @@ class Screen:
     far_above: float | None = 3.0
     tells_p: float = 0.01
     tells_effect: float = 0.1
-    doubtful: Literal["look", "drop"] = "look"
+    doubtful: Literal["review", "drop"] = "review"
     repeats: bool = True
     groups: bool = True
     echoes: bool = True
@@ -117,7 +117,7 @@ class Screen:
     loosen: ClassVar[str] = "raise missing_share or top_share, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
-        if self.doubtful not in ("look", "drop"):
+        if self.doubtful not in ("review", "drop"):
             raise UsageError(f"screen: doubtful must be look or drop, not {self.doubtful!r}")
         for name, value in asdict(self).items():
             if name in ("name", "doubtful"):
@@ -148,17 +148,17 @@ class Screen:
         leaks = self._leaks(table, facts, frame, setting)
         for name in ("score", "limit", "reason"):
             frame[f"leak_{name}"] = [getattr(leaks.get(f.name), name, "") for f in facts]
-        frame["leak_barred"] = [bool(f.name in leaks and leaks[f.name].barred) for f in facts]
+        frame["leak_blocked"] = [bool(f.name in leaks and leaks[f.name].blocked) for f in facts]
         frame["groups_words"] = work.each(task(group_words, table), facts) if self.groups else [""] * len(facts)
         twins = repeats(facts, pinned, work) if self.repeats else {}
         for name in ("of", "how"):
             frame[f"repeats_{name}"] = [getattr(twins.get(f.name), name, "") for f in facts]
         echoed = work.each(task(echo_of, table), facts) if self.echoes else [None] * len(facts)
         frame["echo"] = [e.words if e else "" for e in echoed]
-        frame["echo_barred"] = [bool(e and e.barred) for e in echoed]
-        told = [advice_for(f, tells, table) for f, tells in zip(facts, frame["absence_tells"].tolist(), strict=True)]
-        frame["advice"] = [in_python(f.name, a) for f, a in zip(facts, told, strict=True)]
-        frame["advice_kind"], frame["advice_values"] = [a.kind for a in told], [a.values for a in told]
+        frame["echo_blocked"] = [bool(e and e.blocked) for e in echoed]
+        text = [advice_for(f, tells, table) for f, tells in zip(facts, frame["absence_tells"].tolist(), strict=True)]
+        frame["advice"] = [in_python(f.name, a) for f, a in zip(facts, text, strict=True)]
+        frame["advice_kind"], frame["advice_values"] = [a.kind for a in text], [a.values for a in text]
         notes = (f"target {table.target.name}, {len(table):,} rows", *mentions(table, facts))
         settings = {**asdict(self), "classes": len(table.target.classes)}
         left = [f for f in able if not frame.loc[f, "echo"]]
@@ -168,13 +168,13 @@ class Screen:
         rows = zip(result.frame.index, result.frame.to_dict("records"), strict=True)
         return tuple(self._verdict(name, row) for name, row in rows)
 
-    def on_all_rows(self, said: tuple[Verdict, ...], result: Findings, setting: Setting) -> tuple[Verdict, ...]:
+    def on_all_rows(self, given: tuple[Verdict, ...], result: Findings, setting: Setting) -> tuple[Verdict, ...]:
         """What a sample would drop, judged by the facts of every row: one value, nothing at all, repeats of another column."""
         whole = setting.whole
         if whole is None:
-            return said
-        rows = {v.feature: result.frame.loc[v.feature].to_dict() for v in said if v.verdict == "drop"}
-        return tuple(self._on_all_rows(v.feature, rows[v.feature], whole, setting.work) if v.feature in rows else v for v in said)
+            return given
+        rows = {v.feature: result.frame.loc[v.feature].to_dict() for v in given if v.verdict == "drop"}
+        return tuple(self._on_all_rows(v.feature, rows[v.feature], whole, setting.work) if v.feature in rows else v for v in given)
 
     def _on_all_rows(self, name: str, row: Row, whole: Table, work: Work) -> Verdict:
         """One column at a time, so that no more than two are held."""
@@ -193,16 +193,16 @@ class Screen:
         top = rule.top(alone)
         others = joint_r2(table, {f: v for f, v in alone.items() if f not in top}, setting) if top else None
         parts = {f for f in top if rule.classes and f in numbers and parted(numbers[f], table.y) >= NEARLY_ALL}
-        found = rule.suspects(alone, others, parts)
+        result = rule.suspects(alone, others, parts)
         if self.echoes and table.target.task == "regression":
             for f, x in numbers.items():
                 share = same_cells(x, table.y)
                 if share >= SAME_CELLS:
-                    words = f"agrees with the target to the last digit in {share:.0%} of the rows: a copy that was changed in places?"
-                    found[f] = Suspicion(alone[f], f"{SAME_CELLS:g}", words, True)
+                    words = f"equal to the target in {share:.0%} of the rows: an edited copy?"
+                    result[f] = Suspicion(alone[f], f"{SAME_CELLS:g}", words, True)
             sums = sums_to_target(table, {f: v for f, v in alone.items() if v >= LEAST_OF_A_SUM})
-            found |= {f: Suspicion(alone[f], "exact", f"adds up to the target: {words}", True) for f, words in sums.items()}
-        return found
+            result |= {f: Suspicion(alone[f], "exact", f"adds up to the target: {words}", True) for f, words in sums.items()}
+        return result
 
     def _verdict(self, name: Any, row: Row) -> Verdict:
         for check in (
@@ -217,18 +217,18 @@ class Screen:
             self._disguise,
             self._groups,
         ):
-            found = check(name, row)
-            if found is not None:
-                return found
+            result = check(name, row)
+            if result is not None:
+                return result
         return keep(name, self.use)
 
     def _unusable(self, name: str, row: Row) -> Verdict | None:
         if row["rows"] == 0:
-            return drop(name, self.use, "missing_share 1", "", "every cell is missing")
+            return drop(name, self.use, "missing_share 1", "", "every value is missing")
         if row["kind"] == "date":
-            return drop(name, self.use, "kind date", "", "dates take no part until a number is derived from them (age, month)")
+            return drop(name, self.use, "kind date", "", "dates are not used directly; derive a number first (age, month)")
         if row["kind"] == "text" and not Facts.is_id(row, self.id_share):
-            return drop(name, self.use, "kind text", "", "free text takes no part until something is derived from it")
+            return drop(name, self.use, "kind text", "", "free text is not used directly; derive a feature first")
         still = self.spread is not None and row["kind"] == "number" and row["spread"] <= self.spread
         if row["distinct"] == 1 and (self.top_share is not None or still):
             if row["absence_tells"]:
@@ -239,33 +239,33 @@ class Screen:
     def _id(self, name: str, row: Row) -> Verdict | None:
         if Facts.is_id(row, self.id_share):
             figure = f"distinct_share {row['distinct_share']:.3g}"
-            return look(name, self.use, figure, f"{self.id_share:g}", f"looks like an id: {row['id_why']}", stays=False)
+            return review(name, self.use, figure, f"{self.id_share:g}", f"looks like an id: {row['id_why']}", stays=False)
         if self.id_share is not None and row["nearly_id"] and not row["single_r2"] > NO_RELATION:
             figure = f"distinct_share {row['distinct_share']:.3g}"
-            return look(
+            return review(
                 name,
                 self.use,
                 figure,
                 "0.5",
-                "looks like an id with repeats: long whole numbers, most of them different, no relation to the target; "
-                "where rows of one value belong together, declare it as groups (--groups)",
+                "looks like an id with repeats: long whole numbers, most of them different, no relation to the target. If rows "
+                "of one value belong together, pass --groups NAME",
                 stays=True,
             )
         if row["with_units"]:
             reason = f"numbers written with a unit ('{row['with_units']}')"
-            return look(name, self.use, f"distinct {row['distinct']}", "", reason, stays=True)
+            return review(name, self.use, f"distinct {row['distinct']}", "", reason, stays=True)
         if self.level_share is not None and row["kind"] == "category" and row["groups_words"]:
             return self._groups(name, row)
         if self.level_share is not None and row["kind"] == "category" and row["distinct_share"] > self.level_share:
             figure = f"distinct_share {row['distinct_share']:.3g}"
-            reason = f"{row['distinct']:,} levels in {row['rows']:,} rows: too seldom to be learned"
+            reason = f"{row['distinct']:,} levels in {row['rows']:,} rows: too few rows per level"
             return drop(name, self.use, figure, f"{self.level_share:g}", reason)
         return None
 
     def _echo(self, name: str, row: Row) -> Verdict | None:
         if not row["echo"]:
             return None
-        return look(name, self.use, _score(row), "", str(row["echo"]), stays=not row["echo_barred"])
+        return review(name, self.use, _score(row), "", str(row["echo"]), stays=not row["echo_blocked"])
 
     def _repeat(self, name: str, row: Row) -> Verdict | None:
         if not row["repeats_of"]:
@@ -275,19 +275,19 @@ class Screen:
     def _disguise(self, name: str, row: Row) -> Verdict | None:
         if not self.sentinels or not row["sentinel"]:
             return None
-        return look(name, self.use, "", "", f"{row['sentinel']}: a code for missing?", stays=True)
+        return review(name, self.use, "", "", f"{row['sentinel']}; a missing-value code?", stays=True)
 
     def _leak(self, name: str, row: Row) -> Verdict | None:
         if not row["leak_reason"]:
             return None
         figure = f"alone {row['leak_score']:.3g}"
-        return look(name, self.use, figure, row["leak_limit"], row["leak_reason"], stays=not row["leak_barred"])
+        return review(name, self.use, figure, row["leak_limit"], row["leak_reason"], stays=not row["leak_blocked"])
 
     def _groups(self, name: str, row: Row) -> Verdict | None:
         if not row["groups_words"]:
             return None
-        advice = f"{row['groups_words']} Then declare it (groups, --groups), so that folds keep them together"
-        return look(name, self.use, f"distinct {row['distinct']}", "", advice, stays=True)
+        advice = f"{row['groups_words']} If rows of one value belong together, pass --groups NAME so that folds do not split them."
+        return review(name, self.use, f"distinct {row['distinct']}", "", advice, stays=True)
 
     def _missing(self, name: str, row: Row) -> Verdict | None:
         if self.missing_share is None or row["missing_share"] <= self.missing_share:
@@ -295,21 +295,21 @@ class Screen:
         if row["absence_tells"]:
             return self._absence(name, row)
         figure = f"missing_share {row['missing_share']:.3g}"
-        words = f"{row['missing_share']:.0%} missing, and absence tells nothing"
+        words = f"{row['missing_share']:.0%} missing; missingness is not associated with the target"
         return self._doubtful(name, figure, f"{self.missing_share:g}", words)
 
     def _absence(self, name: str, row: Row) -> Verdict:
         figure = f"missing_share {row['missing_share']:.3g}"
-        reason = f"{row['missing_share']:.0%} missing, and {row['absence_words']}: absence tells"
-        return look(name, self.use, figure, f"{self.missing_share or 0:g}", reason, stays=True)
+        reason = f"{row['missing_share']:.0%} missing; {row['absence_words']} (informative missingness, Holm p < 0.01)"
+        return review(name, self.use, figure, f"{self.missing_share or 0:g}", reason, stays=True)
 
     def _one_value(self, name: str, row: Row) -> Verdict | None:
         if self.top_share is None or row["top_share"] <= self.top_share:
             return None
         figure = f"top_share {row['top_share']:.3g}"
-        words = f"{row['top_share']:.1%} of its rows are {row['top_value']}"
+        words = f"{row['top_share']:.1%} of the rows are {row['top_value']}"
         if row["rare_tells"]:
-            return look(name, self.use, figure, f"{self.top_share:g}", f"{words}, but {row['rare_words']}", stays=True)
+            return review(name, self.use, figure, f"{self.top_share:g}", f"{words}, but {row['rare_words']}", stays=True)
         return self._doubtful(name, figure, f"{self.top_share:g}", words)
 
     def _spread(self, name: str, row: Row) -> Verdict | None:
@@ -319,15 +319,15 @@ class Screen:
         if self.relative_spread is None or row["kind"] != "number" or not (spread < self.relative_spread and few_digits):
             return None  # Kelvin, a year, a refractive index: little spread for their size, and all that is needed
         figure = f"relative_spread {spread:.2g}"
-        words = f"hardly any spread: {row['spread']:.3g} around {row['middle']:.4g}, less than a step of its last digit"
+        words = f"SD {row['spread']:.3g} around mean {row['middle']:.4g}, below the recording precision"
         if row["rare_tells"]:
-            return look(name, self.use, figure, f"{self.relative_spread:g}", f"{words}, but {row['rare_words']}", stays=True)
+            return review(name, self.use, figure, f"{self.relative_spread:g}", f"{words}, but {row['rare_words']}", stays=True)
         return self._doubtful(name, figure, f"{self.relative_spread:g}", words)
 
     def _doubtful(self, name: str, figure: str, limit: str, words: str) -> Verdict:
         if self.doubtful == "drop":
             return drop(name, self.use, figure, limit, words)
-        return look(name, self.use, figure, limit, words, stays=True)
+        return review(name, self.use, figure, limit, words, stays=True)
 
 
 def _score(row: Row) -> str:

@@ -38,7 +38,7 @@ def group_words(table: Table, facts: Facts) -> str:
     if not p < LEVEL:
         return ""
     a_value = facts.rows / facts.distinct
-    return f"{facts.distinct:,} values, about {a_value:.0f} rows each, and {table.target.name} differs by value: rows of one group?"
+    return f"{facts.distinct:,} values of about {a_value:.0f} rows; mean {table.target.name} differs between them."
 
 
 def _codes(facts: Facts) -> bool:
@@ -69,5 +69,5 @@ def _between(place: Ints, y: Floats) -> float:
     """Share of the variation between groups."""
     counts: Floats = np.bincount(place).astype(float)
     sums: Floats = np.bincount(place, y).astype(float)
-    found = one_way(counts[None], sums[None], counts[None], np.array([y @ y]))
-    return float(np.nan_to_num(found.eta_squared)[0])
+    result = one_way(counts[None], sums[None], counts[None], np.array([y @ y]))
+    return float(np.nan_to_num(result.eta_squared)[0])

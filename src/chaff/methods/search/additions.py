@@ -9,8 +9,8 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.errors import ChaffError
 from chaff.evaluate.scorer import SubsetScorer
-from chaff.methods.search.curve import Curve, rows_of
-from chaff.methods.search.ground import Ground
+from chaff.methods.search.curve import SizeCurve, rows_of
+from chaff.methods.search.search_data import SearchData
 from chaff.metrics import RowLosses
 from chaff.models.protocols import Model
 
@@ -18,7 +18,7 @@ MOST = 12
 LEVEL = 0.05
 
 
-def needed_additions(chosen: frozenset[str], model: Model, curve: Curve, place: int, ground: Ground) -> dict[str, float]:
+def needed_additions(chosen: frozenset[str], model: Model, curve: SizeCurve, place: int, ground: SearchData) -> dict[str, float]:
     """Feature → p of being left out given the chosen set and the other additions, for those that are still needed.
 
     The candidates are what the other lens keeps beyond the chosen set; each is left out in turn, losses compared row by row
@@ -26,10 +26,10 @@ def needed_additions(chosen: frozenset[str], model: Model, curve: Curve, place: 
     how many candidates there were.  model : through which the other lens judges.
     """
     candidates = _latest_to_go(curve, place, chosen)[:MOST]
-    asked = len(candidates)
+    requested = len(candidates)
     while candidates:
         try:
-            p = {f: min(1.0, asked * one) for f, one in _left_out(chosen, candidates, model, ground).items()}
+            p = {f: min(1.0, requested * one) for f, one in _left_out(chosen, candidates, model, ground).items()}
         except ChaffError:  # a model that cannot be fitted on these folds adds nothing
             return {}
         failing = sorted((f for f in candidates if p[f] > LEVEL), key=lambda f: (-p[f], f))
@@ -40,33 +40,33 @@ def needed_additions(chosen: frozenset[str], model: Model, curve: Curve, place: 
     return {}
 
 
-def _latest_to_go(curve: Curve, place: int, chosen: frozenset[str]) -> list[str]:
+def _latest_to_go(curve: SizeCurve, place: int, chosen: frozenset[str]) -> list[str]:
     """Features of the curve's set that are not chosen yet, those that stand in the smallest sets first."""
     extra = curve.sets[place] - chosen
     first = {f: next(k for k, s in enumerate(curve.sets) if f in s) for f in extra}
     return sorted(extra, key=lambda f: (first[f], f))
 
 
-def _left_out(chosen: frozenset[str], candidates: Sequence[str], model: Model, ground: Ground) -> dict[str, float]:
+def _left_out(chosen: frozenset[str], candidates: Sequence[str], model: Model, ground: SearchData) -> dict[str, float]:
     whole = chosen | set(candidates)
     rows = row_losses([whole, *(whole - {f} for f in candidates)], model, ground)
-    some = ground.tested
-    units = ground.units.take(some)
-    return {f: units.mean((without - rows[0])[some]).p_above(0.0) for f, without in zip(candidates, rows[1:], strict=True)}
+    subset = ground.tested
+    units = ground.units.take(subset)
+    return {f: units.mean((without - rows[0])[subset]).p_above(0.0) for f, without in zip(candidates, rows[1:], strict=True)}
 
 
-def row_losses(sets: Sequence[frozenset[str]], model: Model, ground: Ground) -> list[Floats]:
+def row_losses(sets: Sequence[frozenset[str]], model: Model, ground: SearchData) -> list[Floats]:
     """Losses of each row on the splits of a ground, repeats averaged, for some fixed sets."""
     return [rows_of(losses, ground, None) for losses in split_losses(sets, model, ground)]
 
 
-def split_losses(sets: Sequence[frozenset[str]], model: Model, ground: Ground) -> Floats:
+def split_losses(sets: Sequence[frozenset[str]], model: Model, ground: SearchData) -> Floats:
     """float64 (sets, repeats, rows) of fixed sets."""
     table = ground.table.with_features(tuple(f for f in ground.table.features if any(f in s for s in sets)))
     scorer = SubsetScorer(table, model, ground.row_metric.name, ground.usable, ground.work)
-    found = scorer.losses(sets)
-    return ground.on_rows([[0.0] * len(sets)] * len(ground.splits), [_stack(found, k) for k in range(len(ground.splits))]).losses
+    result = scorer.losses(sets)
+    return ground.on_rows([[0.0] * len(sets)] * len(ground.splits), [_stack(result, k) for k in range(len(ground.splits))]).losses
 
 
-def _stack(found: Sequence[Sequence[RowLosses]], k: int) -> Floats:
-    return np.array([one[k].loss for one in found])
+def _stack(result: Sequence[Sequence[RowLosses]], k: int) -> Floats:
+    return np.array([one[k].loss for one in result])

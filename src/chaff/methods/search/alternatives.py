@@ -48,6 +48,8 @@ class Alternatives:
     goes: tuple[str, ...]
     limit: float
     """The score from which a set is good."""
+    within: float
+    """Share of the best improvement over the baseline that a good set may lack."""
     every: bool
     """Whether all sets there are were looked at, or those that the search met."""
     looked_at: int
@@ -63,7 +65,7 @@ class Alternatives:
         UnknownColumn
         """
         if feature not in self.frame.index:
-            raise UnknownColumn(f"column '{feature}' was not on offer.{nearest(feature, self.offered)}")
+            raise UnknownColumn(f"column '{feature}' is not a candidate feature.{nearest(feature, self.offered)}")
         return str(self.frame.loc[feature, "role"])
 
     @property
@@ -71,8 +73,11 @@ class Alternatives:
         """In a line."""
         n = len(self.sets)
         if not n:
-            return "Knowing nothing is as good as the best set: no feature is needed"
-        return f"{n:,} set{' is' if n == 1 else 's are'} as good as the best · {self.metric} {score_words(self.limit)} or better"
+            return "The baseline is as good as the best set: no feature is needed"
+        return (
+            f"{n:,} set{' is' if n == 1 else 's are'} within {self.within:.0%} of the best set's improvement · "
+            f"search {self.metric} {score_words(self.limit)} or better"
+        )
 
     def __str__(self) -> str:
         return frame_text(self.headline, self.frame, ("role", "share", "instead"), self.notes)
@@ -83,6 +88,7 @@ class Alternatives:
     def as_plain(self) -> dict[str, Any]:
         return {
             "limit": self.limit,
+            "within": self.within,
             "every_set": self.every,
             "looked_at": self.looked_at,
             "features": records(self.frame),
@@ -103,29 +109,30 @@ def alternatives(
 
     within : share of the best's gain over knowing nothing that a good set may lack.  now : the set that the person has.
     """
-    mine = _known_now(now, scorer)
+    own = _known_now(now, scorer)
     if not 0 <= within < 1:
         raise UsageError(f"within must be 0 or more and below 1, not {within}")
     every = can_see_all(scorer)
-    found, limit, looked_at = _of_all(scorer, pinned, within) if every else _of_met(scorer, met, pinned, within)
+    result, limit, looked_at = _of_all(scorer, pinned, within) if every else _of_met(scorer, met, pinned, within)
     sign = 1.0 if scorer.metric.higher_is_better else -1.0
-    order = sorted(found, key=lambda s: (-sign * s.mean, len(s.features), sorted(s.features)))
-    some = order[:MOST_SETS]
-    frame = _roles([s.features for s in some], scorer.features)
+    order = sorted(result, key=lambda s: (-sign * s.mean, len(s.features), sorted(s.features)))
+    subset = order[:MOST_SETS]
+    frame = _roles([s.features for s in subset], scorer.features)
     sets = [s.features for s in order]
     prices = scorer.prices
     smallest = min(sets, key=len, default=frozenset())
     cheapest = min(sets, key=lambda s: (prices.of_set(s), len(s)), default=frozenset())
-    near = min(sets, key=lambda s: len(s ^ mine), default=frozenset()) if mine else frozenset[str]()
+    near = min(sets, key=lambda s: len(s ^ own), default=frozenset()) if own else frozenset[str]()
     return Alternatives(
         frame,
-        _sets_frame(some, scorer),
+        _sets_frame(subset, scorer),
         _ordered(smallest, scorer),
         _ordered(cheapest, scorer),
         _ordered(near, scorer),
-        _ordered(near - mine if mine else frozenset(), scorer),
-        _ordered(mine - near, scorer),
+        _ordered(near - own if own else frozenset(), scorer),
+        _ordered(own - near, scorer),
         limit,
+        within,
         every,
         looked_at,
         scorer.metric.label,
@@ -135,10 +142,10 @@ def alternatives(
 
 
 def _known_now(now: Iterable[str], scorer: SubsetScorer) -> Set:
-    mine = frozenset([now] if isinstance(now, str) else now)
-    for name in sorted(mine - set(scorer.features)):
+    own = frozenset([now] if isinstance(now, str) else now)
+    for name in sorted(own - set(scorer.features)):
         raise UnknownColumn(f"column '{name}' is not among the features on offer.{nearest(name, scorer.features)}")
-    return mine
+    return own
 
 
 def _of_all(scorer: SubsetScorer, pinned: Set, within: float) -> tuple[list[Score], float, int]:
@@ -170,7 +177,7 @@ def _of_met(scorer: SubsetScorer, met: Mapping[Set, Score], pinned: Set, within:
     sign = 1.0 if scorer.metric.higher_is_better else -1.0
     known = {s: v for s, v in met.items() if s and scorer.affordable(s)}
     if not known:
-        raise UsageError("the search met no set: there is nothing to compare")
+        raise UsageError("the search visited no set: there is nothing to compare")
     best, nothing = max(sign * v.mean for v in known.values()), sign * scorer(()).mean
     limit = best - within * max(best - nothing, 0.0)
     if nothing >= limit and not pinned:
@@ -240,9 +247,9 @@ def _partners(sets: Sequence[Set]) -> dict[str, dict[str, int]]:
         for f in s:
             open_[s - {f}].append(f)
     out: dict[str, dict[str, int]] = defaultdict(lambda: defaultdict(int))
-    for some in open_.values():
-        for f in some:
-            for g in some:
+    for subset in open_.values():
+        for f in subset:
+            for g in subset:
                 if f != g:
                     out[f][g] += 1
     return out
@@ -260,24 +267,24 @@ def _sets_frame(scores: Sequence[Score], scorer: SubsetScorer) -> pd.DataFrame:
     return pd.DataFrame(rows, columns=columns).rename_axis("set")
 
 
-def _ordered(some: Set, scorer: SubsetScorer) -> tuple[str, ...]:
-    return tuple(f for f in scorer.features if f in some)
+def _ordered(subset: Set, scorer: SubsetScorer) -> tuple[str, ...]:
+    return tuple(f for f in scorer.features if f in subset)
 
 
-def _notes(frame: pd.DataFrame, every: bool, pared: bool, looked_at: int, found: int, within: float) -> tuple[str, ...]:
-    only = f"all there are only for linear models with up to {MOST} features"
-    seen = f"all {looked_at:,} sets there are" if every else f"the {looked_at:,} sets that the search met ({only})"
-    how = ", what they cannot spare, and what single exchanges reach from there" if pared else ""
+def _notes(frame: pd.DataFrame, every: bool, pared: bool, looked_at: int, result: int, within: float) -> tuple[str, ...]:
+    only = f"an exhaustive comparison needs a linear model and at most {MOST} features"
+    seen = f"all {looked_at:,} sets there are" if every else f"the {looked_at:,} sets that the search visited ({only})"
+    how = ", reduced to minimal sets, and all single swaps from those" if pared else ""
     counts = frame["role"].value_counts()
-    told = ", ".join(f"{int(counts.get(r, 0))} {r}" for r in ("in all", "interchangeable", "in none"))
+    text = ", ".join(f"{int(counts.get(r, 0))} {r}" for r in ("in all", "interchangeable", "in none"))
     out = [
-        f"of {seen}{how}: {found:,} lack at most {within:.0%} of the best's gain and can spare no feature",
-        f"features: {told}",
-        "scores are those that the search saw: they compare sets, they promise nothing",
+        f"compared: {seen}{how}; {result:,} of these are minimal and within {within:.0%} of the best improvement",
+        f"features: {text}",
+        "these are search scores: use them to compare sets, not to estimate performance",
     ]
-    if found > MOST_SETS:
+    if result > MOST_SETS:
         out.append(f"the best {MOST_SETS:,} of them are compared")
     alone = frame[(frame["role"] == "interchangeable") & (frame["instead"] == "")]
     if len(alone):
-        out.append(f"no single feature stands in for {', '.join(map(str, alone.index[:NAMED]))}: several together do")
+        out.append(f"no single feature replaces {', '.join(map(str, alone.index[:NAMED]))}: several together do")
     return tuple(out)

@@ -123,13 +123,13 @@ def crowding(aims: Floats, front: Ints) -> Floats:
     """How much room each point has on its front; the ends have all of it. float64 (n,). Source: Deb et al., 2002."""
     room = np.zeros(len(aims))
     for number in np.unique(front):
-        some = np.flatnonzero(front == number)
-        for aim in aims[some].T:
+        subset = np.flatnonzero(front == number)
+        for aim in aims[subset].T:
             order = np.argsort(aim, kind="stable")
             span = aim[order[-1]] - aim[order[0]]
-            room[some[order[[0, -1]]]] = np.inf
-            if span > 0 and len(some) > 2:
-                room[some[order[1:-1]]] += (aim[order[2:]] - aim[order[:-2]]) / span
+            room[subset[order[[0, -1]]]] = np.inf
+            if span > 0 and len(subset) > 2:
+                room[subset[order[1:-1]]] += (aim[order[2:]] - aim[order[:-2]]) / span
     return room
 
 

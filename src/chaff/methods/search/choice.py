@@ -9,8 +9,8 @@ from functools import cached_property
 import numpy as np
 
 from chaff.arrays import Floats, Ints
-from chaff.methods.search.curve import Curve, keep_up_of, rows_of
-from chaff.methods.search.ground import Ground
+from chaff.methods.search.curve import SizeCurve, keep_up_of, rows_of
+from chaff.methods.search.search_data import SearchData
 from chaff.results.score import corrected_error
 from chaff.stats.paired_loss import MeanDifference
 
@@ -54,12 +54,12 @@ class SizeRule:
 
     def __str__(self) -> str:
         if self.size is not None:
-            return f"of size {self.size}, chosen by hand"
+            return f"size {self.size}, set by hand"
         if self.margin is not None:
-            return f"within {self.margin:g} of the best"
+            return f"smallest set within {self.margin:g} of the best"
         if self.keep_share is not None:
-            return f"the smallest with {self.keep_share:.0%} of the best's gain"
-        return f"within one standard error of the best ({LEAST_BOUND:.0%} to {MOST_BOUND:.0%} of its gain)"
+            return f"smallest set with {self.keep_share:.0%} of the best improvement over the baseline"
+        return f"smallest set within one SE of the best ({LEAST_BOUND:.0%} to {MOST_BOUND:.0%} of its improvement over the baseline)"
 
 
 @dataclass(frozen=True)
@@ -85,8 +85,8 @@ class Sizes:
     Rows are compared where a row has a loss under the metric, else the metric's values over splits.
     """
 
-    curves: Sequence[Curve]
-    ground: Ground = field(repr=False)
+    curves: Sequence[SizeCurve]
+    ground: SearchData = field(repr=False)
     open_to: Sequence[Sequence[bool]]
     """Per curve, which places may be chosen; size 0 is left aside."""
 
@@ -161,7 +161,7 @@ def choose(sizes: Sizes, rule: SizeRule, signal: Signal, use: Ints | None = None
     """
     means = sizes.means(use)
     places = [sizes.places(c, floor) for c in range(len(means))]
-    able = [(float(means[c][k]), c, k) for c, some in enumerate(places) for k in some]
+    able = [(float(means[c][k]), c, k) for c, subset in enumerate(places) for k in subset]
     if not able:
         return Choice(0, 0, 0, (0, 0), 0, True)
     _, *leader = min(able)  # of equals the first curve, the smaller size
@@ -186,11 +186,11 @@ def _choice(means: Sequence[Floats], places: Sequence[Sequence[int]], at: Place,
 
 def _of_size(sizes: Sizes, means: Sequence[Floats], places: Sequence[Sequence[int]], size: int) -> Place:
     """The best set of so many features, else of the next fewer that there is."""
-    found = []
-    for c, some in ((c, some) for c, some in enumerate(places) if some):
-        k = max([k for k in some if sizes.curves[c].sizes[k] <= size] or [some[0] if size else 0])
-        found.append((-sizes.curves[c].sizes[k], float(means[c][k]), c, k))
-    return min(found)[2:]
+    result = []
+    for c, subset in ((c, subset) for c, subset in enumerate(places) if subset):
+        k = max([k for k in subset if sizes.curves[c].sizes[k] <= size] or [subset[0] if size else 0])
+        result.append((-sizes.curves[c].sizes[k], float(means[c][k]), c, k))
+    return min(result)[2:]
 
 
 def _smallest(
@@ -198,12 +198,12 @@ def _smallest(
 ) -> Place:
     """Of sets within the bound the smallest; of equals the cheaper, then the better."""
     gain = max(float(means[best[0]][0] - means[best[0]][best[1]]), 0.0)
-    found = []
-    for c, some in enumerate(places):
-        k = next((k for k in some if (c, k) == best or _allowed(sizes, means, (c, k), best, gain, rule, use)), None)
+    result = []
+    for c, subset in enumerate(places):
+        k = next((k for k in subset if (c, k) == best or _allowed(sizes, means, (c, k), best, gain, rule, use)), None)
         if k is not None:
-            found.append((sizes.curves[c].sizes[k], sizes.cost((c, k)), float(means[c][k]), c, k))
-    return min(found)[3:]
+            result.append((sizes.curves[c].sizes[k], sizes.cost((c, k)), float(means[c][k]), c, k))
+    return min(result)[3:]
 
 
 def _allowed(sizes: Sizes, means: Sequence[Floats], at: Place, best: Place, gain: float, rule: SizeRule, use: Ints | None) -> bool:

@@ -59,19 +59,19 @@ class Rule:
         return cls(name, number)
 
     def __str__(self) -> str:
-        said = {
+        given = {
             "smallest": str(SizeRule()),
             "best": "the best score",
-            "one standard error": "the smallest within one standard error (of the paired difference) of the best",
-            "knee": "where the curve bends most",
+            "one standard error": "the smallest set within one SE of the paired difference",
+            "knee": "the knee of the curve",
             "adjusted_r2": "the highest adjusted R²",
             "aic": "the lowest AIC",
             "bic": "the lowest BIC",
-            "share": f"the smallest with {self.number:.0%} of the best's gain over knowing nothing",
-            "size": f"{self.number:.0f} features, by hand",
+            "share": f"the smallest set with {self.number:.0%} of the best improvement over the baseline",
+            "size": f"{self.number:.0f} features, set by hand",
             "cost": f"the best that costs at most {self.number:g}",
         }
-        return said[self.name]
+        return given[self.name]
 
 
 @dataclass(frozen=True)
@@ -128,10 +128,10 @@ def _share(rule: Rule, points: Points) -> int:
 
 
 def _size(rule: Rule, points: Points) -> int:
-    found = np.flatnonzero(points.sizes == rule.number)
-    if not found.size:
-        raise UsageError(f"the search came through no set of {rule.number:.0f} features; sizes are {_listed(points.sizes)}")
-    return int(found[0])
+    result = np.flatnonzero(points.sizes == rule.number)
+    if not result.size:
+        raise UsageError(f"the search visited no set of {rule.number:.0f} features; sizes are {_listed(points.sizes)}")
+    return int(result[0])
 
 
 def _knee(rule: Rule, points: Points) -> int:
@@ -150,7 +150,7 @@ def _criterion(rule: Rule, points: Points) -> int:
     if np.isnan(values).all():
         what = "adjusted R²" if rule.name == "adjusted_r2" else rule.name.upper()
         more = "" if rule.name == "adjusted_r2" else ", and for logistic with two classes"
-        raise UsageError(f"{what} is there for least squares and ridge with a number target{more}")
+        raise UsageError(f"{what} exists for least squares and ridge with a number target{more}")
     return int(np.nanargmin(values))
 
 
@@ -161,8 +161,8 @@ _TAKES: dict[str, Callable[[Rule, Points], int]] = {
 
 
 def _listed(sizes: Ints) -> str:
-    some = [str(s) for s in sizes[:12]]
-    return ", ".join(some) + (f" … {sizes[-1]}" if len(sizes) > 12 else "")
+    subset = [str(s) for s in sizes[:12]]
+    return ", ".join(subset) + (f" … {sizes[-1]}" if len(sizes) > 12 else "")
 
 
 @dataclass(frozen=True)
@@ -183,5 +183,5 @@ class Chosen:
     def __str__(self) -> str:
         n = len(self.features)
         words = f"{n} feature{'s' * (n != 1)}: {', '.join(self.features)}" if n else "no feature"
-        honest = f", honest {in_digits(self.honest)} ± {in_digits(self.honest_se)}" if self.honest == self.honest else ""
-        return f"{words} ({self.rule}); seen {in_digits(self.seen)} ± {in_digits(self.seen_se)}{honest}"
+        honest = f", CV {in_digits(self.honest)} ± {in_digits(self.honest_se)}" if self.honest == self.honest else ""
+        return f"{words} ({self.rule}); search score {in_digits(self.seen)} ± {in_digits(self.seen_se)}{honest}"

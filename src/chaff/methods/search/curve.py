@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from chaff.arrays import Floats, Ints
-from chaff.methods.search.ground import Ground, averaged
+from chaff.methods.search.search_data import SearchData, averaged
 from chaff.models.protocols import Model
 from chaff.results.score import corrected_error
 from chaff.results.trail import Trail
@@ -22,7 +22,7 @@ ALLOWANCE = 0.05  # δ of the keep-up test, as a share of what the full set gain
 
 
 @dataclass(frozen=True)
-class Curve:
+class SizeCurve:
     """One lens: for every size the search was run anew inside each training fold and its set scored on the test rows."""
 
     label: str
@@ -42,11 +42,11 @@ class Curve:
     trail: Trail | None = field(repr=False, default=None)
     """Every move of the search on all training rows, where a strategy walked."""
 
-    def errors(self, ground: Ground) -> Floats:
+    def errors(self, ground: SearchData) -> Floats:
         """Standard error of each size's score over the splits, float64 (sizes,)."""
         return np.array([corrected_error(x, ground.folds.test_share) for x in self.values])
 
-    def frame(self, ground: Ground) -> pd.DataFrame:
+    def frame(self, ground: SearchData) -> pd.DataFrame:
         """One row a size: score, score_se (of the mean over splits), which columns come and go against the size before."""
         import pandas as pd
 
@@ -67,7 +67,7 @@ class Curve:
         return pd.DataFrame(rows).set_index("size")
 
 
-def keep_up_of(small: Floats, large: Floats, ground: Ground, use: Ints | None = None, inflation: float = 1.0) -> KeepUp:
+def keep_up_of(small: Floats, large: Floats, ground: SearchData, use: Ints | None = None, inflation: float = 1.0) -> KeepUp:
     """The keep-up test of row losses, float64 (rows,), NaN where a row is not tested."""
     none = rows_of(ground.none.losses[0], ground, use)
     seen = np.flatnonzero(~np.isnan(small) & ~np.isnan(large))
@@ -82,7 +82,7 @@ def keep_up_of(small: Floats, large: Floats, ground: Ground, use: Ints | None = 
     return judge_keep_up(difference, allowance, seen.size, spread, contrast=contrast)
 
 
-def _curvature(ground: Ground, loss: Floats, w: Floats | None) -> float:
+def _curvature(ground: SearchData, loss: Floats, w: Floats | None) -> float:
     """See `spread_at`; 0 for losses whose variance does not go with their mean."""
     if ground.row_metric.name == "log_loss":
         return 2.0
@@ -90,12 +90,12 @@ def _curvature(ground: Ground, loss: Floats, w: Floats | None) -> float:
     return 4.0 * float(np.average(loss, weights=w)) / ground.table.targets.shape[1] if squared and loss.size else 0.0
 
 
-def rows_of(losses: Floats, ground: Ground, use: Ints | None) -> Floats:
+def rows_of(losses: Floats, ground: SearchData, use: Ints | None) -> Floats:
     """float64 (rows,): (repeats, rows) averaged over the repeats, of the chosen splits only."""
     if use is None or len(use) == len(ground.splits):
         return averaged(losses)
-    some = np.full(losses.shape, np.nan)
+    subset = np.full(losses.shape, np.nan)
     for k in use:
         repeat, rows = ground.test_rows[k]
-        some[repeat, rows] = losses[repeat, rows]
-    return averaged(some)
+        subset[repeat, rows] = losses[repeat, rows]
+    return averaged(subset)

@@ -32,8 +32,8 @@ def losses_of_all(engine: ClosedEngine, work: Work) -> np.ndarray:
     none = float((around / np.where(weight > 0, weight, 1.0)).mean()) or 1.0  # see `chaff.metrics.parts_of_r2`
     units = [(s, (float(w) or 1.0) * (1.0 if root else none)) for s, w in zip(engine.splits, weight, strict=True)]
     for k in range(0, len(units), size):  # so many at a time, for the memory that each takes
-        for some in work.each(task(_losses, root), units[k : k + size]):
-            total += some
+        for subset in work.each(task(_losses, root), units[k : k + size]):
+            total += subset
     return total / np.float32(len(units))
 
 

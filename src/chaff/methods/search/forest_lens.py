@@ -16,8 +16,8 @@ from chaff.arrays import Floats, Ints
 from chaff.evaluate.setting import Setting
 from chaff.methods.relevance.stage import effect_sizes
 from chaff.methods.search.elimination import Claims, without_weakest
-from chaff.methods.search.ground import Ground, Set
 from chaff.methods.search.lens import Path, judged
+from chaff.methods.search.search_data import SearchData, Set
 from chaff.models.forest import Forest
 from chaff.models.forms import BinsForm
 from chaff.models.protocols import Model, Sample
@@ -59,7 +59,7 @@ class ForestLens:
         leaf = 10 if rows >= LARGE_LEAF else self.forest.leaf_rows
         return replace(self.forest, leaf_rows=leaf, rows_per_tree=ROWS_PER_TREE if rows > LARGE else None)
 
-    def paths(self, ground: Ground, where: int | None) -> list[Path]:
+    def paths(self, ground: SearchData, where: int | None) -> list[Path]:
         """One path; see `Lens`."""
         offered = ground.offered if where is None else ground.offered_inside[where]
         split = None if where is None else ground.splits[where]
@@ -72,15 +72,15 @@ class ForestLens:
         test = None if split is None else form.apply(ground.rows(split)[1].with_features(train.features))
         units = units_in(train, None if ground.repeated is None else ground.repeated[_positions(ground, where)])
         repeats = ground.repeats(where)
-        found = self._eliminate(
+        result = self._eliminate(
             form, rows, test, units, ground.pinned & set(offered), repeats, work, partial(_relevance, train), ground.size
         )
-        found = {size: some for size, some in found.items() if ground.affordable(some[0]) or size == len(offered)}
-        found[0] = (frozenset(), None)
-        sets = [found[s][0] for s in sorted(found)]
+        result = {size: subset for size, subset in result.items() if ground.affordable(subset[0]) or size == len(offered)}
+        result[0] = (frozenset(), None)
+        sets = [result[s][0] for s in sorted(result)]
         if split is None:
             return [Path(tuple(sets))]
-        predicted = dict(found.values())
+        predicted = dict(result.values())
         return [judged(ground, split, sets, partial(_known, predicted))]
 
     def _eliminate(
@@ -119,14 +119,14 @@ def _relevance(train: Table, names: Sequence[str]) -> dict[str, float]:
     return effect_sizes(train.with_features(names), Setting.unfolded(train, Work(workers=1)), names)
 
 
-def _positions(ground: Ground, where: int | None) -> Ints:
+def _positions(ground: SearchData, where: int | None) -> Ints:
     return np.arange(len(ground.table)) if where is None else ground.folds.rows(ground.splits[where])[0]
 
 
 def _known(predicted: dict[Set, Floats | None], features: Set) -> Floats:
-    found = predicted[features]
-    assert found is not None
-    return found
+    result = predicted[features]
+    assert result is not None
+    return result
 
 
 def judged_rows(rows: Sample, work: Work) -> Ints:

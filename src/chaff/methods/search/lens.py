@@ -10,8 +10,8 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.folds import Split
-from chaff.methods.search.curve import Curve
-from chaff.methods.search.ground import Ground, Set
+from chaff.methods.search.curve import SizeCurve
+from chaff.methods.search.search_data import SearchData, Set
 from chaff.models.protocols import Model
 from chaff.results.trail import Trail
 from chaff.table.room import room
@@ -56,7 +56,7 @@ class Lens(Protocol):
         """The model in each setting that is tried, such as penalties; the curve of the best one speaks for the lens."""
         ...
 
-    def paths(self, ground: Ground, where: int | None) -> list[Path]:
+    def paths(self, ground: SearchData, where: int | None) -> list[Path]:
         """The same number of paths everywhere, searched on the training rows of split number `where`; on all rows for None."""
         ...
 
@@ -66,30 +66,30 @@ class Seen:
     """One lens on one table: a curve for every variant."""
 
     lens: Lens
-    curves: tuple[Curve, ...]
+    curves: tuple[SizeCurve, ...]
 
 
-def look_through(lenses: Sequence[Lens], ground: Ground, stage: str) -> list[Seen]:
+def look_through(lenses: Sequence[Lens], ground: SearchData, stage: str) -> list[Seen]:
     """Every lens on every split and on all rows, the units handed out to the workers together."""
     if ground.shares_sums and any(lens.needs_moments for lens in lenses):
         _ = ground.moments  # once, before the units go out to the workers
     units = [(lens, where) for lens in lenses for where in [None, *range(len(ground.splits))]]
-    found = ground.work.each(task(_paths_of, ground), units, stage)
+    result = ground.work.each(task(_paths_of, ground), units, stage)
     a_lens = 1 + len(ground.splits)
-    return [_seen(lens, ground, found[k * a_lens : (k + 1) * a_lens]) for k, lens in enumerate(lenses)]
+    return [_seen(lens, ground, result[k * a_lens : (k + 1) * a_lens]) for k, lens in enumerate(lenses)]
 
 
-def _paths_of(ground: Ground, unit: tuple[Lens, int | None]) -> list[Path]:
+def _paths_of(ground: SearchData, unit: tuple[Lens, int | None]) -> list[Path]:
     lens, where = unit
     return lens.paths(ground, where)
 
 
-def _seen(lens: Lens, ground: Ground, found: Sequence[list[Path]]) -> Seen:
-    whole, *splits = found
+def _seen(lens: Lens, ground: SearchData, result: Sequence[list[Path]]) -> Seen:
+    whole, *splits = result
     return Seen(lens, tuple(_curve(lens, ground, path, [s[k] for s in splits]) for k, path in enumerate(whole)))
 
 
-def _curve(lens: Lens, ground: Ground, whole: Path, splits: Sequence[Path]) -> Curve:
+def _curve(lens: Lens, ground: SearchData, whole: Path, splits: Sequence[Path]) -> SizeCurve:
     """The sizes of the path on all rows, each split giving its own set of that size."""
     sizes = [len(s) for s in whole.sets]
     values = [[path.values[path.at(s)] for s in sizes] for path in splits]
@@ -97,7 +97,7 @@ def _curve(lens: Lens, ground: Ground, whole: Path, splits: Sequence[Path]) -> C
     on = ground.on_rows(values, losses)
     inside = tuple(tuple(path.sets[path.at(s)] for s in sizes) for path in splits)
     model = whole.model or lens.variants[0]
-    return Curve(lens.label, model, tuple(sizes), on.values, list(on.losses), on.mean_losses, whole.sets, inside, whole.trail)
+    return SizeCurve(lens.label, model, tuple(sizes), on.values, list(on.losses), on.mean_losses, whole.sets, inside, whole.trail)
 
 
 def _losses(path: Path) -> Floats:
@@ -105,7 +105,7 @@ def _losses(path: Path) -> Floats:
     return path.losses
 
 
-def judged(ground: Ground, split: Split, sets: Sequence[Set], predict: Callable[[Set], Floats], known: Path | None = None) -> Path:
+def judged(ground: SearchData, split: Split, sets: Sequence[Set], predict: Callable[[Set], Floats], known: Path | None = None) -> Path:
     """A path from what `predict(set)` gives for the test rows of a split; sets that `known` has judged are taken from there."""
     truth = ground.truth(split)
     values: list[float] = []
@@ -122,7 +122,7 @@ def judged(ground: Ground, split: Split, sets: Sequence[Set], predict: Callable[
     return Path(tuple(sets), tuple(values), losses)
 
 
-def with_full(path: Path, full: Path, ground: Ground) -> Path:
+def with_full(path: Path, full: Path, ground: SearchData) -> Path:
     """A path through some of the features, with the full set of another one at its end."""
     if path.losses is None or full.losses is None:
         return replace(path, sets=(*path.sets, full.sets[-1]))

@@ -12,8 +12,8 @@ from chaff.arrays import Floats
 from chaff.evaluate.closed import ClosedEngine, ClosedSplit, part_sums
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.folds import Folds
-from chaff.methods.search.ground import Ground, Set
 from chaff.methods.search.lens import Path, asked_sizes, judged, with_full
+from chaff.methods.search.search_data import SearchData, Set
 from chaff.methods.search.strategies.both import Both
 from chaff.methods.search.strategies.forward import Forward
 from chaff.methods.search.strategy import Strategy, path_of
@@ -59,17 +59,17 @@ class LinearLens:
     def variants(self) -> tuple[Model, ...]:
         return self.models
 
-    def paths(self, ground: Ground, where: int | None) -> list[Path]:
+    def paths(self, ground: SearchData, where: int | None) -> list[Path]:
         """One path a model; where columns repeat one another and no strategy is named, another one without the repeats."""
         offered = ground.offered if where is None else ground.offered_inside[where]
-        found = self._through(ground, where, offered, None)
+        result = self._through(ground, where, offered, None)
         if self.strategy is None and ground.repeats(None):
             gone = ground.repeats(where)
-            thin = self._through(ground, where, [f for f in offered if f not in gone], found)
-            found += [with_full(path, whole, ground) if gone else path for path, whole in zip(thin, found, strict=True)]
-        return found
+            thin = self._through(ground, where, [f for f in offered if f not in gone], result)
+            result += [with_full(path, whole, ground) if gone else path for path, whole in zip(thin, result, strict=True)]
+        return result
 
-    def _through(self, ground: Ground, where: int | None, offered: Sequence[str], known: Sequence[Path] | None) -> list[Path]:
+    def _through(self, ground: SearchData, where: int | None, offered: Sequence[str], known: Sequence[Path] | None) -> list[Path]:
         """known : paths of the same models that have judged some of the sets."""
         if not offered:
             return [Path((frozenset(),)) if where is None else self._nothing(ground, where)] * len(self.models)
@@ -77,10 +77,10 @@ class LinearLens:
             return self._by_logistic(ground, where, offered, known)
         return self._by_ridge(ground, where, offered, known)
 
-    def _nothing(self, ground: Ground, where: int) -> Path:
+    def _nothing(self, ground: SearchData, where: int) -> Path:
         return judged(ground, ground.splits[where], [frozenset()], partial(np.zeros, 0))
 
-    def _engine(self, ground: Ground, offered: Sequence[str], model: Model, where: int | None) -> ClosedEngine:
+    def _engine(self, ground: SearchData, offered: Sequence[str], model: Model, where: int | None) -> ClosedEngine:
         """Closed forms of one split, or of all for None, from moments that every unit shares."""
         table = ground.table.with_features(tuple(offered))
         parts, splits, of = ground.folds.parts, ground.splits, slice(None)
@@ -94,10 +94,10 @@ class LinearLens:
         else:
             moments = ground.moments[of]
             if len(offered) < len(ground.table.features):
-                moments = [[m.select(table.features) for m in some] for some in moments]
+                moments = [[m.select(table.features) for m in subset] for subset in moments]
         return ClosedEngine(table, model, (search_metric(ground),), folds, ground.work, moments)
 
-    def _sets(self, ground: Ground, where: int | None, engine: ClosedEngine, model: Model) -> tuple[list[Set], Trail | None]:
+    def _sets(self, ground: SearchData, where: int | None, engine: ClosedEngine, model: Model) -> tuple[list[Set], Trail | None]:
         """(a set for each size: from the path, with nothing and all that is offered at its ends; its moves)."""
         inner = engine if where is None else engine.inside(0)
         everything = frozenset(engine.table.features)
@@ -113,18 +113,18 @@ class LinearLens:
         shown = set(sets) if every else {*asked_sizes(len(everything)), ground.size, len(smallest)}
         return [sets[s] for s in sorted(sets) if s in shown], trail
 
-    def _by_ridge(self, ground: Ground, where: int | None, offered: Sequence[str], known: Sequence[Path] | None) -> list[Path]:
+    def _by_ridge(self, ground: SearchData, where: int | None, offered: Sequence[str], known: Sequence[Path] | None) -> list[Path]:
         """Weak penalties share a path, strong ones have their own; every set is judged with its model's penalty."""
         engine = self._engine(ground, offered, self.models[0], where)
-        found: dict[Model, tuple[list[Set], Trail | None]] = {}
+        result: dict[Model, tuple[list[Set], Trail | None]] = {}
         out = []
         for model, before in zip(self.models, _each(known, self.models), strict=True):
             own = ClosedEngine(engine.table, model, engine.metrics, engine.folds, ground.work, engine.parts)
             search = WEAK if len(self.models) > 1 and isinstance(model, Ridge) and model.penalty < STRONG else model
-            if search not in found:
-                walked = own if search is model else ClosedEngine(own.table, search, own.metrics, own.folds, ground.work, own.parts)
-                found[search] = self._sets(ground, where, walked, search)
-            sets, trail = found[search]
+            if search not in result:
+                stages_run = own if search is model else ClosedEngine(own.table, search, own.metrics, own.folds, ground.work, own.parts)
+                result[search] = self._sets(ground, where, stages_run, search)
+            sets, trail = result[search]
             if where is None:
                 out.append(Path(tuple(sets), trail=trail, model=model))
                 continue
@@ -135,13 +135,13 @@ class LinearLens:
             out.append(judged(ground, split, sets, predict, before))
         return out
 
-    def _by_logistic(self, ground: Ground, where: int | None, offered: Sequence[str], known: Sequence[Path] | None) -> list[Path]:
+    def _by_logistic(self, ground: SearchData, where: int | None, offered: Sequence[str], known: Sequence[Path] | None) -> list[Path]:
         search = Ridge()
         engine = self._engine(ground, offered, search, where)
         sets, trail = self._sets(ground, where, engine, search)
         if len(self.models) == 1:  # each size costs a fit
-            asked = {*asked_sizes(len(offered)), ground.size, len(ground.pinned & set(offered)), len(offered)}
-            sets = [s for s in sets if len(s) in asked]
+            requested = {*asked_sizes(len(offered)), ground.size, len(ground.pinned & set(offered)), len(offered)}
+            sets = [s for s in sets if len(s) in requested]
         if where is None:
             return [Path(tuple(sets), trail=trail, model=model) for model in self.models]
         split = ground.splits[where]
@@ -156,7 +156,7 @@ def _each(known: Sequence[Path] | None, models: Sequence[Model]) -> Sequence[Pat
     return [None] * len(models) if known is None else known
 
 
-def search_metric(ground: Ground) -> Metric:
+def search_metric(ground: SearchData) -> Metric:
     """What a path in closed form is searched by: the metric itself where it is a function of squared errors, else R²."""
     return ground.metric if ground.metric.of_errors is not None else find_metric("r2", ground.table.target.task)
 

@@ -14,8 +14,8 @@ from chaff.errors import ModelError
 from chaff.evaluate.fitted import FitAndPredict, FittedEngine, PreparedSplit, named_failure
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.methods.search.elimination import without_weakest
-from chaff.methods.search.ground import Ground, Set
 from chaff.methods.search.lens import Path, judged
+from chaff.methods.search.search_data import SearchData, Set
 from chaff.methods.search.strategy import Strategy, path_of
 from chaff.models.protocols import Model, Sample
 from chaff.results.trail import Trail
@@ -45,7 +45,7 @@ class ModelLens:
     def variants(self) -> tuple[Model, ...]:
         return (self.model,)
 
-    def paths(self, ground: Ground, where: int | None) -> list[Path]:
+    def paths(self, ground: SearchData, where: int | None) -> list[Path]:
         """One path; see `Lens`."""
         offered = ground.offered if where is None else ground.offered_inside[where]
         table = ground.table.with_features(tuple(offered))
@@ -61,7 +61,7 @@ class ModelLens:
         return [judged(ground, ground.splits[where], sets, partial(_fitted, fit, prepared, table.features))]
 
     def _sets(
-        self, engine: FittedEngine, inner: FittedEngine | None, pinned: Set, repeats: Collection[str], ground: Ground
+        self, engine: FittedEngine, inner: FittedEngine | None, pinned: Set, repeats: Collection[str], ground: SearchData
     ) -> tuple[list[Set], Trail | None]:
         everything = frozenset(engine.table.features)
         trail = None

@@ -15,7 +15,7 @@ from chaff.arrays import Floats, Ints
 from chaff.errors import ChaffError
 from chaff.evaluate.fitted import truth_of
 from chaff.folds import make_folds
-from chaff.methods.search.ground import Ground
+from chaff.methods.search.search_data import SearchData
 from chaff.models.forest import Forest
 from chaff.models.forms import learn_form
 from chaff.models.protocols import Model
@@ -43,7 +43,7 @@ class NestedError:
     three fifths to four fifths, told on as one over the rows."""
 
 
-def nested_error(ground: Ground, model: Model, features: frozenset[str]) -> NestedError:
+def nested_error(ground: SearchData, model: Model, features: frozenset[str]) -> NestedError:
     """For a model on a fixed set; nothing with an order, whose folds share nothing of that kind, or for the empty set."""
     table = ground.table.with_features(tuple(f for f in ground.table.features if f in features))
     if not features or table.order is not None:
@@ -59,16 +59,16 @@ def nested_error(ground: Ground, model: Model, features: frozenset[str]) -> Nest
     except ChaffError:
         return NestedError()
     units = [(r, left) for r in range(repeats) for left in [*((k,) for k in range(FOLDS)), *combinations(range(FOLDS), 2)]]
-    found = dict(zip(units, work.each(task(_losses_without, table, model, ground, parts), units, "honest score"), strict=True))
-    told = np.array([_repeat_told(table, found, parts[r], r) for r in range(repeats)])
-    mse, naive, falls = told.mean(0)
+    result = dict(zip(units, work.each(task(_losses_without, table, model, ground, parts), units, "honest score"), strict=True))
+    text = np.array([_repeat_told(table, result, parts[r], r) for r in range(repeats)])
+    mse, naive, falls = text.mean(0)
     if not naive > 0:
         return NestedError()
     inflation = float(np.clip(np.sqrt(max(mse * (FOLDS - 1) / FOLDS, 0.0) / naive), LEAST, np.sqrt(FOLDS)))
     return NestedError(inflation, max(float(falls), 0.0) * TO_ALL)
 
 
-def _losses_without(table: Table, model: Model, ground: Ground, parts: list[Ints], unit: tuple[int, tuple[int, ...]]) -> Floats:
+def _losses_without(table: Table, model: Model, ground: SearchData, parts: list[Ints], unit: tuple[int, tuple[int, ...]]) -> Floats:
     """Losses of the rows of the parts that are left out, by a model of all others; float64 (rows of the table,), NaN elsewhere."""
     repeat, left = unit
     out = np.isin(parts[repeat], left)
@@ -82,7 +82,7 @@ def _losses_without(table: Table, model: Model, ground: Ground, parts: list[Ints
     return losses
 
 
-def _repeat_told(table: Table, found: dict[tuple[int, tuple[int, ...]], Floats], part: Ints, r: int) -> tuple[float, float, float]:
+def _repeat_told(table: Table, result: dict[tuple[int, tuple[int, ...]], Floats], part: Ints, r: int) -> tuple[float, float, float]:
     """(estimate of the squared error of a cross-validated mean, the same by rows alone, fall of the mean loss from three fifths of
     the rows to four) of one partition."""
     w = np.ones(len(table)) if table.weights is None else table.weights
@@ -90,13 +90,13 @@ def _repeat_told(table: Table, found: dict[tuple[int, tuple[int, ...]], Floats],
     whole = np.full(len(table), np.nan)
     for k in range(FOLDS):
         here, rest = part == k, part != k
-        outer = found[r, (k,)]
+        outer = result[r, (k,)]
         whole[here] = outer[here]
         inner = np.full(len(table), np.nan)
         for j in range(FOLDS):
             if j != k:
                 rows = part == j
-                inner[rows] = found[r, (min(j, k), max(j, k))][rows]
+                inner[rows] = result[r, (min(j, k), max(j, k))][rows]
         groups = None if table.groups is None else table.groups[here]
         b = mean_difference(outer[here], w[here], groups)
         a = float(np.average(inner[rest], weights=w[rest]))

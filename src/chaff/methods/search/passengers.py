@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from chaff.errors import ChaffError
 from chaff.evaluate.scorer import SubsetScorer
-from chaff.methods.search.ground import Ground, Set
+from chaff.methods.search.search_data import SearchData, Set
 from chaff.models.protocols import Model
 from chaff.results.digits import score, signed
 from chaff.results.score import corrected_error
@@ -23,10 +23,10 @@ class Passenger:
 
     def words(self, label: str) -> str:
         lost = "nothing is lost" if self.gain >= -self.se else "little is lost"
-        return f"as good as {self.stays}, which stays; without it {lost}: {label} {signed(self.gain, self.se)} ± {score(self.se)}"
+        return f"near-duplicate of {self.stays}, which is kept; without it {lost}: {label} {signed(self.gain, self.se)} ± {score(self.se)}"
 
 
-def passengers_of(chosen: Set, model: Model, ground: Ground) -> dict[str, Passenger]:
+def passengers_of(chosen: Set, model: Model, ground: SearchData) -> dict[str, Passenger]:
     """Repeats of chosen columns that stay out, with what a refit with all of them says."""
     repeats = {f: stays for f, stays in ground.repeats(None).items() if f not in chosen and stays in chosen}
     if not repeats:

@@ -11,7 +11,7 @@ class Progress:
     """One look at a running search.
 
     >>> print(Progress("forward", 4, 4, 0.512, 0.512, 210, 3, 1.5, 2.4))
-    forward · move 4 · best 0.512 · 4 features · 210 evaluations, 3 saved · about 2 s left
+    forward · move 4 · best 0.512 · 4 features · 210 sets scored, 3 from cache · about 2 s left
     """
 
     phase: str
@@ -34,7 +34,7 @@ class Progress:
 
         left = f" · about {self.left:.0f} s left" if self.left is not None and self.left >= 1 else ""
         size = f"{self.size} feature{'s' * (self.size != 1)}"
-        counted = f"{self.evaluations:,} evaluations, {self.saved:,} saved"
+        counted = f"{self.evaluations:,} sets scored, {self.saved:,} from cache"
         return f"{self.phase} · move {self.move:,} · best {score(self.best)} · {size} · {counted}{left}"
 
 

@@ -36,22 +36,22 @@ class Promise:
     sets: tuple[frozenset[str], ...]
     """What each split kept."""
 
-    def kept_share(self, feature: str) -> float:
+    def selection_frequency(self, feature: str) -> float:
         """In how many of the folds a feature was kept."""
         return float(np.mean([feature in s for s in self.sets])) if self.sets else float("nan")
 
-    def stand_ins(self) -> tuple[tuple[str, str], ...]:
+    def interchangeable(self) -> tuple[tuple[str, str], ...]:
         """Pairs that are kept in turn and hardly ever together."""
         count = Counter(f for s in self.sets for f in s)
         both = Counter(pair for s in self.sets for pair in combinations(sorted(s), 2))
         often = sorted(f for f, c in count.items() if OFTEN * len(self.sets) <= c < len(self.sets))
-        found = []
+        result = []
         for a, b in combinations(often, 2):
             together, either = both[a, b], count[a] + count[b] - both[a, b]
             expected = count[a] * count[b] / len(self.sets)
             if either >= 0.8 * len(self.sets) and together <= APART * expected:
-                found.append((a, b))
-        return tuple(found)
+                result.append((a, b))
+        return tuple(result)
 
 
 def choices_inside(sizes: Sizes, rule: SizeRule, signals: Signals, floor: int) -> list[Choice | None]:

@@ -13,7 +13,7 @@ from chaff.choices import told
 from chaff.errors import UsageError
 from chaff.folds import same_folds
 from chaff.methods.search.choosing import Chosen
-from chaff.methods.search.searched import SearchedTrail
+from chaff.methods.search.search_result import SearchResult
 from chaff.results.plain import plain, records
 from chaff.results.shown import frame_html, frame_text
 
@@ -66,7 +66,7 @@ class Runs:
         return {"runs": records(self.frame), "shared": records(self.shared), "notes": list(self.notes)}
 
 
-def runs(trails: Sequence[SearchedTrail], rule: Any = "smallest") -> Runs:
+def runs(trails: Sequence[SearchResult], rule: Any = "smallest") -> Runs:
     """Several searches side by side.
 
     Parameters
@@ -95,21 +95,21 @@ def runs(trails: Sequence[SearchedTrail], rule: Any = "smallest") -> Runs:
     """
     import pandas as pd
 
-    some = list(trails)
-    if not some or not all(isinstance(t, SearchedTrail) for t in some):
+    subset = list(trails)
+    if not subset or not all(isinstance(t, SearchResult) for t in subset):
         raise UsageError("runs takes a list of trails from chaff.search")
-    _check_footing(some)
-    chosen = tuple(t.choose(rule) for t in some)
-    names = [str(k) for k in range(1, len(some) + 1)]
-    rows = [_row(t, c) for t, c in zip(some, chosen, strict=True)]
+    _check_footing(subset)
+    chosen = tuple(t.choose(rule) for t in subset)
+    names = [str(k) for k in range(1, len(subset) + 1)]
+    rows = [_row(t, c) for t, c in zip(subset, chosen, strict=True)]
     frame = pd.DataFrame(rows, index=pd.Index(names, name="run"))
-    pairs = [_pair(names[i], names[j], set(chosen[i].features), set(chosen[j].features)) for i, j in combinations(range(len(some)), 2)]
+    pairs = [_pair(names[i], names[j], set(chosen[i].features), set(chosen[j].features)) for i, j in combinations(range(len(subset)), 2)]
     shared = pd.DataFrame(pairs, columns=["first", "second", "both", "only_first", "only_second", "alike"])
-    notes = (f"{some[0].scorer.folds.how}, {some[0].scorer.metric.label}; of each search {chosen[0].rule}",)
+    notes = (f"{subset[0].scorer.folds.how}, {subset[0].scorer.metric.label}; of each search {chosen[0].rule}",)
     return Runs(frame, shared, chosen, notes)
 
 
-def _check_footing(trails: Sequence[SearchedTrail]) -> None:
+def _check_footing(trails: Sequence[SearchResult]) -> None:
     first = trails[0].scorer
     for k, trail in enumerate(trails[1:], 2):
         other = trail.scorer
@@ -122,7 +122,7 @@ def _check_footing(trails: Sequence[SearchedTrail]) -> None:
             )
 
 
-def _row(trail: SearchedTrail, chosen: Chosen) -> dict[str, Any]:
+def _row(trail: SearchResult, chosen: Chosen) -> dict[str, Any]:
     settings = told(trail.strategy, "name")
     told_settings = {k: v for k, v in settings.items() if k != "name"} if isinstance(settings, dict) else {}
     model = told(trail.scorer.model, "label")
@@ -148,10 +148,10 @@ def _row(trail: SearchedTrail, chosen: Chosen) -> dict[str, Any]:
 
 
 def _in_words(settings: dict[str, Any]) -> str:
-    said = [
+    given = [
         f"{k} {v if isinstance(v, str | int | float) else getattr(v, 'name', None) or plain(v)}" for k, v in settings.items() if k != "name"
     ]
-    return ", ".join([*([str(settings["name"])] if "name" in settings else []), *said])
+    return ", ".join([*([str(settings["name"])] if "name" in settings else []), *given])
 
 
 def _pair(first: str, second: str, a: set[str], b: set[str]) -> dict[str, Any]:

@@ -15,16 +15,16 @@ from chaff.evaluate.limits import Limits
 from chaff.evaluate.setting import Setting
 from chaff.methods.search.additions import needed_additions, split_losses
 from chaff.methods.search.choice import Choice, SizeRule, Sizes, choose
-from chaff.methods.search.curve import ALLOWANCE, Curve
-from chaff.methods.search.fitting_sizes import check_sizes
+from chaff.methods.search.curve import ALLOWANCE, SizeCurve
 from chaff.methods.search.forest_lens import ForestLens
-from chaff.methods.search.ground import Ground, averaged
 from chaff.methods.search.lens import Lens, look_through
 from chaff.methods.search.lenses import built_in_lenses, lens_of
 from chaff.methods.search.linear_lens import LinearLens, search_metric
 from chaff.methods.search.passengers import Passenger, passengers_of
 from chaff.methods.search.promise import Promise, choices_inside, promise_of
+from chaff.methods.search.search_data import SearchData, averaged
 from chaff.methods.search.signal import Signals, family_p
+from chaff.methods.search.size_checks import check_sizes
 from chaff.methods.search.strategy import Strategy, as_strategy
 from chaff.metrics import Metric
 from chaff.models.forms import sample
@@ -34,7 +34,7 @@ from chaff.models.named import as_model
 from chaff.models.needs import learns_in_passes
 from chaff.models.protocols import ClosedForm, Model
 from chaff.results.trail import Move, Trail
-from chaff.results.verdict import Verdict, drop, keep, look
+from chaff.results.verdict import Verdict, drop, keep, review
 from chaff.stats.paired_loss import MeanDifference
 from chaff.table.moments import table_moments
 from chaff.table.table import Table
@@ -47,12 +47,12 @@ ALARM_LOSS = 0.02  # of what nothing loses
 
 
 @dataclass(frozen=True)
-class SearchTrail(Trail):
+class SelectionSearch(Trail):
     """What a search decided: its moves are the sizes of the deciding curve, with the honest scores that chose."""
 
-    ground: Ground = field(kw_only=True, repr=False)
+    ground: SearchData = field(kw_only=True, repr=False)
     lenses: tuple[Lens, ...] = field(kw_only=True, repr=False)
-    curves: tuple[Curve, ...] = field(kw_only=True, repr=False)
+    curves: tuple[SizeCurve, ...] = field(kw_only=True, repr=False)
     """Every lens in every variant."""
     lens_of_curve: tuple[int, ...] = field(kw_only=True, repr=False)
     choice: Choice = field(kw_only=True)
@@ -75,7 +75,7 @@ class SearchTrail(Trail):
     """The smallest set that predicts the target almost perfectly."""
 
     @property
-    def decided(self) -> Curve:
+    def decided(self) -> SizeCurve:
         """The deciding curve."""
         return self.curves[self.choice.curve]
 
@@ -94,17 +94,17 @@ class SearchTrail(Trail):
     def metric_of(self) -> Metric:
         return self.ground.metric
 
-    def best_curves(self) -> tuple[Curve, ...]:
+    def best_curves(self) -> tuple[SizeCurve, ...]:
         """The best curve of each lens, in the order of the lenses."""
         out = []
         for k in range(len(self.lenses)):
-            mine = [c for c, of in zip(self.curves, self.lens_of_curve, strict=True) if of == k]
-            out.append(max(mine, key=lambda c: float((self.ground.sign * c.values.mean(1)).max())))
+            own = [c for c, of in zip(self.curves, self.lens_of_curve, strict=True) if of == k]
+            out.append(max(own, key=lambda c: float((self.ground.sign * c.values.mean(1)).max())))
         return tuple(out)
 
-    def stand_ins(self) -> tuple[tuple[str, str], ...]:
+    def interchangeable(self) -> tuple[tuple[str, str], ...]:
         """Pairs of related features of which the folds kept the one or the other, hardly ever both; one of them is kept."""
-        pairs = [p for p in self.promise.stand_ins() if set(p) & set(self.chosen)]
+        pairs = [p for p in self.promise.interchangeable() if set(p) & set(self.chosen)]
         if not pairs:
             return ()
         layout = self.ground.table.with_features(tuple(dict.fromkeys(f for p in pairs for f in p)))
@@ -227,9 +227,9 @@ class Search:
         if any(isinstance(lens, LinearLens) for lens in self.looked_through(table, setting)):
             check_closed_form(table, setting.folds, CUT_BEFORE)
 
-    def judge(self, table: Table, setting: Setting) -> SearchTrail:
+    def judge(self, table: Table, setting: Setting) -> SelectionSearch:
         lenses = self.looked_through(table, setting)
-        ground = replace(Ground.of(table, setting, [m for lens in lenses for m in lens.variants]), limits=self.limits, size=self.size)
+        ground = replace(SearchData.of(table, setting, [m for lens in lenses for m in lens.variants]), limits=self.limits, size=self.size)
         _check_memory(ground, lenses)
         seen = look_through(lenses, ground, "search")
         curves = tuple(c for s in seen for c in s.curves)
@@ -240,14 +240,14 @@ class Search:
         promise = promise_of(sizes, choices_inside(sizes, self.rule, signals, floor))
         added = self._added(lenses, sizes, of, choice, signals)
         notes = (
-            f"{setting.folds.how}, the search run anew inside each, {ground.metric.label}",
+            f"{setting.folds.how}, the search repeated inside each, {ground.metric.label}",
             *_strategy_notes(lenses, ground),
             *_walk_notes(curves),
         )
         chosen = curves[choice.curve].sets[choice.place] | set(added)
         judge = _judge(lenses[of[choice.curve]], curves[choice.curve].model, ground)
         notes += _separation_note(curves[choice.curve].model, chosen, table)
-        return SearchTrail(
+        return SelectionSearch(
             "search",
             _moves(curves[choice.curve]),
             table.features,
@@ -271,7 +271,7 @@ class Search:
             suspects=_suspects(curves[choice.curve], ground),
         )
 
-    def _open_to(self, curve: Curve, ground: Ground) -> list[bool]:
+    def _open_to(self, curve: SizeCurve, ground: SearchData) -> list[bool]:
         """Which sizes may be chosen: those that the named strategy came through, and that may cost what they cost."""
         through = set(curve.sizes) if self.strategy is None or curve.trail is None else set(curve.trail.best_by_size())
         return [size in through and ground.affordable(held) for size, held in zip(curve.sizes, curve.sets, strict=True)]
@@ -280,8 +280,8 @@ class Search:
         """What the other lens adds: still needed there given the chosen set, and not a burden here."""
         if len(lenses) < 2 or not self.additions or choice.nothing or self.size is not None:
             return {}
-        ground, mine = sizes.ground, of[choice.curve]
-        rest = [k for k in range(len(of)) if of[k] != mine]
+        ground, own = sizes.ground, of[choice.curve]
+        rest = [k for k in range(len(of)) if of[k] != own]
         others = replace(sizes, curves=[sizes.curves[k] for k in rest], open_to=[sizes.open_to[k] for k in rest])
         theirs = choose(others, self.rule, partial(signals.on, None), None, len(ground.pinned))
         if theirs.nothing:
@@ -292,39 +292,41 @@ class Search:
         fits = ground.affordable(chosen | set(needed))
         return needed if needed and fits and _no_burden(here, chosen | set(needed), ground) else {}
 
-    def verdicts(self, result: SearchTrail, setting: Setting) -> tuple[Verdict, ...]:
+    def verdicts(self, result: SelectionSearch, setting: Setting) -> tuple[Verdict, ...]:
         chosen, label = set(result.chosen), result.metric_of.label
         out = []
         for f in result.offered:
-            share = result.promise.kept_share(f)
-            often = f"kept in {share:.0%} of the folds" if share == share else ""
+            share = result.promise.selection_frequency(f)
+            often = f"selected in {share:.0%} of the folds" if share == share else ""
             gain = result.worth.get(f)
             figure = often if gain is None else f"{label} {gain:+.2g} {'without' if f in chosen else 'with'} it"
             tail = "" if gain is None or not often else f"; {often}"
             if f in result.suspects and f in chosen:
                 together = "alone" if len(result.suspects) == 1 else f"with {', '.join(s for s in result.suspects if s != f)}"
-                reason = f"{together} predicts {result.ground.table.target.name} almost perfectly: was it written down afterwards?"
-                out.append(look(f, self.use, figure, "", reason + tail, stays=True))
+                reason = (
+                    f"{together} predicts {result.ground.table.target.name} almost perfectly. Was it recorded after the target was known?"
+                )
+                out.append(review(f, self.use, figure, "", reason + tail, stays=True))
             elif f in result.added:
-                reason = f"not in the {result.decided.label} set, but the other lens needs it beside that set (p {result.added[f]:.2g})"
+                reason = f"not in the {result.decided.label} set; the second model needs it beside that set (p {result.added[f]:.2g})"
                 out.append(keep(f, self.use, figure if gain is not None else "", "", reason))
             elif f in chosen:
-                out.append(keep(f, self.use, figure, "", "in the chosen set" + tail))
+                out.append(keep(f, self.use, figure, "", "in the selected set" + tail))
             elif f in result.passengers:
                 out.append(drop(f, self.use, figure, "", result.passengers[f].words(label)))
             elif result.choice.nothing:
-                out.append(drop(f, self.use, figure, "", "no column here predicts" + tail))
+                out.append(drop(f, self.use, figure, "", "no set predicts better than the baseline" + tail))
             else:
-                out.append(drop(f, self.use, figure, "", "not in the smallest set that keeps up" + tail))
+                out.append(drop(f, self.use, figure, "", "not selected" + tail))
         return tuple(out)
 
 
-def _judge(lens: Lens, model: Model, ground: Ground) -> Model:
+def _judge(lens: Lens, model: Model, ground: SearchData) -> Model:
     """The model that judges sets through a lens, as it is grown on these rows."""
     return lens.grown(len(ground.table)) if isinstance(lens, ForestLens) else model
 
 
-def _moves(curve: Curve) -> tuple[Move, ...]:
+def _moves(curve: SizeCurve) -> tuple[Move, ...]:
     """The sizes of a curve as moves: what came with each."""
     out, before = [], frozenset[str]()
     for k, here in enumerate(curve.sets):
@@ -334,16 +336,16 @@ def _moves(curve: Curve) -> tuple[Move, ...]:
     return tuple(out)
 
 
-def _no_burden(curve: Curve, whole: frozenset[str], ground: Ground) -> bool:
+def _no_burden(curve: SizeCurve, whole: frozenset[str], ground: SearchData) -> bool:
     """Whether the larger set still keeps up with the full one through the deciding lens: within half of the allowance."""
-    mine, full = averaged(split_losses([whole], curve.model, ground)[0]), averaged(curve.losses[-1])
+    own, full = averaged(split_losses([whole], curve.model, ground)[0]), averaged(curve.losses[-1])
     none = averaged(ground.none.losses[0])
     rows = ground.tested
     gain = float(np.nanmean(none[rows] - full[rows]))
-    return float(np.nanmean(mine[rows] - full[rows])) <= ALLOWANCE / 2 * max(gain, 0.0)
+    return float(np.nanmean(own[rows] - full[rows])) <= ALLOWANCE / 2 * max(gain, 0.0)
 
 
-def _suspects(curve: Curve, ground: Ground) -> tuple[str, ...]:
+def _suspects(curve: SizeCurve, ground: SearchData) -> tuple[str, ...]:
     """The smallest set that predicts almost perfectly on rows it has not seen."""
     for k, size in enumerate(curve.sizes):
         if size and almost_perfect(float(curve.values[k].mean()), float(curve.values[0].mean()), ground.metric):
@@ -359,7 +361,7 @@ def almost_perfect(score: float, nothing: float, metric: Metric) -> bool:
     return nothing > 0 and score <= limit * nothing
 
 
-def _worth(lens: Lens, curve: Curve, chosen: frozenset[str], ground: Ground) -> dict[str, float]:
+def _worth(lens: Lens, curve: SizeCurve, chosen: frozenset[str], ground: SearchData) -> dict[str, float]:
     """What one change of the chosen set would gain, where a closed form tells it for nothing."""
     if not isinstance(lens, LinearLens) or not isinstance(curve.model, ClosedForm):
         return {}
@@ -371,12 +373,12 @@ def _worth(lens: Lens, curve: Curve, chosen: frozenset[str], ground: Ground) -> 
     return dict(zip(ground.table.features, gain.tolist(), strict=True))
 
 
-def _strategy_notes(lenses: Sequence[Lens], ground: Ground) -> tuple[str, ...]:
+def _strategy_notes(lenses: Sequence[Lens], ground: SearchData) -> tuple[str, ...]:
     from chaff.methods.search.linear_lens import FORWARD_TO, MANY_FEATURES
 
     n = len(ground.table.features)
     if n > MANY_FEATURES and any(isinstance(lens, LinearLens) and lens.strategy is None for lens in lenses):
-        return (f"{n:,} features: the linear lens goes forward only, to {FORWARD_TO}",)
+        return (f"{n:,} features: the linear model is searched forward only, to {FORWARD_TO}",)
     return ()
 
 
@@ -385,15 +387,15 @@ def _separation_note(model: Model, chosen: frozenset[str], table: Table) -> tupl
     if not isinstance(model, Logistic) or not chosen:
         return ()
     fitted = model.fit(sample(table.with_features(tuple(f for f in table.features if f in chosen)), "design"), Work())
-    return ("a plane tells the classes of these rows apart without a mistake: only the penalty holds the coefficients",) * fitted.separated
+    return ("the classes of these rows are linearly separable: only the penalty keeps the coefficients finite",) * fitted.separated
 
 
-def _walk_notes(curves: Sequence[Curve]) -> tuple[str, ...]:
+def _walk_notes(curves: Sequence[SizeCurve]) -> tuple[str, ...]:
     """What strategies that a person named said of how they walk."""
     return tuple(dict.fromkeys(note for c in curves if c.trail is not None for note in c.trail.notes[1:]))
 
 
-def _check_memory(ground: Ground, lenses: Sequence[Lens]) -> None:
+def _check_memory(ground: SearchData, lenses: Sequence[Lens]) -> None:
     """Thousands of columns need tables of their square: refused with what would help, before anything is built."""
     if not any(isinstance(lens, LinearLens) for lens in lenses):
         return

@@ -12,7 +12,7 @@ from chaff.choices import Registry
 from chaff.errors import UsageError
 from chaff.evaluate.limits import Spent
 from chaff.evaluate.scorer import SubsetScorer
-from chaff.evaluate.walk import Changes, Walk
+from chaff.evaluate.walk import StepScores, Walk
 from chaff.methods.search.progress import Progress, Watcher
 from chaff.results.score import Score
 from chaff.results.trail import Move, Trail
@@ -42,11 +42,11 @@ class Foresees(Protocol):
     def most_evaluations(self, features: int, pinned: int) -> int: ...
 
 
-def as_strategy(said: Any) -> Strategy:
+def as_strategy(given: Any) -> Strategy:
     """A strategy from an object, a name such as "forward", or a mapping such as ``{"name": "forward", "size": 10}``."""
-    strategy: Strategy = STRATEGIES.make(said)
+    strategy: Strategy = STRATEGIES.make(given)
     if not hasattr(strategy, "moves"):
-        raise UsageError(f"{said!r} is no strategy: it lacks moves(scorer, pinned, work)")
+        raise UsageError(f"{given!r} is no strategy: it lacks moves(scorer, pinned, work)")
     return strategy
 
 
@@ -144,7 +144,7 @@ def steps(
             return
 
 
-def best_of(changes: Changes, scorer: SubsetScorer, leaving: bool) -> str:
+def best_of(changes: StepScores, scorer: SubsetScorer, leaving: bool) -> str:
     """The name whose change scores best. Of equals the one that scores best alone comes, and the one that scores worst alone goes."""
     tied = changes.tied()
     return tied[0] if len(tied) == 1 else _by_claim(tied, scorer, leaving)[0]
@@ -155,7 +155,7 @@ def _by_claim(names: Sequence[str], scorer: SubsetScorer, leaving: bool) -> list
     return sorted(names, key=lambda f: (claims[f] if leaving else -claims[f], f))
 
 
-def leading(changes: Changes, count: int, scorer: SubsetScorer, leaving: bool) -> list[str]:
+def leading(changes: StepScores, count: int, scorer: SubsetScorer, leaving: bool) -> list[str]:
     """The names whose changes score best, each by itself; of equals as in `best_of`."""
     if count == 1:
         return [best_of(changes, scorer, leaving)]

@@ -67,7 +67,7 @@ function writePins() {
   const lines = [];
   for (const select of document.querySelectorAll("select[data-pins]")) {
     select.closest("tr").classList.toggle("set", select.value !== "");
-    if (select.value === "look") lines.push(`# look at ${quoted(select.dataset.pins)}`, "");
+    if (select.value === "review") lines.push(`# review ${quoted(select.dataset.pins)}`, "");
     else if (select.value) lines.push("[[pin]]", `feature = ${quoted(select.dataset.pins)}`, `verdict = "${select.value}"`, 'because = ""  # say why', "");
   }
   document.getElementById("pin-lines").textContent = lines.length ? lines.join("\n") : "no column is set yet";

@@ -43,7 +43,7 @@ class Coefficient:
     -----
     `importance` is the length of a feature's coefficients per standard deviation of its columns, averaged over folds;
     `coefficient` and `raw` are those of the fit on all rows (of the one column of a number; missing for categories and several
-    classes); `kept` whether it is not zero there, `kept_share` in how many half-samples, `enters` its place in the order in
+    classes); `kept` whether it is not zero there, `selection_frequency` in how many half-samples, `enters` its place in the order in
     which columns come in as the penalty falls. ``more["path"]`` has the coefficients along the penalty, ``more["penalties"]``
     the loss of every inner fold at each. Source: half-samples: Meinshausen and Bühlmann, 2010.
 
@@ -61,8 +61,8 @@ class Coefficient:
 
     name: ClassVar[str] = "coefficient"
     says: ClassVar[str] = (
-        "change in the prediction per standard deviation of a column, the others held still: columns that go together share or "
-        "trade it, and it sees no bend and no interaction"
+        "change in the prediction per SD of a feature, the others held fixed. Correlated features share it; curves and "
+        "interactions are not seen"
     )
 
     def __post_init__(self) -> None:
@@ -82,7 +82,7 @@ class Coefficient:
             if isinstance(whole, FittedPenalised):
                 at = replace(at, penalty=whole.penalty, penalties=None)
             halves = work.each(task(_kept_in_half, table, at, work), range(self.resamples), "half-samples")
-            extra["kept_share"] = np.mean(halves, axis=0)
+            extra["selection_frequency"] = np.mean(halves, axis=0)
         if isinstance(whole, FittedPenalised):
             extra["enters"] = _order(whole.path.entered(_used_starts(whole)), whole.path.penalties.size)
             more = path_frames(whole, table)
@@ -93,7 +93,7 @@ class Coefficient:
         settings = {"by": self.name, "model": model.label, "resamples": self.resamples}
         return told(
             self, by_fold, table, setting.folds, settings, (*notes, *remarks_of(whole)), extra=extra, more=more,
-            better={"coefficient": "magnitude", "raw": "magnitude", "kept_share": "higher", "enters": "lower"},
+            better={"coefficient": "magnitude", "raw": "magnitude", "selection_frequency": "higher", "enters": "lower"},
         )  # fmt: skip
 
     def _columns(self, fitted: Any, layout: Layout) -> dict[str, Any]:

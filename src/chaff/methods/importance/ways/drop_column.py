@@ -22,7 +22,7 @@ class DropColumn:
 
     Parameters
     ----------
-    level : float
+    alpha : float
         A feature is beyond chance when its Holm-adjusted one-sided p is below this.
 
     Notes
@@ -38,12 +38,11 @@ class DropColumn:
     'protein_pct'
     """
 
-    level: float = 0.05
+    alpha: float = 0.05
 
     name: ClassVar[str] = "drop column"
     says: ClassVar[str] = (
-        "score lost when the model is fitted again without a column: of two near copies neither is missed, and the fit is made "
-        "anew for every column"
+        "score lost when the model is refitted without a feature. Near-duplicates both score about 0; one refit per feature"
     )
 
     def measure(self, table: Table, model: Model, setting: Setting) -> Findings:
@@ -60,4 +59,4 @@ class DropColumn:
         lost = (full[None] - without) * (1 if metric.higher_is_better else -1)
         settings = {"by": self.name, "model": model.label, "metric": metric.name}
         notes = (f"{metric.label} lost; with all columns {full.mean():.3g}",)
-        return told(self, lost.T, table, setting.folds, settings, notes, tested=True, level=self.level)
+        return told(self, lost.T, table, setting.folds, settings, notes, tested=True, alpha=self.alpha)

@@ -25,7 +25,7 @@ class GivenOthers:
     ----------
     shuffles : int
         Times each feature is shuffled in each fold.
-    level : float
+    alpha : float
         A feature is beyond chance when its Holm-adjusted one-sided p is below this.
 
     Notes
@@ -46,16 +46,17 @@ class GivenOthers:
     """
 
     shuffles: int = 5
-    level: float = 0.05
+    alpha: float = 0.05
 
     name: ClassVar[str] = "given others"
     says: ClassVar[str] = (
-        "loss on held-out rows when a column is shuffled, and when only what is its own is: of near copies neither has much of its own"
+        "rise in test-fold loss when a feature is permuted; conditional: when only the part that the other "
+        "features do not predict is permuted. Near-duplicates both score low on the second"
     )
 
     def __post_init__(self) -> None:
-        if not 1 <= self.shuffles <= 64 or not 0 < self.level < 1:
-            raise UsageError("given others: shuffles must be 1 to 64 and level between 0 and 1")
+        if not 1 <= self.shuffles <= 64 or not 0 < self.alpha < 1:
+            raise UsageError("given others: shuffles must be 1 to 64 and alpha between 0 and 1")
 
     def measure(self, table: Table, model: Model, setting: Setting) -> Findings:
         import pandas as pd
@@ -75,11 +76,17 @@ class GivenOthers:
         frame["scaled"] = frame["importance"].clip(lower=0.0) / top if top > 0 else 0.0
         frame["given_others"] = np.array([d.mean for d in tested]) / scale
         frame["p"], frame["q"] = p, holm(p)
-        frame["beyond_chance"] = frame["q"] < self.level
+        frame["significant"] = frame["q"] < self.alpha
         unit_name = "R² lost" if table.target.task == "regression" else "log loss gained"
         witnesses = "groups" if table.groups is not None and table.order is None else "rows"
-        notes = (self.says, f"{unit_name} on held-out rows, {rows:,} {witnesses}, {self.shuffles} shuffles; p of the rise given the others")
-        settings = {"by": self.name, "model": model.label, "shuffles": self.shuffles, "level": self.level}
+        notes = (
+            self.says,
+            (
+                f"{unit_name} on test folds, {rows:,} {witnesses}, {self.shuffles} permutations; p: one-sided test of "
+                "conditional importance > 0"
+            ),
+        )
+        settings = {"by": self.name, "model": model.label, "shuffles": self.shuffles, "alpha": self.alpha}
         more = {"by_fold": pd.DataFrame({f"fold {k}": v for k, v in enumerate(by_fold, 1)}, index=frame.index)}
         better = {"importance": "higher", "given_others": "higher", "p": "lower", "q": "lower"}
         return Findings("importance", frame, "importance", better, settings, notes, more)  # type: ignore[arg-type]

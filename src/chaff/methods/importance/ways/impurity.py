@@ -47,7 +47,7 @@ class Impurity:
 
     name: ClassVar[str] = "impurity"
     says: ClassVar[str] = (
-        "variance that the splits on a column explain: near copies share it, and uncorrected it favours columns with many values"
+        "variance explained by the splits on a feature. Near-duplicates share it; uncorrected it favours features with many values"
     )
 
     def measure(self, table: Table, model: Model, setting: Setting) -> Findings:
@@ -76,8 +76,8 @@ def _raw(fit: FoldFit, model: Model) -> Floats:
     if not isinstance(fit.fitted, Weighs) or (trees_of(fit.fitted) is None and not getattr(model, "own", False)):
         raise ModelError(f"{model.label} has no splits; models that have: {TREES}")
     with named_failure(model, fit.split, fit.split.train.features):
-        said = np.asarray(fit.fitted.importance(), float)
-    return said / said.sum() if said.sum() > 0 else said
+        given = np.asarray(fit.fitted.importance(), float)
+    return given / given.sum() if given.sum() > 0 else given
 
 
 def _held_out(fit: FoldFit, trees: FittedForest | None) -> Floats:

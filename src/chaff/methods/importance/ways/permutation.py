@@ -36,7 +36,7 @@ class Permutation:
         Freely, or only among rows that a small tree of the feature's neighbours puts in one leaf (20 held-out rows at least).
     together : float or None
         Columns whose correlation (of ranks in bins) is above this are shuffled together, as one.
-    level : float
+    alpha : float
         A feature is beyond chance when its Holm-adjusted one-sided p is below this.
 
     Notes
@@ -58,11 +58,11 @@ class Permutation:
     shuffles: int = 10
     given: Literal["nothing", "neighbours"] = "nothing"
     together: float | None = None
-    level: float = 0.05
+    alpha: float = 0.05
 
     name: ClassVar[str] = "permutation"
     says: ClassVar[str] = (
-        "loss on held-out rows when a column is shuffled: near copies cover for each other, and shuffled rows may be such as never come"
+        "rise in test-fold loss when a feature is permuted. Near-duplicates mask each other; permuted rows may be unrealistic"
     )
 
     def __post_init__(self) -> None:
@@ -83,14 +83,14 @@ class Permutation:
         rises = setting.work.each(task(_rise_in_fold, self, table, setting.folds, model, units), made, "importance")
         by_fold = np.array([rise for rise, _ in rises]) / np.mean([scale for _, scale in rises])
         unit = "R² lost" if table.target.task == "regression" else _class_unit(model)
-        notes = [f"{unit}, {self.shuffles} shuffles a fold, {setting.folds.how}"]
+        notes = [f"{unit}, {self.shuffles} permutations a fold, {setting.folds.how}"]
         extra = {}
         if self.together is not None:
             named = {k: ", ".join(table.features[j] for j in u) if len(u) > 1 else "" for u in units for k in u}
             extra["cluster"] = [named[k] for k in range(len(table.features))]
-            notes.append(f"{sum(len(u) > 1 for u in units)} clusters of columns that go together were shuffled as one")
+            notes.append(f"{sum(len(u) > 1 for u in units)} clusters of correlated features were permuted as one")
         settings = {"by": self.name, "model": model.label, "shuffles": self.shuffles, "given": self.given, "together": self.together}
-        return told(self, by_fold, table, setting.folds, settings, notes, tested=True, level=self.level, extra=extra)
+        return told(self, by_fold, table, setting.folds, settings, notes, tested=True, alpha=self.alpha, extra=extra)
 
 
 def _class_unit(model: Model) -> str:

@@ -52,7 +52,7 @@ class Pooled:
     scale: Literal["ranks", "shares"] = "ranks"
 
     name: ClassVar[str] = "pooled"
-    says: ClassVar[str] = "what several models and ways agree on: an average hides who is right where they do not, so look at the spread"
+    says: ClassVar[str] = "mean over several models and ways. The mean hides disagreement; see the range"
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "models", tuple(as_model(m) for m in self.models))
@@ -75,18 +75,18 @@ class Pooled:
                 continue
             for way in self.ways:
                 try:
-                    found = way.measure(table, m, setting)
+                    result = way.measure(table, m, setting)
                 except ModelError as error:
                     notes.append(f"{way.name} was left out for {m.label}: {error}")
                     continue
-                parts[f"{m.label}, {way.name}"] = found.more["by_fold"].to_numpy().T
+                parts[f"{m.label}, {way.name}"] = result.more["by_fold"].to_numpy().T
                 weights.append(max(0.0, weight))
                 better[f"{m.label}, {way.name}"] = weight
         if not parts:
             raise ModelError("pooled: no model and way fit together; " + "; ".join(notes))
         w = np.array(weights)
         if not w.any():
-            notes.append("no model predicts better than knowing nothing: all count alike, and none of this means much")
+            notes.append("no model predicts better than the baseline: all have the same weight, and the importances mean little")
             w = np.ones(len(w))
         w = w / w.sum()
         scaled = np.array([[on_scale(row, self.scale) for row in rows] for rows in parts.values()])

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Shapley:
-    """Mean size of Shapley values over held-out rows.
+    """Mean size of Shapley values over test-fold rows.
 
     Parameters
     ----------
@@ -54,8 +54,8 @@ class Shapley:
 
     name: ClassVar[str] = "shapley"
     says: ClassVar[str] = (
-        "how far a column moves the predictions, shared out evenly with the others: it tells of the model and not of the target, "
-        "so that what a model has learned from noise counts too"
+        "mean absolute Shapley value of the predictions. Shapley values describe the model, not the target; effects "
+        "fitted to noise count too"
     )
 
     def __post_init__(self) -> None:
@@ -79,7 +79,7 @@ class Shapley:
         values = pd.DataFrame({f: shown_values(table, f)[rows] for f in table.features}, columns=list(table.features))
         extra = {"direction": [_direction(table, f, values[f], effects[f]) for f in table.features]}
         unit = table.target.unit if table.target.task == "regression" else ""
-        notes = [f"mean size over {len(rows):,} held-out rows" + (f", in {unit}" if unit else "")]
+        notes = [f"mean size over {len(rows):,} test-fold rows" + (f", in {unit}" if unit else "")]
         if len(table.target.classes) > 2:
             notes.append(f"effects and direction are those on '{table.target.classes[commonest]}'")
         settings = {"by": self.name, "model": model.label, "rows": self.rows}

@@ -54,8 +54,9 @@ class SplitStanding:
 
     name: ClassVar[str] = "split standing"
     says: ClassVar[str] = (
-        "share of the splits won among those a column stood for, less what chance gives: weak columns are seen beside strong "
-        "ones, but it does not say how much the prediction would lose, and columns with many values win more"
+        "share of the candidate splits that a feature won, minus the rate expected by chance. Weak features are seen "
+        "beside strong ones; it does not show how much the prediction would lose, and features with many values win "
+        "more"
     )
 
     def __post_init__(self) -> None:
@@ -64,7 +65,7 @@ class SplitStanding:
 
     def measure(self, table: Table, model: Model, setting: Setting) -> Findings:
         if len(table.features) < 2:
-            raise UsageError("split standing needs two features at least: one has nothing to stand against")
+            raise UsageError("split standing needs two features or more")
         engine = prepared(table, Forest(), setting)
         named = [((s.repeat, s.test), p) for s, p in zip(setting.folds.splits, engine.splits, strict=True)]
         counts = setting.work.each(task(_stood_and_won, self, setting.work), named, "importance")
@@ -89,11 +90,16 @@ def _stood_and_won(way: SplitStanding, work: Work, unit: tuple[tuple[int, int], 
     names = np.array(split.train.features)
     for t in range(way.trees):
         which = np.sort(stream.permutation(p)[:few])
-        some = replace(split.train, features=tuple(names[which]), data=split.train.data.select(tuple(names[which])))
+        subset = replace(split.train, features=tuple(names[which]), data=split.train.data.select(tuple(names[which])))
         tree = grow(
-            some, Work(work.key("split standing", *named, t), 1), drawing, columns_per_split=few, leaf_rows=way.leaf_rows, depth=way.depth,
+            subset,
+            Work(work.key("split standing", *named, t), 1),
+            drawing,
+            columns_per_split=few,
+            leaf_rows=way.leaf_rows,
+            depth=way.depth,
             whole_levels=True,
-        )  # fmt: skip
+        )
         level = np.zeros(tree.node.size, np.int64)
         child = tree.node >> 32
         for k in range(tree.node.size):

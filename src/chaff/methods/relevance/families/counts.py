@@ -9,10 +9,10 @@ import numpy as np
 from chaff.arrays import Bytes, Floats, Ints
 from chaff.kernels.counts import two_way_counts
 from chaff.kernels.sums import class_sums
-from chaff.methods.relevance.codes import coded, coded_target
+from chaff.methods.relevance.bin_codes import coded, coded_target
 from chaff.methods.relevance.contrasts import bend, levels
-from chaff.methods.relevance.statistic import BC, CC, EVERY, NC, NN, Family, Statistic
-from chaff.methods.relevance.view import View
+from chaff.methods.relevance.relevance_data import RelevanceData
+from chaff.methods.relevance.statistic import BC, CC, EVERY, NC, NN, Family, FilterStatistic
 from chaff.stats.curves import curve
 from chaff.stats.information import (
     SPARSE,
@@ -29,21 +29,21 @@ from chaff.table.bins import Bins
 from chaff.work import task
 
 
-def levels_by_classes(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
+def levels_by_classes(view: RelevanceData, features: list[str], wanted: set[str]) -> dict[str, Any]:
     """Categories against classes, from the table of counts."""
     rows = view.work.each(task(_of_levels, view, wanted), features)
     return {k: [r[k] for r in rows] for k in (rows[0] if rows else {})}
 
 
-def _of_levels(view: View, wanted: set[str], name: str) -> dict[str, float]:
+def _of_levels(view: RelevanceData, wanted: set[str], name: str) -> dict[str, float]:
     levels, count = view.levels_of(name)
-    some = levels >= 0
-    w = None if view.weights is None else view.weights[some]
-    flat = np.bincount(levels[some] * view.count + view.classes[some], w, count * view.count)
+    subset = levels >= 0
+    w = None if view.weights is None else view.weights[subset]
+    flat = np.bincount(levels[subset] * view.count + view.classes[subset], w, count * view.count)
     return _tests(flat.reshape(count, view.count).astype(float), wanted, view, name)
 
 
-def _tests(table: Floats, wanted: set[str], view: View, name: str) -> dict[str, float]:
+def _tests(table: Floats, wanted: set[str], view: RelevanceData, name: str) -> dict[str, float]:
     out: dict[str, float] = {}
     if view.pool_below > 0:
         table = pool_rare(table, view.pool_below)
@@ -52,7 +52,9 @@ def _tests(table: Floats, wanted: set[str], view: View, name: str) -> dict[str, 
         sides = [(table.sum(a) > 0).sum() for a in (0, 1)]
         smaller = np.array([max(min(sides) - 1, 1)])
         nan = np.array([np.nan])
-        bounds = cramers_v_interval(x.chi_square, x.df, np.array([table.sum()]), smaller, view.level) if view.level else (nan, nan)
+        bounds = (
+            cramers_v_interval(x.chi_square, x.df, np.array([table.sum()]), smaller, view.confidence) if view.confidence else (nan, nan)
+        )
         p, at_most = x.p[0], False
         if x.sparse_share[0] > SPARSE and view.weights is None and x.df[0] >= 1:
             p, at_most = shuffled_chi_square_p(table, view.work.key("chi-square shuffles", name) >> 1)
@@ -76,7 +78,7 @@ def _tests(table: Floats, wanted: set[str], view: View, name: str) -> dict[str, 
     return out
 
 
-def information(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
+def information(view: RelevanceData, features: list[str], wanted: set[str]) -> dict[str, Any]:
     """Information measures of every kind, on levels and bins."""
     bins = coded(view, features)
     target, count = coded_target(view)
@@ -94,7 +96,7 @@ def information(view: View, features: list[str], wanted: set[str]) -> dict[str, 
     return out
 
 
-def share_of_classes(view: View, features: list[str]) -> dict[str, float]:
+def share_of_classes(view: RelevanceData, features: list[str]) -> dict[str, float]:
     """Share of the classes' variation that the bins or levels of each feature explain, corrected for their number.
 
     Source: Goodman and Kruskal, 1954 (τ).
@@ -120,7 +122,7 @@ def _count(codes: Bytes, target: Ints, weights: Floats, classes: int, part: Ints
     return counts
 
 
-def curves(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
+def curves(view: RelevanceData, features: list[str], wanted: set[str]) -> dict[str, Any]:
     """Number columns on bins against a number target: correlation ratio and lack of a linear fit."""
     bins = coded(view, features)
     most = int(bins.counts.max(initial=1))
@@ -137,7 +139,7 @@ def curves(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
     }
 
 
-def _course(view: View, bins: Bins, features: list[str], most: int, shift: float, k: int) -> Floats:
+def _course(view: RelevanceData, bins: Bins, features: list[str], most: int, shift: float, k: int) -> Floats:
     """Weight and sum of the feature, sum and squares of the target, bin by bin."""
     _present, values = view.rest(view.table.column(features[k]).values)
     codes = bins.codes[k].astype(np.int64) - 1  # a gap becomes -1: it takes no part
@@ -149,7 +151,7 @@ def _course(view: View, bins: Bins, features: list[str], most: int, shift: float
 
 
 STATISTICS = (
-    Statistic(
+    FilterStatistic(
         "correlation_ratio",
         "correlation ratio η on bins",
         (NN,),
@@ -162,7 +164,7 @@ STATISTICS = (
         tested="curve_f",
         contrasts={NN: bend},
     ),
-    Statistic(
+    FilterStatistic(
         "chi_square",
         "Pearson chi-square",
         (BC, CC),
@@ -175,8 +177,8 @@ STATISTICS = (
         contrasts={BC: levels, CC: levels},
         plain_bounds=("cramers_v_low", "cramers_v_high"),
     ),
-    Statistic("g", "likelihood-ratio chi-square", (BC, CC), "higher", "Wilks, 1935", "from counts.", 120),
-    Statistic(
+    FilterStatistic("g", "likelihood-ratio chi-square", (BC, CC), "higher", "Wilks, 1935", "from counts.", 120),
+    FilterStatistic(
         "fisher_exact",
         "Fisher's exact test, 2 × 2",
         (BC, CC),
@@ -188,7 +190,7 @@ STATISTICS = (
         two_classes=True,
         also=("fisher_exact_p",),
     ),
-    Statistic(
+    FilterStatistic(
         "mutual_information",
         "mutual information on bins, nats",
         EVERY,
@@ -199,7 +201,7 @@ STATISTICS = (
         tests=False,
         shuffles=True,
     ),
-    Statistic(
+    FilterStatistic(
         "information_gain",
         "information gain, bits",
         (NC, BC, CC),
@@ -210,7 +212,7 @@ STATISTICS = (
         tests=False,
         shuffles=True,
     ),
-    Statistic(
+    FilterStatistic(
         "gain_ratio",
         "gain ratio",
         (NC, BC, CC),
@@ -221,7 +223,7 @@ STATISTICS = (
         tests=False,
         shuffles=True,
     ),
-    Statistic(
+    FilterStatistic(
         "gini_gain",
         "Gini gain",
         (NC, BC, CC),

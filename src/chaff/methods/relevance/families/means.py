@@ -9,8 +9,8 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.kernels.sums import class_sums, class_sums_of_eight, sums_beside
 from chaff.methods.relevance.contrasts import levels, values
-from chaff.methods.relevance.statistic import BC, BN, CN, EVERY, NC, NN, Family, Statistic
-from chaff.methods.relevance.view import View
+from chaff.methods.relevance.relevance_data import RelevanceData
+from chaff.methods.relevance.statistic import BC, BN, CN, EVERY, NC, NN, Family, FilterStatistic
 from chaff.stats.correlation import correlation_p
 from chaff.stats.groups import OneWay, fisher_score, one_way, welch
 from chaff.stats.influence import pearson_with_bounds
@@ -22,7 +22,7 @@ SIDE_BY_SIDE = 8
 SHIFT_ROWS = 25
 
 
-def pearson(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
+def pearson(view: RelevanceData, features: list[str], wanted: set[str]) -> dict[str, Any]:
     """Number columns against a number target."""
     sums = np.array(view.work.each(task(_with_target, view, "pearson_r" in wanted), features)).reshape(-1, 9)
     rows, n, sx, qx, sy, qy, xy, low, high = sums.T
@@ -42,9 +42,9 @@ def pearson(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]
     return out
 
 
-def _with_target(view: View, bounded: bool, name: str) -> tuple[float, ...]:
+def _with_target(view: RelevanceData, bounded: bool, name: str) -> tuple[float, ...]:
     """(rows, weight, Σx, Σx², Σy, Σy², Σxy) over the rows present, about a value near each mean; bounds of r."""
-    if view.weights is None and not (bounded and view.level):
+    if view.weights is None and not (bounded and view.confidence):
         out = np.empty(6)
         sums_beside(view.table.column(name).values, view.y, out)
         return (out[0], *out.tolist(), float("nan"), float("nan"))
@@ -55,7 +55,7 @@ def _with_target(view: View, bounded: bool, name: str) -> tuple[float, ...]:
         return (*(0.0,) * 7, float("nan"), float("nan"))
     x, y = x - x.mean(), y - y.mean()
     units = view.units_of(present)
-    bounds = pearson_with_bounds(x, y, units, view.level)[1:] if bounded and view.level else (float("nan"),) * 2
+    bounds = pearson_with_bounds(x, y, units, view.confidence)[1:] if bounded and view.confidence else (float("nan"),) * 2
     if w is None:
         return float(x.size), float(x.size), float(x.sum()), float(x @ x), float(y.sum()), float(y @ y), float(x @ y), *bounds
     wx, wy = w * x, w * y
@@ -63,18 +63,18 @@ def _with_target(view: View, bounded: bool, name: str) -> tuple[float, ...]:
     return float((w > 0).sum()), float(w.sum()), *sums, *bounds
 
 
-def between_classes(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
+def between_classes(view: RelevanceData, features: list[str], wanted: set[str]) -> dict[str, Any]:
     """Number columns between the classes of the target."""
     parts = view.work.each(task(_of_block, view, wanted), view.blocks(features, 8 * SIDE_BY_SIDE))
     return {k: np.concatenate([p[k] for p in parts]) for k in (parts[0] if parts else {})}
 
 
-def _of_block(view: View, wanted: set[str], block: list[str]) -> dict[str, Any]:
+def _of_block(view: RelevanceData, wanted: set[str], block: list[str]) -> dict[str, Any]:
     tables = np.concatenate([_class_tables(view, eight) for eight in view.blocks(block, SIDE_BY_SIDE)])
-    return _one_way_columns(tables, wanted, view.level)
+    return _one_way_columns(tables, wanted, view.confidence)
 
 
-def _class_tables(view: View, features: list[str]) -> Floats:
+def _class_tables(view: RelevanceData, features: list[str]) -> Floats:
     """(features, classes, 4): rows, weight, sum and sum of squares about a shift near the mean."""
     columns = [c.values for c in view.columns(features)]
     shifts = np.array([_near_mean(c) for c in columns])
@@ -94,32 +94,32 @@ def _class_tables(view: View, features: list[str]) -> Floats:
 
 def _near_mean(values: Floats) -> float:
     """The middle of a sample of rows: one wild cell must not move it, and it need not be exact."""
-    some = sorted(v for v in values[:: max(1, values.size // SHIFT_ROWS)].tolist() if v == v)
-    if not some:
-        some = values[~np.isnan(values)][:1].tolist()
-    return some[len(some) // 2] if some else 0.0
+    subset = sorted(v for v in values[:: max(1, values.size // SHIFT_ROWS)].tolist() if v == v)
+    if not subset:
+        subset = values[~np.isnan(values)][:1].tolist()
+    return subset[len(subset) // 2] if subset else 0.0
 
 
-def between_levels(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
+def between_levels(view: RelevanceData, features: list[str], wanted: set[str]) -> dict[str, Any]:
     """A number target between the levels of categories."""
     parts = view.work.each(task(_of_levels, view, wanted, float(view.y.mean())), features)
     return {k: np.concatenate([p[k] for p in parts]) for k in (parts[0] if parts else {})}
 
 
-def _of_levels(view: View, wanted: set[str], shift: float, name: str) -> dict[str, Any]:
+def _of_levels(view: RelevanceData, wanted: set[str], shift: float, name: str) -> dict[str, Any]:
     levels, count = view.levels_of(name)
     table = np.zeros((count, 4))
     class_sums(view.y, levels, view.weight_array, shift, table)
-    return _one_way_columns(table[None], wanted, view.level)
+    return _one_way_columns(table[None], wanted, view.confidence)
 
 
-def _one_way_columns(table: Floats, wanted: set[str], level: float | None) -> dict[str, Any]:
+def _one_way_columns(table: Floats, wanted: set[str], confidence: float | None) -> dict[str, Any]:
     """Columns from class tables (m, K, 4)."""
     counts, weights, sums, squares = (table[:, :, k] for k in range(4))
     out: dict[str, Any] = {}
     result = one_way(counts, sums, weights, squares.sum(1))
     if "f" in wanted:
-        out |= _f_columns(result, level)
+        out |= _f_columns(result, confidence)
     if "welch_f" in wanted:
         w = welch(counts, sums, weights, squares)
         out |= {"welch_f": w.f, "welch_f_df": w.df_between, "welch_f_df_within": w.df_within, "welch_f_p": w.p}
@@ -128,9 +128,9 @@ def _one_way_columns(table: Floats, wanted: set[str], level: float | None) -> di
     return out
 
 
-def _f_columns(result: OneWay, level: float | None) -> dict[str, Any]:
+def _f_columns(result: OneWay, confidence: float | None) -> dict[str, Any]:
     nan = np.full(result.f.shape, np.nan)
-    low, high = eta_squared_interval(result.f, result.df_between, result.df_within, level) if level else (nan, nan)
+    low, high = eta_squared_interval(result.f, result.df_between, result.df_within, confidence) if confidence else (nan, nan)
     return {
         "f": result.f,
         "f_df": result.df_between,
@@ -144,7 +144,7 @@ def _f_columns(result: OneWay, level: float | None) -> dict[str, Any]:
 
 
 STATISTICS = (
-    Statistic(
+    FilterStatistic(
         "pearson_r",
         "Pearson r",
         (NN, BN),
@@ -154,7 +154,7 @@ STATISTICS = (
         10,
         contrasts={NN: values, BN: values},
     ),
-    Statistic(
+    FilterStatistic(
         "f",
         "F, linear or one-way",
         EVERY[:5],
@@ -167,7 +167,7 @@ STATISTICS = (
         contrasts={NN: values, BN: values, NC: values, CN: levels, BC: values},
         plain_bounds=("omega_squared_low", "omega_squared_high"),
     ),
-    Statistic(
+    FilterStatistic(
         "welch_f",
         "Welch's F",
         (BN, CN, NC),
@@ -176,7 +176,7 @@ STATISTICS = (
         "no equal variances assumed; blank where a group has fewer than five rows.",
         60,
     ),
-    Statistic(
+    FilterStatistic(
         "fisher_score",
         "Fisher score",
         (NC,),

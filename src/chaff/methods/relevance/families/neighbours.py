@@ -8,15 +8,15 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.kernels.neighbours import add_differences, add_weighted_differences
-from chaff.methods.relevance.statistic import CN, EVERY, NC, NN, Family, Statistic
-from chaff.methods.relevance.view import View
+from chaff.methods.relevance.relevance_data import RelevanceData
+from chaff.methods.relevance.statistic import CN, EVERY, NC, NN, Family, FilterStatistic
 from chaff.stats.neighbours import between_number_and_levels, between_numbers, without_ties
 from chaff.work import task
 
 RELIEF_ROWS = 1000  # rows whose neighbours are looked at
 
 
-def sample(view: View, name: str, most: int) -> Ints:
+def sample(view: RelevanceData, name: str, most: int) -> Ints:
     """All rows, or a named random draw of them."""
     n = len(view.table)
     if n <= most:
@@ -24,38 +24,38 @@ def sample(view: View, name: str, most: int) -> Ints:
     return np.asarray(np.sort(view.work.stream(name).choice(n, most, replace=False)))
 
 
-def information(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
+def information(view: RelevanceData, features: list[str], wanted: set[str]) -> dict[str, Any]:
     """Mutual information by nearest neighbours, on a sample of rows where there are many."""
     rows = sample(view, "neighbour rows", view.sample_rows)
     y = view.y[rows]
     of_target = view.work.stream("neighbour ties", "target").normal(size=rows.size)
 
-    found = view.work.each(task(_of_feature, view, rows, y, of_target), features)
-    return {"mutual_information_neighbours": [v for v, _ in found], "mutual_information_neighbours_rows": [n for _, n in found]}
+    result = view.work.each(task(_of_feature, view, rows, y, of_target), features)
+    return {"mutual_information_neighbours": [v for v, _ in result], "mutual_information_neighbours_rows": [n for _, n in result]}
 
 
-def _of_feature(view: View, rows: Ints, y: Floats, of_target: Floats, name: str) -> tuple[float, int]:
+def _of_feature(view: RelevanceData, rows: Ints, y: Floats, of_target: Floats, name: str) -> tuple[float, int]:
     """(mutual information, rows used) of one feature."""
     if view.table.kind(name) == "category":
         levels = view.levels_of(name)[0][rows]
-        some = levels >= 0
-        alone = without_ties(y[some], levels[some].astype(float), of_target)
-        return between_number_and_levels(alone, levels[some], view.neighbours), int(some.sum())
+        subset = levels >= 0
+        alone = without_ties(y[subset], levels[subset].astype(float), of_target)
+        return between_number_and_levels(alone, levels[subset], view.neighbours), int(subset.sum())
     x = view.table.column(name).values[rows]
-    some = ~np.isnan(x)
-    x, mine = x[some], y[some]
-    alone = without_ties(x, mine, view.work.stream("neighbour ties", name).normal(size=x.size))
+    subset = ~np.isnan(x)
+    x, own = x[subset], y[subset]
+    alone = without_ties(x, own, view.work.stream("neighbour ties", name).normal(size=x.size))
     if view.regression:
-        return between_numbers(alone, without_ties(mine, x, of_target), view.neighbours), x.size
-    return between_number_and_levels(alone, mine.astype(np.int64), view.neighbours), x.size
+        return between_numbers(alone, without_ties(own, x, of_target), view.neighbours), x.size
+    return between_number_and_levels(alone, own.astype(np.int64), view.neighbours), x.size
 
 
-def relief(view: View, features: list[str], wanted: set[str]) -> dict[str, Any]:
+def relief(view: RelevanceData, features: list[str], wanted: set[str]) -> dict[str, Any]:
     """The Relief score as a column."""
     return {"relief": relief_scores(view, features)}
 
 
-def relief_scores(view: View, features: list[str]) -> Floats:
+def relief_scores(view: RelevanceData, features: list[str]) -> Floats:
     """Relief score of every feature: by how much it differs more between near rows of unlike target than of like target.
 
     Neighbours are sought over all features at once (Manhattan distance; numbers over the range of their middle 98 %,
@@ -80,7 +80,7 @@ def relief_scores(view: View, features: list[str]) -> Floats:
         return np.asarray(both / unlike - (differ - both) / (chosen.size * k - unlike))
 
 
-def _scaled(view: View, features: list[str], rows: Ints) -> tuple[Floats, Any]:
+def _scaled(view: RelevanceData, features: list[str], rows: Ints) -> tuple[Floats, Any]:
     columns = np.empty((len(features), rows.size))
     category = np.zeros(len(features), bool)
     for j, name in enumerate(features):
@@ -141,7 +141,7 @@ def _of_numbers(columns: Floats, category: Any, y: Floats, k: int, part: Ints) -
 
 
 STATISTICS = (
-    Statistic(
+    FilterStatistic(
         "mutual_information_neighbours",
         "mutual information by neighbours, nats",
         (NN, CN, NC),
@@ -153,7 +153,7 @@ STATISTICS = (
         tests=False,
         shuffles=True,
     ),
-    Statistic(
+    FilterStatistic(
         "relief",
         "Relief score, by neighbours",
         EVERY,

@@ -8,9 +8,9 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.kernels.counts import two_way_counts
-from chaff.methods.relevance.codes import coded, coded_target
-from chaff.methods.relevance.statistic import EVERY, Family, Measured, Statistic
-from chaff.methods.relevance.view import View, too_many_levels
+from chaff.methods.relevance.bin_codes import coded, coded_target
+from chaff.methods.relevance.relevance_data import RelevanceData, too_many_levels
+from chaff.methods.relevance.statistic import EVERY, Family, FilterStatistic, Measured
 from chaff.stats.information import mutual_information
 from chaff.table.bins import Bins
 from chaff.work import task
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 LEAST_REDUNDANCY = 0.01  # nats; a smaller mean redundancy would make the quotient a lottery
 
 
-def mrmr(view: View, features: list[str], wanted: set[str]) -> Measured:
+def mrmr(view: RelevanceData, features: list[str], wanted: set[str]) -> Measured:
     """The place of every feature in both orders, features of too many levels left out; the picks as frames."""
     import pandas as pd
 
@@ -31,7 +31,7 @@ def mrmr(view: View, features: list[str], wanted: set[str]) -> Measured:
     return Measured(places, frames)
 
 
-def order_of_picks(view: View, features: list[str]) -> dict[str, pd.DataFrame]:
+def order_of_picks(view: RelevanceData, features: list[str]) -> dict[str, pd.DataFrame]:
     """For both forms, a frame of the picks in order: feature, relevance, redundancy (mean over those before), score."""
     import pandas as pd
 
@@ -65,7 +65,7 @@ def order_of_picks(view: View, features: list[str]) -> dict[str, pd.DataFrame]:
     return out
 
 
-def _shared(view: View, bins: Bins, other: Ints, count: int) -> Floats:
+def _shared(view: RelevanceData, bins: Bins, other: Ints, count: int) -> Floats:
     """Mutual information of every feature with one coded column."""
     parts = np.array_split(np.arange(len(bins.features)), min(8, max(len(bins.features), 1)))
 
@@ -82,7 +82,7 @@ def _shared_block(bins: Bins, other: Ints, weights: Floats, count: int, part: In
 
 
 STATISTICS = (
-    Statistic(
+    FilterStatistic(
         "mrmr_difference",
         "place by relevance less redundancy",
         EVERY,
@@ -93,7 +93,7 @@ STATISTICS = (
         company=True,
         tests=False,
     ),
-    Statistic(
+    FilterStatistic(
         "mrmr_quotient",
         "place by relevance over redundancy",
         EVERY,

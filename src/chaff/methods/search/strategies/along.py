@@ -49,8 +49,8 @@ class Along:
     name: ClassVar[str] = "along"
 
     def __post_init__(self) -> None:
-        said: Any = self.order
-        names = [str(f) for f in said.ranked().index] if isinstance(said, Findings) else said
+        given: Any = self.order
+        names = [str(f) for f in given.ranked().index] if isinstance(given, Findings) else given
         if isinstance(names, str) or not all(isinstance(f, str) for f in names):
             raise UsageError(f"along: {ORDER}, not {names!r}")
         if len(set(names)) < len(names):

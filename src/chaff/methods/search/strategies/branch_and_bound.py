@@ -52,8 +52,8 @@ class BranchAndBound:
         check_least_one(sets=self.sets, size=self.size)
 
     def moves(self, scorer: SubsetScorer, pinned: frozenset[str], work: Work) -> Iterator[Move]:
-        found = self._best(scorer, pinned)
-        sets = [pinned | {scorer.features[f] for f in members} for members in found.members]
+        result = self._best(scorer, pinned)
+        sets = [pinned | {scorer.features[f] for f in members} for members in result.members]
         for score in scorer.many([s for s in sets if s and scorer.affordable(s)]):
             yield as_move("try", "", score, self.name)
 

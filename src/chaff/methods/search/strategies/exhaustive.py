@@ -57,7 +57,7 @@ class Exhaustive:
         count = self.most_evaluations(len(scorer.features), len(pinned))
         if count > MOST_SETS:
             raise UsageError(f"exhaustive: {count:,} sets of {len(free)} features{_how_long(scorer, pinned, count)}: {INSTEAD}")
-        every = (pinned | set(some) for k in range(0 if pinned else 1, most + 1) for some in combinations(free, k))
+        every = (pinned | set(subset) for k in range(0 if pinned else 1, most + 1) for subset in combinations(free, k))
         sets = (s for s in every if scorer.affordable(s))
         while batch := list(islice(sets, A_BATCH)):
             for score in scorer.many(batch):

@@ -51,8 +51,8 @@ class RandomSets:
                 if len(one) < size + len(pinned) and scorer.affordable(one | {free[j]}):
                     one = one | {free[j]}
             drawn.append(one)
-        for some in (drawn[k : k + 50] for k in range(0, len(drawn), 50)):  # in batches, so that it can be stopped between them
-            for score in scorer.many(some):
+        for subset in (drawn[k : k + 50] for k in range(0, len(drawn), 50)):  # in batches, so that it can be stopped between them
+            for score in scorer.many(subset):
                 yield as_move("draw", "", score, "random")
 
     def most_evaluations(self, features: int, pinned: int) -> int:

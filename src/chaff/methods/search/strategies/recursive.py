@@ -89,9 +89,9 @@ class Recursive:
         return rounds
 
     def _importance(self, table: Table, model: Model, setting: Setting) -> dict[str, float]:
-        asked = model if self.model is None else as_model(self.model)
-        found = as_way(self.by).measure(table, asked, setting).frame["importance"].astype(float)
-        return {str(f): v if v == v else 0.0 for f, v in found.items()}
+        requested = model if self.model is None else as_model(self.model)
+        result = as_way(self.by).measure(table, requested, setting).frame["importance"].astype(float)
+        return {str(f): v if v == v else 0.0 for f, v in result.items()}
 
     def notes(self, scorer: SubsetScorer) -> tuple[str, ...]:
         if self.model is None:

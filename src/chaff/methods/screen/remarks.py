@@ -1,0 +1,79 @@
+"""Worth a word, and changes nothing: labels that differ by case only, columns that follow from another, gaps of one level."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from chaff.methods.screen.facts import Facts
+from chaff.table.table import Table
+
+ROWS_A_LEVEL = 5
+MOST_LEVELS = 200
+MOST_COLUMNS = 60
+SHOWN = 3
+
+
+def mentions(table: Table, facts: Sequence[Facts]) -> tuple[str, ...]:
+    """One sentence each."""
+    words = [f for f in facts if f.kind in ("category", "binary") and 1 < f.distinct <= MOST_LEVELS][:MOST_COLUMNS]
+    return (*_by_case(words), *_followed(words), *_gaps_of_a_level(facts, words))
+
+
+def _by_case(words: Sequence[Facts]) -> list[str]:
+    out = []
+    for f in words:
+        alike: dict[str, list[str]] = {}
+        present = set(np.unique(f.column.values[~f.column.missing]).astype(int).tolist())
+        for k in present:
+            if k < len(f.column.levels):
+                alike.setdefault(" ".join(f.column.levels[k].lower().split()), []).append(f.column.levels[k])
+        pairs = [" and ".join(repr(w) for w in subset) for subset in alike.values() if len(subset) > 1]
+        if pairs:
+            out.append(f"{f.name}: {_some(pairs)} differ by case or blanks only; they are separate levels")
+    return out
+
+
+def _followed(words: Sequence[Facts]) -> list[str]:
+    """A coarser column that a finer one determines, such as the origin of a maker."""
+    out = []
+    for fine in words:
+        if fine.rows < ROWS_A_LEVEL * fine.distinct or fine.distinct < 3:
+            continue
+        follow = [coarse.name for coarse in words if coarse.distinct < fine.distinct and _determines(fine, coarse)]
+        if follow:
+            out.append(
+                f"{_some(follow)} {'is' if len(follow) == 1 else 'are'} determined by {fine.name} (one value per level of {fine.name})"
+            )
+    return out
+
+
+def _determines(fine: Facts, coarse: Facts) -> bool:
+    both = ~fine.column.missing & ~coarse.column.missing
+    if both.sum() < ROWS_A_LEVEL * fine.distinct:
+        return False
+    a, b = fine.column.values[both].astype(np.int64), coarse.column.values[both].astype(np.int64)
+    pairs = np.unique(a * (int(b.max()) + 1) + b).size
+    return pairs == np.unique(a).size and np.unique(b).size > 1
+
+
+def _gaps_of_a_level(facts: Sequence[Facts], words: Sequence[Facts]) -> list[str]:
+    """Columns that are missing exactly where another has one certain level."""
+    result: dict[str, list[str]] = {}
+    for f in facts:
+        gap = f.column.missing
+        if not gap.any() or gap.all():
+            continue
+        for other in words:
+            if other is f or other.column.missing.any():
+                continue
+            of_gap = np.unique(other.column.values[gap])
+            if of_gap.size == 1 and not (other.column.values[~gap] == of_gap[0]).any():
+                result.setdefault(f"{other.name} is '{other.column.levels[int(of_gap[0])]}'", []).append(f.name)
+                break
+    return [f"missing exactly where {where}: {_some(names)}" for where, names in result.items()]
+
+
+def _some(names: Sequence[str]) -> str:
+    return ", ".join(names[:SHOWN]) + (f" and {len(names) - SHOWN} more" if len(names) > SHOWN else "")
