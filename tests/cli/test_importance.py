@@ -22,7 +22,15 @@ def test_a_lasso_shows_what_is_in_its_path_and_another_model_beside(lots, tmp_pa
         "importance", lots, *ROLES, "--model", "lasso", "--by", "{ name = 'coefficient', resamples = 5 }", "--against", "ridge",
         "--top", "3", "--limits", "1,5", "--figure", tmp_path / "bars.png", "--close-up", tmp_path / "path.png", "--out", tmp_path / "f.json",
     )  # fmt: skip
-    for words in ("features kept", "selection frequency", "enters", "Thresholds side by side", "Comparison with ridge", "both", "per SD of a feature"):
+    for words in (
+        "features kept",
+        "selection frequency",
+        "enters",
+        "Thresholds side by side",
+        "Comparison with ridge",
+        "both",
+        "per SD of a feature",
+    ):
         assert words in " ".join(out.split()), words
     assert (tmp_path / "bars.png").stat().st_size > 10_000 and (tmp_path / "path.png").stat().st_size > 10_000
     saved = chaff.read_findings(tmp_path / "f.json")

@@ -220,4 +220,4 @@ def test_rows_of_a_file_of_their_own_are_held_out_of_what_is_looked_at(tmp_path)
     told = json.loads(run(*asked, "--holdout", "held.csv", cwd=tmp_path))
     assert (told["table"]["rows"], told["table"]["rows_held_out"]) == (300, 100)
     alone = json.loads(run(*asked, "--all-rows", cwd=tmp_path))
-    assert told["found"]["records"] == alone["found"]["records"]
+    assert told["result"]["records"] == alone["result"]["records"]

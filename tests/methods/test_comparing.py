@@ -64,9 +64,9 @@ def test_the_row_of_a_method_says_what_its_curve_says(found):
     for m, row in frame.iterrows():
         curve = found.curves.loc[m]
         assert row["best"] == pytest.approx(curve["score"].max()) and row["score"] == pytest.approx(curve.loc[row["smallest"], "score"])
-        assert row["smallest"] <= row["best_size"] and row["found"] + row["missed"] == 4
+        assert row["smallest"] <= row["best_size"] and row["true_positives"] + row["false_negatives"] == 4
         kept = found.kept()[m]
-        assert kept.sum() == row["found"] + row["false"]
+        assert kept.sum() == row["true_positives"] + row["false_positives"]
     own = frame.loc["importance (impurity)"]
     assert own["own"] == 2 and np.isfinite(own["own_score"]) and np.isnan(frame.loc["lasso", "own"])
     stable = found.curves.loc[("leading", 2), "stability"]

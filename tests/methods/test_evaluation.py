@@ -51,7 +51,7 @@ def test_class_tables_by_hand(classes):
         table = found.confusion(threshold=cut)
         assert table.iat[1, 1] == ((share >= cut) & (true == 1)).sum() and table.iat[0, 1] == ((share >= cut) & (true == 0)).sum()
         row = found.thresholds(at=(cut,)).iloc[0]
-        assert row["found"] == pytest.approx(table.iat[1, 1] / (true == 1).sum())
+        assert row["recall"] == pytest.approx(table.iat[1, 1] / (true == 1).sum())
     assert found.confusion(shares=True).sum(axis=1).tolist() == pytest.approx([1, 1])
     assert found.frame.loc["auc", "kept"] == pytest.approx(
         mannwhitneyu(share[true == 1], share[true == 0]).statistic / ((true == 1).sum() * (true == 0).sum())
@@ -202,9 +202,14 @@ def test_with_weights_a_row_counts_as_often_as_its_weight_says(weighted):
         np.testing.assert_allclose(weighted.confusion(threshold=cut, shares=True), by_hand / by_hand.sum(1, keepdims=True))
         (tn, fp), (fn, tp) = by_hand
         row = weighted.thresholds(at=(cut,)).iloc[0]
-        expected = {"said": (tp + fp) * scale, "found": tp / (tp + fn), "false_alarms": fp / (fp + tn), "right": tp / (tp + fp)}
+        expected = {
+            "predicted_positive": (tp + fp) * scale,
+            "recall": tp / (tp + fn),
+            "false_positive_rate": fp / (fp + tn),
+            "precision": tp / (tp + fp),
+        }
         assert row.to_dict() == pytest.approx(expected | {"accuracy": (tp + tn) / true.size})
-        assert weighted.by_class(threshold=cut)["found"].tolist() == pytest.approx([tn / (tn + fp), tp / (tp + fn)])
+        assert weighted.by_class(threshold=cut)["recall"].tolist() == pytest.approx([tn / (tn + fp), tp / (tp + fn)])
     assert weighted.frame.loc["accuracy", "kept"] == pytest.approx(weighted.thresholds(at=(0.5,))["accuracy"].iloc[0])
     bins = weighted.calibration(bins=4)
     assert (bins["came_low"] <= bins["came"]).all() and bins["rows"].sum() == weighted.rows

@@ -19,10 +19,22 @@ SHOWN = {
     "knockoffs": ("difference", "selection_frequency", "e_value", "apart"),
 }
 ASKED = {
-    "chance": ("importance", "z-score", "family p"),
-    "twins": ("worth", "share of rounds"),
-    "stability": ("selection frequency",),
-    "knockoffs": ("difference", "picked share"),
+    "chance": ("importance", "standard_score", "family_p"),
+    "twins": ("worth", "beaten_share"),
+    "stability": ("selection_frequency",),
+    "knockoffs": ("difference", "selection_frequency"),
+}
+HEADS = {
+    "chance_largest": "largest permuted value",
+    "standard_score": "z-score",
+    "family_p": "FWER p",
+    "worth": "importance (permuted copies = 1)",
+    "to_beat": "threshold",
+    "beaten_share": "share of rounds above",
+    "rounds": "rounds done",
+    "to_decide": "rounds still needed",
+    "rank": "rank by share",
+    "interchangeable_with": "interchangeable with",
 }
 
 
@@ -110,8 +122,9 @@ def show_table(show: Show, result: Findings, everything: bool, limits: list[floa
     for place, (f, r) in enumerate(subset.iterrows(), 1):
         cells = [r[c] if isinstance(r[c], str) else _cell(c, float(r[c]), cell, figure) for c in columns]
         rows.append([str(place), str(f), *cells, Styled(NOT_JUDGED, "review") if _not_judged(r) else word(r["verdict"])])
-    heads = [c.replace("_", " ") for c in columns]
-    grid(show, ["", "feature", *heads, "verdict"], rows, asked=("", "feature", *ASKED[test]), names=2)
+    heads = [HEADS.get(c, c.replace("_", " ")) for c in columns]
+    asked = [HEADS.get(c, c.replace("_", " ")) for c in ASKED[test]]
+    grid(show, ["rank", "feature", *heads, "verdict"], rows, asked=("rank", "feature", *asked), names=2)
     rest(show, len(subset), len(frame))
     notes(show, result.notes)
     if test == "chance":

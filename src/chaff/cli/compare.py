@@ -170,6 +170,7 @@ def _whole(value: float) -> int:
 def _show(show: Show, result: Comparison, at: Any, size: float | None, everything: bool) -> None:
     from chaff.cli.tables import HEAD, grid, notes, rest, title
     from chaff.methods.comparing.comparison import COMBINED
+    from chaff.methods.search.choice import SizeRule
     from chaff.results.digits import figure, score
 
     frame = result.frame.sort_values("score", ascending=result.sign < 0, kind="stable")
@@ -179,8 +180,8 @@ def _show(show: Show, result: Comparison, at: Any, size: float | None, everythin
     if result.truth is not None:
         head += ["true positives", "false negatives", "false positives"]
     head += ["noise features"] if "decoys" in result.frame.columns else []
-    further = {"true positives": "found", "false negatives": "missed", "false positives": "false", "noise features": "decoys"}
-    further = {h: c for h, c in further.items() if h in head}
+    further: dict[str, str] = {h: h.replace(" ", "_") for h in ("true positives", "false negatives", "false positives") if h in head}
+    further |= {"noise features": "decoys"} if "noise features" in head else {}
     noise = len(result.scorer.table.decoys)
     rows = []
     for m, r in frame.iterrows():
@@ -191,16 +192,10 @@ def _show(show: Show, result: Comparison, at: Any, size: float | None, everythin
     for word, values in result.yardsticks.items():
         count = str(len(result.scorer.features) - noise) if word == "all features" else "0"
         word += f" (+ {noise} noise features)" if noise and word == "all features" else ""
-        rows.append([word, count, count, score(float(values.mean())), *[""] * (len(head) - 4)])
+        rows.append(["baseline" if word == "nothing" else word, count, count, score(float(values.mean())), *[""] * (len(head) - 4)])
     requested = ("method", "chosen size", f"{label} ± SE", *further)
     grid(show, head, rows, asked=requested, names=1)
-    notes(
-        show,
-        (
-            *result.notes,
-            "chosen size: the smallest within one SE of the paired difference and 2 % of the best improvement of the same method",
-        ),
-    )
+    notes(show, (*result.notes, f"chosen size: {SizeRule()}, of each method"))
     if at is not None:
         title(show, f"All at {size:g}" + (" of the features" if size is not None and size < 1 else " features"))
         text = [

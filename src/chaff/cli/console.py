@@ -183,7 +183,7 @@ class Show:
         self.say(f" {answer_line(run.closing)}", f"bold {KEEP}" if run.closing.kept else f"bold {REVIEW}")
         self.say()
         head, *rows = closing_rows(run.closing)
-        styles = {"kept": "bold", "nothing": "quiet"}
+        styles = {"kept": "bold", "baseline": "quiet"}
         columns = columns_of(head, [[Styled(c, styles.get(row[0], "")) for c in row] for row in rows], asked=head[:4])
         for line in lay_out(columns, self.width).lines:
             self.pieces(line)

@@ -46,7 +46,7 @@ def _classes(show: Show, result: Evaluation, threshold: float | None) -> None:
     rows: list[list[Cell]] = []
     for c in result.classes:
         cells = [f"{count(counts.loc[c, d])} ({shares.loc[c, d]:.0%})" for d in result.classes]
-        rows.append([c, *cells, figure(by.loc[c, "found"]), figure(by.loc[c, "right"])])
+        rows.append([c, *cells, figure(by.loc[c, "recall"]), figure(by.loc[c, "precision"])])
     grid(show, ["actual", *(f"predicted {c}" for c in result.classes), "recall", "precision"], rows, asked=("actual",), names=0)
     if len(result.classes) == 2:
         several = result.thresholds()

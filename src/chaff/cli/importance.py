@@ -106,7 +106,7 @@ def command(data: str, **given: Any) -> None:
         show.stop()
     _table(show, result, given["everything"])
     _more(show, result, limits, given["everything"])
-    show.finish("importance", {"table": ground, "found": result}, _leave(result, given))
+    show.finish("importance", {"table": ground, "result": result}, _leave(result, given))
 
 
 def _against_chance(test: str, ground: Any, options: dict[str, Any], model: Any, limits: list[float], show: Show) -> None:
@@ -123,7 +123,7 @@ def _against_chance(test: str, ground: Any, options: dict[str, Any], model: Any,
     finally:
         show.stop()
     chance_tests.show_table(show, result, options["everything"], limits)
-    show.finish("importance", {"table": ground, "found": result}, _leave(result, options))
+    show.finish("importance", {"table": ground, "result": result}, _leave(result, options))
 
 
 def _limits(text: str | None) -> list[float]:
@@ -157,9 +157,9 @@ def _table(show: Show, result: Findings, everything: bool) -> None:
         row += [("in" if r["kept"] else "out")] if "kept" in frame.columns else []
         row += [cell(c, r[c]) if c in ("p", "q") else figure(r[c]) if r[c] == r[c] else "" for c in own]
         rows.append([*row, word(r["verdict"])])
-    head = ["", "feature", "importance ± sd", *(["found"] if tested else []), *(["model"] if "kept" in frame.columns else [])]
+    head = ["rank", "feature", "importance ± SD", *(["result"] if tested else []), *(["model"] if "kept" in frame.columns else [])]
     head += [*[c.replace("_", " ") for c in own], "verdict"]
-    grid(show, head, rows, asked=("", "feature", "importance ± sd"), names=2)
+    grid(show, head, rows, asked=("rank", "feature", "importance ± SD"), names=2)
     rest(show, len(subset), len(frame))
     notes(show, result.notes)
 

@@ -95,7 +95,7 @@ def command(data: str, **options: Any) -> None:
         names.append(options["out"])
     if options["figures"]:
         names += _figures(result, stage.vif_limit, options["figures"])
-    show.finish("overlap", {"table": ground, "found": result}, names)
+    show.finish("overlap", {"table": ground, "result": result}, names)
 
 
 def _few_numbers(table: Table) -> bool:

@@ -100,7 +100,7 @@ def command(data: str, **options: Any) -> None:
     names = _leave(result, by, options)
     if options["panels_folder"]:
         names.append(_panels(_needed(ground, "--panels"), result, by, options["panels_folder"]))
-    show.finish("relevance", {"table": ground, "found": result, "pairs": pairs}, names)
+    show.finish("relevance", {"table": ground, "result": result, "pairs": pairs}, names)
 
 
 def _needed(ground: LookContext | None, option: str) -> Table:
@@ -250,7 +250,7 @@ def _pairs(show: Show, table: Table, options: dict[str, Any]) -> Findings:
         ]
         for _, r in subset.iterrows()
     ]
-    grid(show, ["first", "second", "found", "interaction, share of target variance", "F", "p", "score"], rows, names=2)
+    grid(show, ["feature A", "feature B", "result", "interaction, share of target variance", "F", "p", "score"], rows, names=2)
     rest(show, len(subset), len(pairs))
     notes(show, result.notes)
     return result

@@ -78,7 +78,7 @@ def command(data: str, **options: Any) -> None:
         names.append(options["out"])
     if options["figures"]:
         names += _figures(ground.table, result, options["figures"])
-    show.finish("screen", {"table": ground, "found": result}, names)
+    show.finish("screen", {"table": ground, "result": result}, names)
 
 
 def _tables(show: Show, result: Findings, everything: bool, by: str | None, data: str) -> None:
@@ -91,7 +91,7 @@ def _tables(show: Show, result: Findings, everything: bool, by: str | None, data
     rows, aside = verdict_rows(result, everything)
     if rows:
         show.say()
-        grid(show, ["verdict", "feature", "figure", "limit", "reason"], rows, asked=("verdict", "reason"), names=2)
+        grid(show, ["verdict", "feature", "observed value", "threshold", "reason"], rows, asked=("verdict", "reason"), names=2)
         rest(show, len(rows), aside)
     _facts(show, result, everything, by)
     _rows(show, result.more["rows"])

@@ -28,9 +28,9 @@ def closing_rows(closing: FinalScores) -> list[tuple[str, ...]]:
     if has_holdout:
         head.append(f"holdout {closing.metric.label} ({closing.holdout_rows:,} rows)")
     if has_beside and closing.beside is not None:
-        head.append(f"CV {closing.beside.label}, not honest ({closing.model})")
+        head.append(f"CV {closing.beside.label} ({closing.model})")
     if has_other:
-        head.append(f"CV {closing.metric.label}, not honest ({closing.other})")
+        head.append(f"CV {closing.metric.label} ({closing.other})")
     rows = [tuple(head)]
     shown = _shown(closing)
     honest, holdout = (_column([getattr(line, which) for line in shown]) for which in ("honest", "holdout"))
@@ -57,7 +57,7 @@ def _shown(closing: FinalScores) -> list[Line]:
 
 
 def _name(line: Line) -> str:
-    return {"full": "full, after the screen"}.get(line.name, line.name)
+    return {"full": "full, after the screen", "nothing": "baseline"}.get(line.name, line.name)
 
 
 def _column(scores: list[Scored]) -> list[str]:
@@ -122,6 +122,8 @@ def closing_words(run: Run) -> list[str]:
     honest = closing.honest
     if honest is not None and trail is not None and closing.kept:
         optimism = f"optimism {score(honest.optimism)}" if honest.optimism > 0.0005 else "no optimism"
+        if closing.beside is not None or closing.other:
+            out.append("columns headed CV are plain cross-validation, not honest")
         out.append(f"CV {closing.metric.label} at the chosen size {score(honest.seen)}, honest {score(honest.mean)}: {optimism}")
     if trail is not None and trail.choice.place != trail.choice.ruled:
         before, after = trail.decided.sizes[trail.choice.ruled], trail.decided.sizes[trail.choice.place]
@@ -237,8 +239,8 @@ def closing_warnings(run: Run) -> list[str]:
     if trail is not None and trail.added and closing.honest is not None:
         before, after = len(closing.kept) - len(trail.added), len(closing.kept)
         out.append(
-            f"the honest score is that of the {before}-feature set; {len(trail.added)} were added for the second model "
-            f"({', '.join(sorted(trail.added))}), and the {after}-feature set has no honest score"
+            f"the honest score is that of the {before}-feature set; added for the second model: "
+            f"{', '.join(sorted(trail.added))}, and the {after}-feature set has no honest score"
         )
     if closing.honest is not None and closing.honest.keep_up.answer == "worse":
         out.append("the kept set is worse than the full one by the honest score")
@@ -286,10 +288,7 @@ def stage_line(report: StageReport) -> tuple[str, str]:
         parts.append(
             "no set beats the baseline"
             if trail.choice.nothing
-            else (
-                f"{len(trail.chosen)} features selected with the {trail.decided.label} model: {trail.rule} "
-                f"({sizes[trail.choice.best]} features)"
-            )
+            else (f"{len(trail.chosen)} selected with the {trail.decided.label} model: {trail.rule}; best at {sizes[trail.choice.best]}")
         )
     elif report.set_aside:
         parts.append(f"{len(report.set_aside)} dropped")

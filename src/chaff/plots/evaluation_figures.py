@@ -150,7 +150,7 @@ def confusion_table(result: Evaluation, which: str = "kept", threshold: float | 
     ax.set_yticks(range(n), names)
     cut = f", threshold {threshold:g}" if threshold is not None else ""
     title = f"Confusion matrix{cut}, {which} set"
-    dress(ax, title, "said", "was")
+    dress(ax, title, "predicted", "actual")
     counted = "counts" if result.table.weights is None else "weighted counts"
     subtitle(ax, title, f"{counted}, and shares of each row; {result.rows:,} holdout rows, {result.model.label}")
     ax.grid(False)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from chaff import __version__, plots
 from chaff.methods.comparing.comparison import Comparison
+from chaff.methods.search.choice import SizeRule
 from chaff.report.figures import picture
 from chaff.report.page import Block, Cell, Grid, Page, Section, Words, frame_grid, number_cell, text_cell
 from chaff.results.digits import score
@@ -32,9 +33,7 @@ def _answer(result: Comparison, best: str) -> Section:
     words = f"The best score is that of {best}: {label} {score(row['best'])} with {int(row['best_size'])} features"
     words += f"; all {len(result.scorer.features)} features give {score(full)}, the baseline {score(nothing)}."
     frame = result.frame.rename(columns={"kept": "kept_on_average"})
-    grid = frame_grid(
-        "methods", frame, "chosen size: the smallest within one SE and 2 % of the best improvement of the same method", "method"
-    )
+    grid = frame_grid("methods", frame, f"chosen size: {SizeRule()}, of each method", "method")
     warning = "Choosing the best row is itself a selection; chaff select estimates the score after it."
     return Section("answer", "The answer", [Words([words], "answer"), grid, Words([*result.notes, warning], "quiet")])
 

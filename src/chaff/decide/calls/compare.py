@@ -58,7 +58,8 @@ def compare(
     vote : int, optional
         A feature is in the vote's set when so many methods keep it; half of them (and one) when left out.
     truth : list of str, optional
-        The features that matter, where that is known (``chaff.demo.truth()``): found, missed and false are counted.
+        The features that matter, where that is known (``chaff.demo.truth()``): counts true_positives,
+        false_negatives and false_positives.
     seconds : float, optional
         What it may take, judged by the first fold.
     pins : iterable of Pin

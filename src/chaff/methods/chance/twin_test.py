@@ -118,13 +118,13 @@ class TwinTest:
         }  # fmt: skip
         left = int((frame["decided"] == "").sum())
         notes = [
-            f"{record.done} rounds by {rounds.label} on {len(table):,} rows, {rounds.how}: rounds on the same rows measure how "
-            "repeatable a place is, not whether other rows would show it"
+            f"{record.done} rounds by {rounds.label} on {len(table):,} rows, {rounds.how}: the rounds reuse the same "
+            "rows, so the share measures repeatability of the ranking, not generalisation to new rows"
         ]
         if left:
             notes.append(f"{left} undecided: `to_decide` says how many rounds more would decide, if their share stays as it is")
         if blind.any():
-            notes.append(f"{NOT_JUDGED}: {some(table, blind)}; {BLIND}, so that its twin is itself")
+            notes.append(f"{NOT_JUDGED}: {some(table, blind)}; {BLIND}, so permuting changes nothing")
         return Findings(
             self.use, frame, "worth", {"worth": "higher", "beaten_share": "higher", "rank": "lower"}, settings, tuple(notes), more
         )
@@ -139,7 +139,7 @@ class TwinTest:
             elif r["decided"] == "drop":
                 out.append(drop(str(f), self.use, figure, f"{self.drop_share:g} of the rounds", "no better than shuffled twins"))
             elif r["decided"] == NOT_JUDGED:
-                out.append(review(str(f), self.use, NOT_JUDGED, "", f"{NOT_JUDGED}: {BLIND}, so that its twin is itself", stays=True))
+                out.append(review(str(f), self.use, NOT_JUDGED, "", f"{NOT_JUDGED}: {BLIND}, so permuting changes nothing", stays=True))
             else:
                 out.append(review(str(f), self.use, figure, limit, "undecided", stays=True))
         return tuple(out)

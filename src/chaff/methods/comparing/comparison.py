@@ -146,10 +146,9 @@ class Comparison:
 
     @cached_property
     def frame(self) -> pd.DataFrame:
-        """One row a method: best (its score at the best size), best_size; smallest (that size which lies within one standard error and
-        2 % of the gain), score and score_se there, kept, stability; own (features kept by its own rule) and own_score; seconds;
-        failed (folds in which it failed); found, missed, false against a known truth; decoys (of a table with decoys: how many of them are
-        among as many leading features)."""
+        """One row a method: best (its score at the best size), best_size; smallest (the size that `chaff.Search` would choose), score
+        and score_se there, kept, stability; own (features kept by its own rule) and own_score; seconds; failed (folds in which it failed); true_positives, false_negatives, false_positives against a known truth; decoys (of a table
+        with decoys: how many of them are among as many leading features)."""
         import pandas as pd
 
         nothing = float(self.sign * np.nanmean(self.yardsticks["nothing"]))
@@ -171,10 +170,18 @@ class Comparison:
             row |= self._own(m) | {"seconds": float(sum(j.seconds for j in self.inside[m] if j is not None))}
             if self.truth is not None:
                 kept = self.whole[m].at(self.sizes[near]) if m in self.whole else frozenset[str]()
-                row |= {"found": len(kept & self.truth), "missed": len(self.truth - kept), "false": len(kept - self.truth)}
+                row |= {
+                    "true_positives": len(kept & self.truth),
+                    "false_negatives": len(self.truth - kept),
+                    "false_positives": len(kept - self.truth),
+                }
         columns = ["smallest", "kept", "score", "score_se", "stability", "best", "best_size", "own", "own_score", "seconds", "failed"]
         frame = pd.DataFrame(rows).T.reindex(
-            columns=[*columns, *(["found", "missed", "false"] if self.truth is not None else []), *(["decoys"] if decoys else [])]
+            columns=[
+                *columns,
+                *(["true_positives", "false_negatives", "false_positives"] if self.truth is not None else []),
+                *(["decoys"] if decoys else []),
+            ]
         )
         return frame.rename_axis("method")
 

@@ -147,11 +147,10 @@ class Evaluation:
         counts = np.bincount(true * n + given, self._counts, n * n).reshape(n, n)
         whole = counts.sum(1, keepdims=True)
         values = counts / np.where(whole > 0, whole, 1) if shares else counts
-        return pd.DataFrame(values, index=pd.Index(self.classes, name="was"), columns=pd.Index(self.classes, name="said"))
+        return pd.DataFrame(values, index=pd.Index(self.classes, name="actual"), columns=pd.Index(self.classes, name="predicted"))
 
     def thresholds(self, which: str = KEPT, at: tuple[float, ...] = tuple(np.round(np.arange(0.1, 0.91, 0.1), 2))) -> pd.DataFrame:
-        """Of two classes, at several thresholds: said (rows that are said to be positive), found (share of the positive ones), false_alarms
-        (share of the others), right (share of those said that are), accuracy."""
+        """Of two classes, at several thresholds: predicted_positive (rows), recall, false_positive_rate, precision, accuracy."""
         import pandas as pd
 
         self._of_classes("thresholds")
@@ -160,20 +159,21 @@ class Evaluation:
             table = self.confusion(which, t).to_numpy()
             (tn, fp), (fn, tp) = table
             rows[t] = {
-                "said": tp + fp, "found": tp / (tp + fn) if tp + fn else 0.0, "false_alarms": fp / (fp + tn) if fp + tn else 0.0,
-                "right": tp / (tp + fp) if tp + fp else float("nan"), "accuracy": (tp + tn) / table.sum(),
+                "predicted_positive": tp + fp, "recall": tp / (tp + fn) if tp + fn else 0.0,
+                "false_positive_rate": fp / (fp + tn) if fp + tn else 0.0,
+                "precision": tp / (tp + fp) if tp + fp else float("nan"), "accuracy": (tp + tn) / table.sum(),
             }  # fmt: skip
         return pd.DataFrame(rows).T.rename_axis("threshold")
 
     def by_class(self, which: str = KEPT, threshold: float | None = None) -> pd.DataFrame:
-        """Of every class: rows, found (share of its rows that are said to be it) and right (share of those said that are)."""
+        """Of every class: rows, recall and precision."""
         import pandas as pd
 
         table = self.confusion(which, threshold).to_numpy()
         hit = np.diag(table)
         with np.errstate(invalid="ignore", divide="ignore"):
             result, right = hit / table.sum(1), hit / table.sum(0)
-        return pd.DataFrame({"rows": table.sum(1), "found": result, "right": right}, index=pd.Index(self.classes, name="class"))
+        return pd.DataFrame({"rows": table.sum(1), "recall": result, "precision": right}, index=pd.Index(self.classes, name="class"))
 
     def calibration(self, which: str = KEPT, bins: int = BINS) -> pd.DataFrame:
         """Predicted shares against what came: per class (of two the positive one) and bin of about equal rows: predicted (mean), came

@@ -59,7 +59,7 @@ class SizeRule:
             return f"smallest set within {self.margin:g} of the best"
         if self.keep_share is not None:
             return f"smallest set with {self.keep_share:.0%} of the best improvement over the baseline"
-        return f"smallest set within one SE of the best ({LEAST_BOUND:.0%} to {MOST_BOUND:.0%} of its improvement over the baseline)"
+        return f"smallest set within one SE of the best ({LEAST_BOUND:.0%} to {MOST_BOUND:.0%} of its improvement)"
 
 
 @dataclass(frozen=True)
