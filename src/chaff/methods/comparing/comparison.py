@@ -147,8 +147,9 @@ class Comparison:
     @cached_property
     def frame(self) -> pd.DataFrame:
         """One row a method: best (its score at the best size), best_size; smallest (the size that `chaff.Search` would choose), score
-        and score_se there, kept, stability; own (features kept by its own rule) and own_score; seconds; failed (folds in which it failed); true_positives, false_negatives, false_positives against a known truth; decoys (of a table
-        with decoys: how many of them are among as many leading features)."""
+        and score_se there, kept, stability; own (features kept by its own rule) and own_score; seconds; failed (folds in which it
+        failed); true_positives, false_negatives, false_positives against a known truth; decoys (of a table with decoys: how many of
+        them are among as many leading features)."""
         import pandas as pd
 
         nothing = float(self.sign * np.nanmean(self.yardsticks["nothing"]))
