@@ -64,13 +64,14 @@ def test_examples_run(example, tmp_path):
     assert "kept" in done.stdout
 
 
-def readme_blocks(language):
-    return re.findall(rf"```{language}\n(.*?)```", (ROOT / "README.md").read_text(encoding="utf-8"), re.S)
+def readme_blocks(language, page="README.md"):
+    return re.findall(rf"```{language}\n(.*?)```", (ROOT / page).read_text(encoding="utf-8"), re.S)
 
 
 @pytest.mark.long
-def test_the_readme_python_runs(tmp_path):
-    blocks = readme_blocks("python")
+@pytest.mark.parametrize("page", ["README.md", "docs/python.md"])
+def test_the_python_of_the_pages_runs(page, tmp_path):
+    blocks = readme_blocks("python", page)
     assert blocks
     (tmp_path / "r.py").write_text("\n".join(blocks), encoding="utf-8")
     chaff.demo.lots(rows=300).to_csv(tmp_path / "lots.csv", index=False)
@@ -80,11 +81,21 @@ def test_the_readme_python_runs(tmp_path):
 
 
 def test_readme_plans_are_valid_and_its_pictures_exist(tmp_path):
-    for text in readme_blocks("toml"):
+    for text in readme_blocks("toml") + readme_blocks("toml", "docs/tour.md"):
         (tmp_path / "p.toml").write_text(text, encoding="utf-8")
         assert chaff.read_plan(tmp_path / "p.toml").stages
     for target in re.findall(r"\]\((?!https?:|#)([^)]+)\)", (ROOT / "README.md").read_text(encoding="utf-8")):
         assert (ROOT / target).exists(), target
+
+
+def test_the_readme_is_short_and_its_options_exist():
+    text = (ROOT / "README.md").read_text(encoding="utf-8")
+    assert len(text.splitlines()) <= 140
+    from chaff.cli.main import chaff as command
+
+    known = {o for p in command.get_command(None, "select").params for o in p.opts}
+    named = set(re.findall(r"--[a-z][a-z-]+", text))
+    assert named - known <= {"--out", "--report", "--help"}
 
 
 def test_errors_are_also_the_built_in_a_caller_would_catch():

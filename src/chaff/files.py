@@ -239,7 +239,7 @@ def read_json(path: str | Path, plain: str, denied: str, format_name: str, versi
         if not file.exists():
             raise DataError(f"no such {plain}: {file}")
         if not file.is_file():
-            raise DataError(f"{file.name} {denied}: it is no plain file")
+            raise DataError(f"{file.name} {denied}: it is not a regular file")
         data = json.loads(file.read_text(encoding="utf-8"))
     except (json.JSONDecodeError, UnicodeDecodeError) as error:
         raise DataError(f"{file.name} {denied}: not JSON ({error})") from error

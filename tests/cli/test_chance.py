@@ -50,7 +50,7 @@ def test_a_statistic_against_chance_by_standard_deviations_as_json(lots):
 @pytest.mark.long
 def test_twins_stability_and_knockoffs(lots, tmp_path):
     twins = flat(run("importance", lots, *ALONE, "--twins", "--rounds", "43", "--trees", "60", "--figure", tmp_path / "rounds.png"))
-    assert "beat their shuffled twins" in twins and "share of rounds" in twins and "43 rounds by impurity" in twins
+    assert "beat the best permuted copy" in twins and "share of rounds" in twins and "43 rounds by impurity" in twins
     stable = flat(run("importance", lots, *ALONE, "--stability", "--top", "2", "--figure", tmp_path / "shares.png"))
     assert (
         "selection frequency" in stable

@@ -134,7 +134,7 @@ def test_rare_levels_that_come_and_go_have_not_moved_and_a_new_variety_has(share
 
 
 def test_the_chance_of_unseen_levels_is_that_of_dealing_the_rows_anew():
-    """Against shuffles of the very rows."""
+    """Against permutations of the very rows."""
     rng = np.random.default_rng(1)
     rows = np.concatenate([np.repeat(np.arange(5), 20), np.arange(5, 35), np.repeat(np.arange(35, 45), 2)])
     old = np.zeros(rows.size, bool)

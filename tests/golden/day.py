@@ -60,6 +60,7 @@ def commands(target: str) -> dict[str, tuple[str, ...]]:
     }
 
 
+MATRICES = ("pairs", "relations", "components", "chance_scores")  # tables of every pair or every permutation: passed over
 WITH_JSON = ("screen", "relevance", "overlap", "linear", "importance", "importance-chance", "search")
 
 
@@ -96,9 +97,9 @@ def day(target: str, seed: int) -> dict[str, Any]:
 
 
 def without_long(value: Any) -> Any:
-    """Without the table of all pairs of columns, and of one of over 60 rows the first and the last."""
+    """Without matrices, and of a table of over 60 rows the first and the last."""
     if isinstance(value, dict):
-        items = [(k, v) for k, v in value.items() if k != "pairs"]
+        items = [(k, v) for k, v in value.items() if k not in MATRICES]
         return {k: without_long(v) for k, v in (items if len(items) <= 60 else items[:10] + items[-10:])}
     if isinstance(value, list):
         return [without_long(v) for v in (value if len(value) <= 60 else value[:10] + value[-10:])]

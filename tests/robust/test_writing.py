@@ -1,4 +1,4 @@
-"""Written whole or not at all, and never over what was read, what is another's, or what is no plain file."""
+"""Written whole or not at all, and never over what was read, what is another's, or what is not a regular file."""
 
 from __future__ import annotations
 

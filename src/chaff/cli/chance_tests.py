@@ -44,7 +44,7 @@ def options(command: Any) -> Any:
         (
             click.option("--chance", type=click.IntRange(3), metavar="N", help="Compare with N permutations of the target (50)."),
             click.option("--keep", metavar="RULE", help="With --chance: threshold in standard deviations (3), or maximum, maximum=0.01."),
-            click.option("--twins", is_flag=True, help="Against shuffled twins of every column, over rounds."),
+            click.option("--twins", is_flag=True, help="Twin test: compare with permuted copies of every feature, over rounds."),
             click.option("--rounds", type=click.IntRange(1), help="With --twins: at most so many rounds (100)."),
             click.option("--stability", is_flag=True, help="Selection frequency over half-samples; --top sets how many at a time."),
             click.option(
@@ -161,7 +161,7 @@ def _headline(result: Findings) -> str:
     if result.method == "twins":
         open_now = int((result.frame["verdict"] == "review").sum()) - blind
         more = f", {open_now} undecided" if open_now else ""
-        return f"{kept} of {of} features beat their shuffled twins{more}{unjudged}, {s['rounds']} rounds"
+        return f"{kept} of {of} features beat the best permuted copy{more}{unjudged}, {s['rounds']} rounds"
     if result.method == "stability":
         return f"{kept} of {of} features are selected in at least {s['threshold']:g} of the half-samples"
     return f"{kept} of {of} features beat their knockoff copies at q = {s['q']:g}"

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 @click.argument("columns", nargs=-1, metavar="[COLUMN]…")
 @all_option
 @click.option(
-    "--out", metavar="FILE", help="Write every step of every column: .csv, .parquet, .json, or .md to read; those to look at first."
+    "--out", metavar="FILE", help="Write every step of every column: .csv, .parquet, .json, or .md to read; those to review first."
 )
 @force_option
 @click.option(

@@ -25,7 +25,9 @@ LABELS = {"f": "F", "f_p": "p of F", "aic": "AIC", "bic": "BIC", "residual_sd": 
 @pin_options
 @rows_options
 @columns_option
-@click.option("--features", metavar="A,B,…", help="Only these features; by hand, what is in the model at first: all others stay on offer.")
+@click.option(
+    "--features", metavar="A,B,…", help="Only these features; by hand, the features in the model at first; all others can be added."
+)
 @click.option("--no-intercept", is_flag=True, help="Through the origin; R² is then uncentred.")
 @click.option("--errors", type=click.Choice(["plain", "robust", "groups"]), default="plain", show_default=True, help="Standard errors.")
 @click.option("--prune", type=click.Choice(["p", "vif", "both", "aic", "bic"]), help="Eliminate features one at a time by this rule.")

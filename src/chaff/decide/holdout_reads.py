@@ -110,7 +110,7 @@ def _writing(file: Path) -> Iterator[sqlite3.Connection]:
     """The database in one transaction, which other runs wait for; made anew where it is damaged."""
     file.parent.mkdir(parents=True, exist_ok=True)
     if file.is_symlink() or (file.exists() and not stat.S_ISREG(os.lstat(file).st_mode)):
-        raise OSError(f"{file} is no plain file")
+        raise OSError(f"{file} is not a regular file")
     if file.exists() and not _is_database(file):
         file.unlink()
     with closing(sqlite3.connect(file, WAIT, isolation_level=None)) as db:

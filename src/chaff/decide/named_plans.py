@@ -62,7 +62,7 @@ def named_plan(name: str) -> Plan:
     ['screen', 'search']
     """
     if name not in NAMED:
-        raise UsageError(f"there is no plan '{name}' to start from; there are {', '.join(NAMED)}.{nearest(name, NAMED)}")
+        raise UsageError(f"unknown plan '{name}'; choose from {', '.join(NAMED)}.{nearest(name, NAMED)}")
     return NAMED[name][1]()
 
 

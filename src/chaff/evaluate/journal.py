@@ -185,7 +185,7 @@ def _open(path: Path, write: bool) -> sqlite3.Connection:
     except (OSError, ValueError) as error:
         raise DataError(f"journal {path.name} cannot be opened: {getattr(error, 'strerror', None) or error}") from error
     if not stat.S_ISREG(kind):
-        raise DataError(f"{path.name} is no plain file (a folder, a link or a device): name another journal")
+        raise DataError(f"{path.name} is not a regular file (a folder, a link or a device): name another journal")
     with told(path):
         mode = "rwc" if write else "ro"
         db = sqlite3.connect(f"{path.resolve().as_uri()}?mode={mode}", PATIENCE, uri=True, isolation_level=None, check_same_thread=False)

@@ -165,7 +165,7 @@ class Findings:
     def _known(self, column: str) -> str:
         if column not in self.frame.columns:
             known = [str(c) for c in self.frame.columns]
-            raise UsageError(f"{self.method} has no column '{column}'; there are {', '.join(known)}.{nearest(column, known)}")
+            raise UsageError(f"{self.method} has no column '{column}'; choose from {', '.join(known)}.{nearest(column, known)}")
         return column
 
     def as_plain(self) -> dict[str, Any]:

@@ -54,4 +54,4 @@ def _pour(path: Path, into: Any) -> None:
         os.close(handle)
     into.flush()
     if not came:
-        raise DataError(f"nobody wrote to {path} for {PATIENCE:.0f} seconds: it is a pipe, not a file")
+        raise DataError(f"nothing was written to {path} for {PATIENCE:.0f} seconds: it is a pipe, not a file")

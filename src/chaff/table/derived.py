@@ -100,7 +100,7 @@ def flag_column(name: str, cells: Any) -> Column:
 def checked_fill(column: Column, value: object) -> float | str:
     """The value in the column's own terms."""
     if column.kind in ("date", "text"):
-        raise UsageError(f"column '{column.name}' holds {column.kind} values, which take no part: filling it would change nothing")
+        raise UsageError(f"column '{column.name}' holds {column.kind} values, which are not used: filling it would change nothing")
     if column.levels:
         return str(value)
     if isinstance(value, str):

@@ -109,7 +109,7 @@ def constant_within(values: Floats, groups: Ints) -> bool:
     return bool((_spread_within(np.where(np.isnan(values), np.inf, values), codes) == 0).all())
 
 
-NOT_JUDGED = "not judged"
+NOT_JUDGED = "not tested"
 BLIND = "constant within every group"
 
 

@@ -142,7 +142,7 @@ class Source:
         """
         taken = [c.name for c in columns if c.name in self.known]
         if taken:
-            raise DataError(f"a column '{taken[0]}' is in {self.label} already: rename it, so that nobody takes it for a made one")
+            raise DataError(f"a column '{taken[0]}' is in {self.label} already: rename it")
         made = {**self.made, **{c.name: c for c in columns}}
         return replace(self, made=made, decoys=(*self.decoys, *decoys), decoded=self.decoded.without(()), gaps=dict(self.gaps))
 

@@ -40,7 +40,7 @@ def with_made_target(arrow: Any, label: str, terms: Terms) -> tuple[Any, Terms, 
     words = pa.DictionaryArray.from_arrays(pa.array(place.astype(np.int32), mask=missing), pa.array(named, pa.string())).cast(pa.string())
     arrow = arrow.append_column(made, words).replace_schema_metadata(metadata)
     text = replace(terms, target=made, task="classification", positive=positive, ignore=ignore)
-    return arrow, text, f"{made} was made from {column}, which therefore takes no part"
+    return arrow, text, f"{made} was made from {column}, which is therefore ignored"
 
 
 def _edges(above: float | None, cuts: Sequence[float] | None) -> list[float]:

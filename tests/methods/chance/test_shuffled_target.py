@@ -179,7 +179,7 @@ def test_whole_groups_swap_where_the_target_is_theirs_and_features_of_groups_are
     within = chaff.open_table(frame.assign(y=rng.normal(size=150)), "y", groups="mill")
     blind = chaff.chance_baseline(within)
     assert blind.frame.loc["of_mill", "verdict"] == "review" and blind.frame.loc["of_mill", "stays"]
-    assert any("not judged" in n and "of_mill; constant within every group" in n for n in blind.notes)
+    assert any("not tested" in n and "of_mill; constant within every group" in n for n in blind.notes)
     assert blind.frame.loc["of_mill", "not_judged"] and blind.frame["not_judged"].sum() == 1
     assert constant_within(np.array([1.0, 1.0, np.nan, np.nan]), np.array([0, 0, 1, 1]))
     assert not constant_within(np.array([1.0, np.nan]), np.array([0, 0]))
@@ -224,7 +224,7 @@ def test_what_no_shuffle_can_change_and_too_few_rows_are_refused_in_words():
     same = chaff.open_table(frame.assign(y=rng.normal(size=40), mill=np.arange(40)), "y", groups="mill")
     assert chaff.chance_baseline(same, shuffles=5).settings["how"] == "whole groups swap"
     two = frame.assign(mill=np.repeat(["a", "b"], 20), y=np.repeat([1.0, 2.0], 20))
-    with pytest.raises(chaff.DataError, match="only 1 shuffles of y differ|shuffling cannot change y"):
+    with pytest.raises(chaff.DataError, match="only 1 permutations of y differ|shuffling cannot change y"):
         chaff.chance_baseline(chaff.open_table(two, "y", groups="mill"))
     with pytest.raises(chaff.DataError, match="12 rows are too few"):
         chaff.chance_baseline(made(12))

@@ -176,7 +176,7 @@ def _stage(given: Mapping[str, Any]) -> Any:
     use = str(given["use"])
     if use not in STAGES or use == "screen":
         known = ", ".join(s for s in STAGES if s != "screen")
-        raise UsageError(f"'{use}' is no stage that measures features against the target; there are {known}")
+        raise UsageError(f"'{use}' is not a stage that measures features against the target; choose from {known}")
     problems: list[str] = []
     made = make_stage(STAGES[use], {k: v for k, v in given.items() if k != "use"}, f"method {use}", problems)
     if made is None:

@@ -84,7 +84,9 @@ def other_relations(selection: Selection, table: Table, kept: Sequence[str]) -> 
     """Kept columns that do not go with the target as they did."""
     then = {k.name: k.relation for k in selection.kept if k.relation is not None and k.name in kept}
     result = changed_relations(then, selection.target.classes, table, LEVEL / 10)  # what is turned round shows far beyond that
-    return [("refit", f"{f} goes with {selection.target.name} in another way than then (p {p:.1g})") for f, p in result.items()]
+    return [
+        ("refit", f"the relation of {f} with {selection.target.name} differs from that at selection (p {p:.1g})") for f, p in result.items()
+    ]
 
 
 def score_then(selection: Selection) -> tuple[float, float] | None:

@@ -96,9 +96,7 @@ class ChanceBaseline:
             raise DataError(f"chance: {len(table):,} rows are too few to say what chance gives: at least {LEAST_ROWS}")
         dealt = deals(table, self.shuffles, setting.work, "chance")
         if len(dealt.orders) < LEAST_SHUFFLES:
-            raise DataError(
-                f"chance: only {len(dealt.orders)} shuffles of {table.target.name} differ ({dealt.how}): too few to compare with"
-            )
+            raise DataError(f"chance: only {len(dealt.orders)} permutations of {table.target.name} differ ({dealt.how}): too few")
         real, shuffled = self.measure.measure(table, dealt.orders, self.seeds, setting)
         blind = blind_columns(table) if dealt.within else np.zeros(len(table.features), bool)
         real, shuffled = np.where(blind, np.nan, real), np.where(blind, np.nan, shuffled)
@@ -143,7 +141,7 @@ class ChanceBaseline:
             name, score = str(f), float(r["standard_score"])
             figure = f"{score:.1f} standard deviations above the permutations, family-wise p {r['family_p']:.2g}"
             if np.isnan(score):
-                words = f"{NOT_JUDGED}: {BLIND}, which shuffles keep together" if r["not_judged"] else f"{NOT_JUDGED}: it has no value"
+                words = f"{NOT_JUDGED}: {BLIND}, which permutations keep together" if r["not_judged"] else f"{NOT_JUDGED}: it has no value"
                 out.append(review(name, self.use, NOT_JUDGED, "", words, stays=True))
             elif self.keep is None:
                 out.append(keep(name, self.use, figure, "", "significant" if r["family_p"] <= self.alpha else "not significant"))
@@ -160,7 +158,7 @@ def check_keep(given: Mapping[str, float]) -> None:
         raise UsageError("chance: keep is one rule and its number, { standard_deviations = 3 } or { maximum = 0.05 }")
     ((rule, value),) = given.items()
     if rule not in RULES:
-        raise UsageError(f"chance: unknown rule '{rule}' to keep by; there are {' and '.join(RULES)}.{nearest(rule, RULES)}")
+        raise UsageError(f"chance: unknown rule '{rule}'; choose from {', '.join(RULES)}.{nearest(rule, RULES)}")
     if value != value or (rule == "maximum" and not 0 < value < 1):
         raise UsageError(f"chance: {rule} must be {'between 0 and 1' if rule == 'maximum' else 'a number'}, not {value}")
 
@@ -213,5 +211,7 @@ def _notes(table: Table, frame: Any, dealt: Deals, requested: int, need: int, bl
             "use family_p (family-wise)"
         )
     if blind.any():
-        notes.append(f"{NOT_JUDGED}, and so neither kept nor dropped by this: {some(table, blind)}; {BLIND}, which shuffles keep together")
+        notes.append(
+            f"{NOT_JUDGED}, and so neither kept nor dropped by this: {some(table, blind)}; {BLIND}, which permutations keep together"
+        )
     return tuple(notes)

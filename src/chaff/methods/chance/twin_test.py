@@ -137,7 +137,7 @@ class TwinTest:
             if r["decided"] == "keep":
                 out.append(keep(str(f), self.use, figure, limit, "beyond its twins"))
             elif r["decided"] == "drop":
-                out.append(drop(str(f), self.use, figure, f"{self.drop_share:g} of the rounds", "no better than shuffled twins"))
+                out.append(drop(str(f), self.use, figure, f"{self.drop_share:g} of the rounds", "no better than permuted copies"))
             elif r["decided"] == NOT_JUDGED:
                 out.append(review(str(f), self.use, NOT_JUDGED, "", f"{NOT_JUDGED}: {BLIND}, so permuting changes nothing", stays=True))
             else:

@@ -70,8 +70,8 @@ def with_fewer_levels(rows: Sample, leaf_rows: int) -> Sample:
 
 def how_twins_are_made(table: Table) -> str:
     if table.groups is not None:
-        return "twins shuffled within groups" + (" (each group's series turned round)" if table.order is not None else "")
-    return "twins shuffled, all by one shuffle a round" if table.order is None else "twins turned round in time"
+        return "copies permuted within groups" + (" (each group's series turned round)" if table.order is not None else "")
+    return "copies permuted, one permutation a round" if table.order is None else "copies shifted in time"
 
 
 @dataclass(frozen=True)

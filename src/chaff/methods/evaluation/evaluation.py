@@ -245,7 +245,7 @@ class Evaluation:
         if self.classes and self.table.target.positive is not None:
             out.append(f"positive class '{self.table.target.positive}'")
         if not self.features[KEPT]:
-            out.append("no feature was kept: kept is knowing nothing")
+            out.append("no feature was kept: the kept set is the baseline")
         return tuple(out)
 
     def label(self, m: Metric) -> str:

@@ -58,7 +58,9 @@ class ShuffleFold:
         seed = replace(self.work, seed=self.work.key("importance", *named))
         fitted = self.model.fit(split.train, seed)
         if not isinstance(fitted, Shuffles) or not isinstance(split.reads, BinsForm):
-            raise ModelError(f"{self.model.label} cannot say what shuffling a feature changes: it lacks the method `shuffled`; use forest")
+            raise ModelError(
+                f"{self.model.label} cannot report what permuting a feature changes: it lacks the method `shuffled`; use forest"
+            )
         train, test = (self.table.take(r) for r in self.folds.rows(self.folds.splits[split.number]))
         given, rows = Conditional.learn(train), judged_rows(len(test), seed)
         held, test = some_rows(split.test, rows), test.take(rows)

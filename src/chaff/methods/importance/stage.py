@@ -89,7 +89,7 @@ class Importance:
 
     def judge(self, table: Table, setting: Setting) -> Findings:
         if not table.features:
-            raise DataError("importance: no column is left to measure: pin one in (--pin-keep), or skip the stages before (--all-columns)")
+            raise DataError("importance: no feature is left to measure: pin one (--pin-keep), or skip the preceding stages (--all-columns)")
         model = as_model(self.model)
         memory = check_memory(table, model, setting.folds.count, setting.work.at_once)
         if memory:

@@ -52,7 +52,7 @@ class ByHand:
     def _known(self, name: str) -> None:
         if name not in self._swept.place:
             known = list(self._swept.place)
-            raise UsageError(f"'{name}' is not on offer; there are {', '.join(known[:12])}.{nearest(name, known)}")
+            raise UsageError(f"'{name}' is not a candidate feature; choose from {', '.join(known[:12])}.{nearest(name, known)}")
 
     @property
     def features(self) -> tuple[str, ...]:

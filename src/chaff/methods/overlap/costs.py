@@ -86,4 +86,4 @@ def _cost(label: str, model: Model, table: Table, left: frozenset[str], setting:
 def told(costs: Sequence[Cost]) -> str:
     """`R² 0.003 through ridge, 0.01 through forest`."""
     label = METRICS["r2"].label
-    return ", ".join(f"{label} {max(c.lost, 0.0):.2g} through {c.lens}" for c in costs)
+    return ", ".join(f"{label} {max(c.lost, 0.0):.2g} with {c.lens}" for c in costs)

@@ -133,5 +133,5 @@ def able(table: Table, features: Sequence[str] | None) -> Table:
     table.check_known(features)
     wrong = [f for f in features if table.kind(f) in ("date", "text")]
     if wrong:
-        raise UsageError(f"'{wrong[0]}' holds {table.kind(wrong[0])} values, which take no part in a linear form")
+        raise UsageError(f"'{wrong[0]}' holds {table.kind(wrong[0])} values, which a linear form does not use")
     return OverlapData.of(table.with_features(features)).table

@@ -227,7 +227,9 @@ class Relevance:
             notes.append("with so many rows nearly every feature is significant; rank by effect size instead")
         sparse = frame.index[frame["sparse_share"] > 0.2].tolist() if "sparse_share" in frame else []
         if sparse:
-            notes.append(f"expected counts below 5 in more than a fifth of the cells of {_some(sparse)}: p by shuffles there, ≤ is a bound")
+            notes.append(
+                f"expected counts below 5 in more than a fifth of the cells of {_some(sparse)}: p by permutation there, ≤ is a bound"
+            )
         if "mutual_information_neighbours" in frame and rows > self.sample_rows:
             notes.append(f"neighbour measures on a random draw of {self.sample_rows:,} rows")
         seldom = [f for f in view.of_kind("category") if too_many_levels(view.table, f)]

@@ -144,7 +144,7 @@ def alternatives(
 def _known_now(now: Iterable[str], scorer: SubsetScorer) -> Set:
     own = frozenset([now] if isinstance(now, str) else now)
     for name in sorted(own - set(scorer.features)):
-        raise UnknownColumn(f"column '{name}' is not among the features on offer.{nearest(name, scorer.features)}")
+        raise UnknownColumn(f"column '{name}' is not a candidate feature.{nearest(name, scorer.features)}")
     return own
 
 

@@ -114,12 +114,10 @@ def _check_footing(trails: Sequence[SearchResult]) -> None:
     for k, trail in enumerate(trails[1:], 2):
         other = trail.scorer
         if other.metric.name != first.metric.name:
-            raise UsageError(f"search 1 was judged by {first.metric.name}, search {k} by {other.metric.name}: say the same metric")
+            raise UsageError(f"search 1 used the metric {first.metric.name}, search {k} {other.metric.name}: use one metric")
         same_rows = len(other.table) == len(first.table) and np.array_equal(other.table.targets, first.table.targets)
         if not same_rows or not same_folds(other.folds, first.folds):
-            raise UsageError(
-                f"searches 1 and {k} do not stand on the same rows and folds: search the same table with the same folds and seed"
-            )
+            raise UsageError(f"searches 1 and {k} use different rows or folds: search the same table with the same folds and seed")
 
 
 def _row(trail: SearchResult, chosen: Chosen) -> dict[str, Any]:

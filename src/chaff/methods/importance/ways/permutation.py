@@ -73,7 +73,7 @@ class Permutation:
         if self.together is not None and not 0 < self.together < 1:
             raise UsageError("permutation: together must lie between 0 and 1")
         if self.together is not None and self.given != "nothing":
-            raise UsageError("permutation: clusters are shuffled freely: leave out given, or together")
+            raise UsageError("permutation: clusters are permuted freely: leave out given, or together")
 
     def measure(self, table: Table, model: Model, setting: Setting) -> Findings:
         units: list[tuple[int, ...]] = [(k,) for k in range(len(table.features))]

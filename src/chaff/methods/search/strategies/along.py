@@ -54,7 +54,7 @@ class Along:
         if isinstance(names, str) or not all(isinstance(f, str) for f in names):
             raise UsageError(f"along: {ORDER}, not {names!r}")
         if len(set(names)) < len(names):
-            raise UsageError("along: a feature stands in the order twice")
+            raise UsageError("along: a feature is in the order twice")
         object.__setattr__(self, "order", tuple(names))
         check_least_one(size=self.size)
 
@@ -69,7 +69,9 @@ class Along:
         known = [f for f in self._names if f in scorer.features and f not in pinned]
         if not known and not pinned:
             missing = self._names[0]
-            raise UnknownColumn(f"along: no feature of the order is on offer, not even '{missing}'.{nearest(missing, scorer.features)}")
+            raise UnknownColumn(
+                f"along: no feature of the order is a candidate feature, not even '{missing}'.{nearest(missing, scorer.features)}"
+            )
         current = pinned
         if pinned:
             yield as_move("start", "", scorer(current), "along")
@@ -80,4 +82,6 @@ class Along:
 
     def notes(self, scorer: SubsetScorer) -> tuple[str, ...]:
         gone = [f for f in self._names if f not in scorer.features]
-        return (f"not on offer, so left out of the order: {', '.join(gone[:4])}{' and more' if len(gone) > 4 else ''}",) if gone else ()
+        return (
+            (f"not candidate features, so not in the order: {', '.join(gone[:4])}{' and more' if len(gone) > 4 else ''}",) if gone else ()
+        )
