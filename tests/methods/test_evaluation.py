@@ -91,7 +91,7 @@ def test_three_classes_and_nothing_kept():
     assert found.confusion().shape == (3, 3) and "auc" not in found.frame.index
     assert set(found.calibration()["class"]) == {"u", "v", "w"}
     if not run.features:
-        assert any("nothing" in n for n in found.notes)
+        assert any("baseline" in n for n in found.notes)
 
 
 @pytest.mark.parametrize("name", ["rmse", "mae", "r2", "log_loss", "accuracy", "auc"])

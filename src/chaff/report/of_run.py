@@ -71,7 +71,7 @@ def _everywhere(result: Everywhere | None) -> Section | None:
         frame_grid("parts", result.parts, "score of the selected set by part, on test folds", result.by),
         Words(result.notes, "quiet"),
     ]
-    return Section("everywhere", f"Slopes and score by {result.by}", blocks, short="Everywhere")
+    return Section("everywhere", f"Slopes and score by {result.by}", blocks, short="By part")
 
 
 def _protection(result: Protection | None) -> Section | None:
@@ -91,7 +91,7 @@ def closing_grid(closing: FinalScores) -> Grid:
     """The closing table: all columns offered, full, kept, nothing."""
     head, *rows = closing_rows(closing)
     cells = [[text_cell(c, "keep" if row[0] == "kept" else "") for c in row] for row in rows]
-    return Grid("closing", ["columns", *head[1:]], cells)
+    return Grid("closing", ["set", *head[1:]], cells)
 
 
 def _answer(run: Run) -> Section:
@@ -206,7 +206,10 @@ def _stand_ins(run: Run) -> Section | None:
         rows.append([*cells, text_cell(b), number_cell(shares.get(b, float("nan")), f"{shares.get(b, 0):.0%}")])
     lead = Words(["Pairs of which the folds selected one or the other, rarely both: either will do."])
     return Section(
-        "alternatives", "Interchangeable features", [lead, Grid("pairs", ["either", "kept in", "or", "kept in "], rows)], short="Stand-ins"
+        "alternatives",
+        "Interchangeable features",
+        [lead, Grid("pairs", ["feature A", "in folds", "feature B", "in folds "], rows)],
+        short="Interchangeable",
     )
 
 
@@ -287,4 +290,4 @@ def _asked(run: Run) -> Section:
     from chaff.decide.plan import plan_from
 
     text = plan_from(plan).to_toml()
-    return Section("asked", "Settings", [Words(given), Words(notes, "quiet"), Code(text, "the plan")], True, "Asked")
+    return Section("asked", "Settings", [Words(given), Words(notes, "quiet"), Code(text, "the plan")], True, "Settings")

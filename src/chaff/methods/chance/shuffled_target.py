@@ -208,7 +208,7 @@ def _notes(table: Table, frame: Any, dealt: Deals, requested: int, need: int, bl
         notes.append(
             f"{count} permutations are too few for feature-wise adjusted p-values over "
             f"{int(frame['p'].notna().sum())} features (that takes {need:,}): "
-            "use family_p (family-wise)"
+            "use the FWER p (family_p)"
         )
     if blind.any():
         notes.append(

@@ -262,7 +262,7 @@ class Evaluation:
             cells = [with_bounds(r[s], r[f"{s}_low"], r[f"{s}_high"]) for s in (FULL, KEPT, "difference")]
             unit = f" ({self.table.target.unit})" if m.unit_of_target and self.table.target.unit else ""
             rows[self.label(m) + unit] = [*cells, figure(r[NOTHING])]
-        return pd.DataFrame(rows, index=[FULL, KEPT, "kept − full", NOTHING]).T.rename_axis("metric")
+        return pd.DataFrame(rows, index=[FULL, KEPT, "kept − full", "baseline"]).T.rename_axis("metric")
 
     def __str__(self) -> str:
         return frame_text(self.headline, self.told(), notes=self.notes)
