@@ -61,7 +61,7 @@ class Drifts:
         still = self.frame[~self.frame["moved"].to_numpy(bool)]
         fresh = [f"{name}: {_fresh_words(r['fresh'])}" for name, r in still.iterrows() if r["fresh"]]
         beyond = [f"{name} {r['outside_share']:.2%}" for name, r in still.iterrows() if r["outside_share"] > 0]
-        return (*fresh, *([f"rows out of range: {_some(beyond)}"] if beyond else []))
+        return (*fresh, *([f"share of rows {_some(beyond)}"] if beyond else []))
 
     @property
     def headline(self) -> str:

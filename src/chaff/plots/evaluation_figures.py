@@ -99,7 +99,14 @@ def residual_spread(result: Evaluation, ax: Any = None) -> Any:
     unit = _unit(result)
     for which, colour, style in (*SETS, ("nothing", DROP, "solid")):
         off, share = _share_within(result, which)
-        ax.plot(off, share, color=colour, linestyle=style, linewidth=2 if which == "kept" else 1.6, label=which)
+        ax.plot(
+            off,
+            share,
+            color=colour,
+            linestyle=style,
+            linewidth=2 if which == "kept" else 1.6,
+            label="baseline" if which == "nothing" else which,
+        )
     off, share = _share_within(result, "kept")
     half = float(off[np.searchsorted(share, 0.5 - 1e-12)])
     ax.plot([half, half, 0], [0, 0.5, 0.5], color=QUIET, linewidth=0.9)

@@ -93,10 +93,7 @@ def residuals(table: Table, features: Sequence[str] | None = None, *, holdout: f
     far = int((frame["cooks_distance"] > FAR_COOK / max(len(form.y), 1)).sum())
     notes = [*form.notes, f"{far:,} rows with Cook's distance over 4 / n: influential"]
     if held.size:
-        notes.append(
-            "RMSE is in the target's units and weighs large errors most; it says nothing of whether errors lean one way, "
-            "or where they are made"
-        )
+        notes.append("RMSE is in the target's units and weighs large errors most; it does not show bias or where the errors occur")
     return Residuals(frame, tests, pd.DataFrame(scores).set_index("on"), tuple(notes), form, fit, whole.y[held], predicted)
 
 

@@ -146,7 +146,7 @@ def _in_words(form: LinearForm, column: int, b: float) -> str:
     """`one more % of protein_pct, all else equal: +11.3 ml`."""
     if b != b:
         return "a combination of earlier columns: no coefficient of its own"
-    unit = f" {form.table.target.unit}" if form.table.target.unit else f" of {form.table.target.name}"
+    unit = f" {form.table.target.unit}" if form.table.target.unit else f" {form.table.target.name}"
     return f"{_step(form, column)} → {b:+.3g}{unit}"
 
 
