@@ -141,4 +141,4 @@ def test_too_few_rows_and_a_taken_name(lots, tmp_path):
         "--all-rows",
     ]
     done = subprocess.run(command, capture_output=True, text=True, env=ENV)
-    assert done.returncode == 3 and "nobody takes it for a made one" in flat(done.stderr)
+    assert done.returncode == 3 and "already: rename it" in flat(done.stderr)

@@ -82,4 +82,4 @@ def test_tests_against_chance_write_their_own_lead(place, name):
 @pytest.mark.parametrize("command", [["importance"], ["importance", "--model", "lasso", "--by", "coefficient", "--close-up", "z.png"]])
 def test_a_table_with_no_column_left_is_said(tmp_path, command):
     pd.DataFrame({"a": 1.0, "b": 2.0, "y": range(60)}).to_csv(tmp_path / "flat.csv", index=False)
-    assert "no column is left to measure" in run(command[0], "flat.csv", "--target", "y", *command[1:], cwd=tmp_path, code=3)
+    assert "no feature is left to measure" in run(command[0], "flat.csv", "--target", "y", *command[1:], cwd=tmp_path, code=3)

@@ -73,7 +73,7 @@ def test_linear_says_it_all(lots, tmp_path):
     for words in (
         "(intercept)",
         "standardised",
-        "one more of",
+        "+1 ",
         "adjusted R²",
         "complete rows of 402",
         "features kept by p",

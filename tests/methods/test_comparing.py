@@ -175,7 +175,7 @@ def test_the_order_of_methods_and_workers_decides_nothing(lots):
         (["pearson"], "Did you mean 'pearson_r'"),
         (["forest"], "unknown method 'forest'"),
         ([3], "3 is no method"),
-        ([{"use": "screen"}], "no stage that measures"),
+        ([{"use": "screen"}], "not a stage that measures"),
         ([{"use": "importance", "modle": "ridge"}], "modle"),
         ([{"name": "genetic", "population": 1}], "population must be 4"),
         (["pearson_r", "nonsense", "lassoo"], "nonsense.*lassoo"),

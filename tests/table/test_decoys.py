@@ -66,7 +66,7 @@ def test_names_and_counts_are_checked():
         table.with_decoys(4).with_decoys(4)
     clash = table.source.arrow.to_pandas()
     clash[table.with_decoys(1).decoys[0]] = 1.5
-    with pytest.raises(chaff.DataError, match="nobody takes it for a made one"):
+    with pytest.raises(chaff.DataError, match="already: rename it"):
         chaff.open_table(clash, "y").with_features(table.features).with_decoys(1)
     with pytest.raises(chaff.UsageError, match="count must be 1"):
         table.with_decoys(0)

@@ -158,9 +158,9 @@ def test_runs_compare_on_the_same_footing_and_share_evaluations(lots):
     assert row["alike"] == pytest.approx(len(a & b) / len(a | b))
     assert found.features().sum().tolist() == found.frame["size"].tolist()
     assert "3 searches on the same folds" in str(found) and "<table" in found._repr_html_() and json.dumps(found.as_plain(), default=str)
-    with pytest.raises(chaff.UsageError, match="same rows and folds"):
+    with pytest.raises(chaff.UsageError, match="different rows or folds"):
         chaff.runs([one, chaff.search(lots, "ridge", "forward", seed=1, honest=False)])
-    with pytest.raises(chaff.UsageError, match="say the same metric"):
+    with pytest.raises(chaff.UsageError, match="use one metric"):
         chaff.runs([one, chaff.search(lots, "ridge", "forward", metric="rmse", honest=False)])
     with pytest.raises(chaff.UsageError, match="list of trails"):
         chaff.runs([])

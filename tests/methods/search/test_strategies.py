@@ -101,7 +101,7 @@ def test_along_follows_its_order_and_says_what_is_gone():
     found = chaff.relevance(t, ["pearson_r"])
     _, down = walked(chaff.Along(found), t)
     assert [m.feature for m in down.moves] == list(found.ranked().index)
-    with pytest.raises(chaff.UnknownColumn, match="no feature of the order is on offer"):
+    with pytest.raises(chaff.UnknownColumn, match="no feature of the order is a candidate feature"):
         walked(chaff.Along(["x"]), t)
 
 
