@@ -64,6 +64,11 @@ def test_examples_run(example, tmp_path):
     assert "kept" in done.stdout
 
 
+def test_the_stub_is_what_make_docs_writes():
+    code = "import sys; sys.path.insert(0, 'docs'); import make_tables as m; sys.exit(m.stub() != open('src/chaff/__init__.pyi').read())"
+    assert subprocess.run([sys.executable, "-c", code], cwd=ROOT).returncode == 0 and (ROOT / "src" / "chaff" / "py.typed").exists()
+
+
 def readme_blocks(language, page="README.md"):
     return re.findall(rf"```{language}\n(.*?)```", (ROOT / page).read_text(encoding="utf-8"), re.S)
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import importlib
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 __version__ = "0.1.0"
 
@@ -143,9 +143,3 @@ def __getattr__(name: str) -> Any:
 def __dir__() -> list[str]:
     choices = (getattr(importlib.import_module(module), registry).choices for module, registry in _REGISTRIES)
     return sorted({*__all__, *(cls.__name__ for result in choices for cls in result.values())})
-
-
-if TYPE_CHECKING:
-    from chaff.decide.run import select as select
-    from chaff.table.opening import open_arrays as open_arrays
-    from chaff.table.opening import open_table as open_table
