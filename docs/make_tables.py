@@ -24,7 +24,7 @@ def stub() -> str:
     """The typed face of `import chaff`, whose names are loaded when they are first used: every public name from where it is defined."""
     import chaff
 
-    found = {name: module for name, module in chaff._PUBLIC.items()}
+    found = dict(chaff._PUBLIC)
     for name in dir(chaff):
         if name not in found and name[:1].isupper():
             found[name] = getattr(chaff, name).__module__

@@ -39,7 +39,9 @@ UNSTEADY = re.compile(r"pairs|seconds|version|created|made_at|made_with|python|p
 
 
 def commands(target: str) -> dict[str, tuple[str, ...]]:
-    limit = ("--evaluations", "200") if target == "grade" else ()  # three classes have no closed form
+    three = target == "grade"  # no closed form
+    limit = ("--model", "tree", "--evaluations", "60") if three else ()
+    methods = ("--model", "tree", "--method", "leading", "--method", "auc") if three else MANY
     others = [a for t in TARGETS if t != target for a in ("--ignore", t)]
     return {
         "plan": ("plan", "lots.csv", "--target", target, *others, "--groups", "mill", "--out", "day.toml"),
@@ -50,7 +52,7 @@ def commands(target: str) -> dict[str, tuple[str, ...]]:
         "importance": ("importance", *PLAN, "--trees", "20"),
         "importance-chance": ("importance", *PLAN, "--chance", "10"),
         "search": ("search", *PLAN, "--strategy", "floating", "--size", "8", "--alternatives", *limit),
-        "compare": ("compare", *PLAN, "--method", "leading", "--method", "lasso", "--method", "forward", "--sizes", "2,4,8", "--at", "0.2"),
+        "compare": ("compare", *PLAN, *methods, "--sizes", "2,4,8", "--at", "0.2"),
         "select": ("select", *PLAN, "--out", "chosen", "--evaluate", "--everywhere"),
         "explain": ("explain", "chosen/selection.json"),
         "explain-column": ("explain", "chosen/selection.json", "protein_nir_pct"),
@@ -61,6 +63,7 @@ def commands(target: str) -> dict[str, tuple[str, ...]]:
     }
 
 
+MANY = ("--method", "leading", "--method", "lasso", "--method", "forward")
 MATRICES = ("pairs", "relations", "components", "chance_scores")  # tables of every pair or every permutation: passed over
 WITH_JSON = ("screen", "relevance", "overlap", "linear", "importance", "importance-chance", "search")
 
