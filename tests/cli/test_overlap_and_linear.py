@@ -134,7 +134,7 @@ def test_by_hand_is_one_line_a_move(lots, tmp_path):
         "next: drop protein",
         "drop protein_nir_pct · 2 features · adjusted R²",
         "→",
-        "'nope' is not on offer",
+        "'nope' is not a candidate feature",
         "undo protein_nir_pct · 3 features",
         "In the model",
         "drop NAME, add NAME",

@@ -166,7 +166,7 @@ def test_a_target_above_a_threshold(lots):
         "--statistics",
         "leading",
     )
-    assert "target loaf_volume_above_400" in out and "was made from loaf_volume, which therefore takes no part" in out
+    assert "target loaf_volume_above_400" in out and "was made from loaf_volume, which is therefore ignored" in out
 
 
 def test_triage_of_a_wide_file(tmp_path):

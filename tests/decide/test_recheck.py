@@ -69,7 +69,7 @@ def test_what_changed_is_found(selection, change, verdict, words):
 def test_old_rows_tell_of_another_relation_with_the_same_columns(selection):
     turned = lots(4, weights=(1.0, -1.0, 1.0))
     without = chaff.recheck(selection, turned)
-    assert without.verdict == "refit" and [r.split()[0] for r in without.reasons if "another way" in r] == ["assay_1"]
+    assert without.verdict == "refit" and [r.split()[3] for r in without.reasons if "differs from that at selection" in r] == ["assay_1"]
     found = chaff.recheck(selection, turned, old=lots())
     assert found.verdict == "refit" and any("the old coefficients lose more" in r for r in found.reasons) and found.old.apart_low < 0.5
     moved = chaff.recheck(selection, lots(4).assign(assay_1=lambda f: f["assay_1"] + 0.6), old=lots())

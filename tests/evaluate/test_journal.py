@@ -106,9 +106,9 @@ def test_what_is_no_journal_is_refused_and_left_alone(tmp_path):
         db.execute("PRAGMA user_version = 9")
     for file, said in (
         (words, "is no journal of Chaff's"),
-        (tmp_path / "folder", "no plain file"),
+        (tmp_path / "folder", "not a regular file"),
         (other, "some other database"),
-        (link, "no plain file"),
+        (link, "not a regular file"),
         (cut, "damaged|no journal"),
         (newer, "has version 9 of the journal, this Chaff reads 1"),
         (tmp_path / "no" / "where", "cannot be used|no such"),

@@ -139,7 +139,7 @@ def confusion_table(result: Evaluation, which: str = "kept", threshold: float | 
     >>> table = chaff.demo.table(rows=300, target="accepted")
     >>> run = chaff.select(table, plan=chaff.Plan((chaff.Screen(), chaff.Search(model="logistic"))))
     >>> chaff.plots.confusion_table(run.evaluate(), threshold=0.3).get_xlabel()
-    'said'
+    'predicted'
     """
     _checked(result, "confusion_table")
     ax = new_axes() if ax is None else ax
