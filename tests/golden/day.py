@@ -111,7 +111,7 @@ def without_long(value: Any) -> Any:
 
 
 def differences(old: Any, new: Any, where: str = "") -> Iterator[str]:
-    """Where two answers differ: numbers by more than 1e-9 of their size, anything else at all; keys of time and place are passed over."""
+    """Where two answers differ: numbers by more than 1e-9 of their size (1e-6 of those over 1e5, which are near-singular), anything else at all; keys of time and place are passed over."""
     if isinstance(old, dict) and isinstance(new, dict):
         for key in [*old, *(k for k in new if k not in old)]:
             if not UNSTEADY.search(key):
@@ -123,7 +123,7 @@ def differences(old: Any, new: Any, where: str = "") -> Iterator[str]:
         for k, pair in enumerate(zip(old, new, strict=True)):
             yield from differences(*pair, f"{where}/{k}")
     elif isinstance(old, int | float) and isinstance(new, int | float):
-        if not math.isclose(old, new, rel_tol=1e-9, abs_tol=1e-12):
+        if not math.isclose(old, new, rel_tol=1e-9 if abs(old) < 1e5 else 1e-6, abs_tol=1e-12):
             yield f"{where}: {old} → {new}"
     elif old != new:
         yield f"{where}: {old!r:.200} → {new!r:.200}"
@@ -133,6 +133,12 @@ def blanked(text: str) -> str:
     for pattern, instead in BLANKED:
         text = pattern.sub(instead, text)
     return text
+
+
+def lines_of(text: str) -> list[str]:
+    """Lines without the seconds in their last column, and with one blank where columns are aligned; without those on times."""
+    lines = [" ".join(re.sub(r"\s+\d+\.\d$", "", line).split()) for line in blanked(text).splitlines()]
+    return [line for line in lines if line != "(times)"]
 
 
 def file_of(target: str, seed: int) -> Path:
