@@ -12,7 +12,7 @@ import numpy as np
 from timing import compare, machine, ratio
 
 import chaff
-from chaff.methods.chance.standing import Ground, Targets, _alone, _in_lanes, draw_columns
+from chaff.methods.chance.standing import BinnedColumns, Targets, _alone, _in_lanes, draw_columns
 from chaff.work import Work
 
 ROWS, COLUMNS, TREES, TARGETS = 10_000, 200, 2_000, 51
@@ -39,7 +39,7 @@ def main() -> None:
     out, some = np.zeros(256), drawn[:200]
     for name, y in cases.items():
         table = chaff.open_arrays(X, y)
-        ground = Ground.of(table, Work(0))
+        ground = BinnedColumns.of(table, Work(0))
         targets = Targets.of(table, [rng.permutation(ROWS) for _ in range(TARGETS - 1)])
         a_batch = 64 // targets.classes
         batches = [list(range(k, min(k + a_batch, TARGETS))) for k in range(0, TARGETS, a_batch)]

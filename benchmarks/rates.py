@@ -18,7 +18,7 @@ from chaff.evaluate.setting import Setting
 from chaff.folds import make_folds
 from chaff.methods.search.additions import row_losses
 from chaff.methods.search.curve import keep_up_of
-from chaff.methods.search.search_data import Ground
+from chaff.methods.search.search_data import SearchData
 from chaff.work import Work
 
 
@@ -58,7 +58,7 @@ def keep_up(reps: int) -> None:
                     frame = pd.concat([pd.DataFrame({"a": x[:, 0], "b": x[:, 1], "y": y}), columns], axis=1)
                     table, work = chaff.open_table(frame, target="y", **roles), Work(seed, 1)
                     setting = Setting(make_folds(table, 5, Scoring().repeats_for(table), work), work=work)
-                    ground = Ground.of(table, setting, [chaff.Ridge(1e-4)])
+                    ground = SearchData.of(table, setting, [chaff.Ridge(1e-4)])
                     small, large = row_losses([frozenset({"a"}), frozenset({"a", "b"})], chaff.Ridge(1e-4), ground)
                     said[keep_up_of(small, large, ground).answer] += 1
                 word = "worth δ" if share else "worth 0"
