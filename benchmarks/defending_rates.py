@@ -123,7 +123,7 @@ def zipf(levels: int) -> np.ndarray:
 def words_that_moved(old: np.ndarray, new: np.ndarray) -> bool:
     levels, codes = np.unique(old, return_inverse=True)
     shape = shape_of(Column("k", "category", codes.astype(float), tuple(map(str, levels))))
-    part, tally = KeptPart(name="k", kind="category", levels=[str(w) for w in levels], shape=shape), Tally(shape)
+    part, tally = KeptPart(name="k", kind="category", levels=[str(w) for w in levels], distribution=shape), Tally(shape)
     words, count = np.unique(new, return_counts=True)
     tally.add_words(dict(zip(map(str, words), count.tolist(), strict=True)))
     return bool(drifts_of({"k": part}, {"k": tally}, {}).moved)

@@ -222,10 +222,10 @@ def test_an_interrupt_that_falls_where_errors_are_ignored_is_not_lost(monkeypatc
 @pytest.mark.long
 def test_an_address_that_nobody_answers_at_is_said_in_time(tmp_path):
     began = time.monotonic()
-    with pytest.raises(chaff.WorkerError, match="no response from tcp://127.0.0.1:9 within 1 s"):
+    with pytest.raises(chaff.WorkerError, match="no response from tcp://127.0.0.1:9 in 1 s"):
         chaff.Cluster("tcp://127.0.0.1:9", patience=1)
     assert time.monotonic() - began < 8
-    with pytest.raises(chaff.WorkerError, match="nobody answers"):
+    with pytest.raises(chaff.WorkerError, match="no response from not an address"):
         chaff.Cluster("not an address", patience=1)
     make_mixed(60).to_csv(tmp_path / "lots.csv", index=False)
     assert "no response from tcp://127.0.0.1:9" in run(

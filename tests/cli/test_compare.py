@@ -28,11 +28,11 @@ def test_methods_side_by_side_with_figures_and_the_scores_of_all(lots, tmp_path)
             "--figures", tmp_path / "f")
     )  # fmt: skip
     for words in (
-        "5 methods compared with ridge",
-        "found missed false",
+        "3 methods and 2 combinations (vote, mean rank), scored with ridge",
+        "size features R² ± SE positives negatives positives",
         "All at 0.4 of the features",
         "random sets",
-        "kept by",
+        "selected by each method",
         "all features",
     ):
         assert words in out, words

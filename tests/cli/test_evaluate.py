@@ -14,7 +14,7 @@ def test_the_final_model_side_by_side(tmp_path):
     make_mixed(240, classes=2).to_csv(tmp_path / "t.csv", index=False)
     asked = ("select", "t.csv", "--target", "y", "--ignore", "lot_weight", "--groups", "mill", "--model", "logistic", "--repeats", "1")
     said = run(*asked, "--evaluate", "--threshold", "0.4", "--out", "o", cwd=tmp_path)
-    for words in ("ROC AUC", "kept − full", "from a share of 0.4", "predicts worst", "positive class"):
+    for words in ("ROC AUC", "kept − full", "from a probability of 0.4", "with the largest loss", "positive class"):
         assert words in " ".join(said.split())
     rows = pd.read_csv(tmp_path / "o" / "holdout_predictions.csv")
     assert {"row", "mill", "true", "predicted_kept", "share_kept", "loss"} <= set(rows.columns)

@@ -25,9 +25,9 @@ def test_overlap_names_pairs_groups_vif_equations_and_components(lots, tmp_path)
     for words in (
         "pairs over 0.95, in 3 groups",
         "group of 4: gluten_wet_pct",
-        "at other limits 0.5:",
-        "0.95 features proposed for removal (one per pair with |r| > 5 in all",
-        "repeats test_weight_kg_hl",
+        "at other thresholds 0.5:",
+        "5 features proposed for removal (one per pair with |r| > 0.95)",
+        "near-duplicate of test_weight_kg_hl",
         "clusters by average linkage",
         "over 10",
         "explained by",
@@ -36,7 +36,7 @@ def test_overlap_names_pairs_groups_vif_equations_and_components(lots, tmp_path)
         "sieve_fine_pct = 100 - sieve_coarse_pct - sieve_medium_pct",
         "exact",
         "near-singular",
-        "hold 90% of the variance",
+        "explain 90% of the variance",
         "components combine features",
     ):
         assert words in out, words
@@ -78,7 +78,7 @@ def test_linear_says_it_all(lots, tmp_path):
         "complete rows of 402",
         "features kept by p",
         "p (split-sample)",
-        "optimistic",
+        "naive p-values ignore the selection",
         "Feature importance in the linear model",
         "Shapley R²",
         "Sizes",

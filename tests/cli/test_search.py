@@ -101,7 +101,7 @@ def test_a_plan_says_model_strategy_metric_and_folds(lots, tmp_path):
         'strategy = { name = "recursive", by = "coefficient", step = 2 }\n'
     )
     out = flat(run("search", lots, "--plan", plan))
-    assert "recursive with ridge" in out and "3 folds by group, RMSE" in out
+    assert "recursive search, ridge" in out and "3 folds by group, RMSE" in out
     selected = run("select", lots, "--plan", plan, "--out", tmp_path / "out", "--set", "search.evaluations=30")
     assert "kept" in selected
 
@@ -138,7 +138,7 @@ def test_the_journal_is_listed_and_read_again(lots, tmp_path):
         (["--pin-keep", "ash_pct", "--pin-drop", "ash_pct", "--because", "x"], "ash_pct"),
         (["--show"], "say --journal FILE with it"),
         (["--journal", "{data}"], "is no journal of Chaff's"),
-        (["--journal", "/dev/full"], "no plain file"),
+        (["--journal", "/dev/full"], "not a regular file"),
         (["--out", "trail.txt"], "must end in .json or .csv or .parquet"),
         (["--strategy", "annealing", "--quick", "--seconds", "0"], "seconds must be over 0"),
         (["--journal", "x", "--show"], "leave DATA out"),

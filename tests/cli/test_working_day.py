@@ -66,7 +66,7 @@ def test_looking_commands_look_at_the_rows_that_select_learns_from(day, held_by_
     found = said(command, "lots.csv", "--plan", "lots.toml", *extra, cwd=day)
     assert found["rows_held_out"] == held_by_select > 0
     assert found["rows"] + found["rows_held_out"] == 400
-    assert any("held out" in note for note in found["notes"])
+    assert any("holds out" in note for note in found["notes"])
 
 
 @pytest.mark.long

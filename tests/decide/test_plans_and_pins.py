@@ -131,7 +131,7 @@ def test_plans_and_pins_on_the_command_line(tmp_path):
     assert "nothing differs" in run("changes", "a", "b", cwd=tmp_path)
     assert tomllib.loads(run("plan", "--start", "thorough", cwd=tmp_path))["score"]["repeats"] == 5
     for wrong, words in (
-        (("plan", "--start", "slow"), "no plan 'slow'"),
+        (("plan", "--start", "slow"), "unknown plan 'slow'"),
         (("plan", "t.csv", "--from", "a/selection.json", "--target", "y"), "leave DATA"),
         ((*asked, "--pins", "gone.toml", "--out", "c"), "no such file of pins"),
         ((*asked, "--plan", "quik", "--out", "c"), "no such plan"),

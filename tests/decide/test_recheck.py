@@ -120,7 +120,7 @@ def test_a_scheduler_acts_on_the_exit_code(selection, tmp_path):
     selection.save(tmp_path / "s.json")
     lots(7).to_csv(tmp_path / "new.csv", index=False)
     lots(7).drop(columns="assay_0").to_csv(tmp_path / "less.csv", index=False)
-    assert "stay: nothing to do" in run("recheck", "s.json", "new.csv", cwd=tmp_path)
+    assert "stay: keep the selection" in run("recheck", "s.json", "new.csv", cwd=tmp_path)
     run("recheck", "s.json", "less.csv", "--out", "less.json", cwd=tmp_path, code=20)
     assert "assay_0 is not there" in json.loads((tmp_path / "less.json").read_text())["reasons"]
     found = json.loads(run("recheck", "s.json", "new.csv", "--format", "json", "--out", "r.json", cwd=tmp_path))

@@ -291,7 +291,7 @@ def select(
     setting = _setting_of(plan, sample, all_rows, pinned, work)
     _check_width(plan, sample.train, setting)
     stages_run = run_stages(plan, sample.train, setting, after_stage)
-    work.tell("closing")
+    work.tell("final scores")
     closing = close(table, sample, held, plan, stages_run, honest)
     text = replace(plan, table=table.terms, pins=tuple(pinned.values()))
     part = _counted(table, pinned, held, holdout_part(table, held, how, 0), state, work)
