@@ -255,7 +255,7 @@ def test_watchers_hear_every_stage(frame):
         watch=lambda stage, done, of: None if of else heard.append(stage),
         after_stage=lambda report, ledger: reports.append((report.stage.use, len(ledger.verdicts))),
     )
-    assert list(dict.fromkeys(heard)) == ["screen", "overlap", "search", "closing"] and [r[0] for r in reports] == [
+    assert list(dict.fromkeys(heard)) == ["screen", "overlap", "search", "final scores"] and [r[0] for r in reports] == [
         "screen",
         "overlap",
         "search",
