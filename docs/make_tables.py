@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+import importlib
+import inspect
+import re
+import typing
 from pathlib import Path
 
+from chaff.decide.api import StageCall
 from chaff.decide.named_plans import plan_schema
 from chaff.decide.selection import json_schema
 from chaff.methods.relevance.catalogue import page_rows
@@ -21,26 +26,42 @@ def with_rows(text: str) -> str:
 
 
 def stub() -> str:
-    """The typed face of `import chaff`, whose names are loaded when they are first used: every public name from where it is defined."""
+    """The typed face of `import chaff`, whose names are loaded when they are first used: every public name from where it is defined,
+    the calls that are made from stages with their parameters."""
     import chaff
+    from chaff.decide import api
 
-    found = dict(chaff._PUBLIC)
+    found = {name: module for name, module in chaff._PUBLIC.items() if module != api.__name__}
     for name in dir(chaff):
-        if name not in found and name[:1].isupper():
+        if name not in chaff._PUBLIC and name[:1].isupper():
             found[name] = getattr(chaff, name).__module__
+    needed: dict[str, str] = {}
+    calls = [signature_of(name, spec, needed) for name, spec in sorted(api.CALLS.items())]
+    own = [f"from {module} import {name}" for name, module in sorted(needed.items(), key=lambda x: (x[1], x[0])) if name not in found]
     lines = [f"from {module} import {name} as {name}" for name, module in sorted(found.items(), key=lambda x: (x[1], x[0]))]
     rooms = [f"from chaff import {room} as {room}" for room in chaff._ROOMS]
-    return "\n".join(
-        [
-            '"""Made by docs/make_tables.py: what a type checker reads in place of the lazy face."""',
-            "",
-            *rooms,
-            *lines,
-            "",
-            "__version__: str",
-            "",
-        ]
-    )
+    head = '"""Made by docs/make_tables.py: what a type checker reads in place of the lazy face."""'
+    return "\n".join([head, "", *own, "", *rooms, *lines, "", "__version__: str", "", *calls, ""])
+
+
+def signature_of(name: str, spec: StageCall, needed: dict[str, str]) -> str:
+    """The call as a stub writes it; `needed` receives the names that its annotations use, and their modules."""
+    from chaff.decide import api
+
+    spaces = [vars(importlib.import_module(m)) for m in (spec.stage_class.__module__, api.__name__, "chaff.models.protocols")]
+    out, kind = [], inspect.Parameter.POSITIONAL_OR_KEYWORD
+    for p in api.parameters_of(spec):
+        if p.kind != kind:
+            out, kind = [*out, "*"], p.kind
+        hint = str(p.annotation)
+        for word in set(re.findall(r"[A-Z]\w+", re.sub(r"'[^']*'|\"[^\"]*\"", "", hint))) - {"None"}:
+            thing = next(space[word] for space in spaces if word in space)
+            if typing.get_origin(thing) is typing.Literal:
+                hint = hint.replace(word, f"Literal[{', '.join(map(repr, typing.get_args(thing)))}]")
+                thing, word = typing.Literal, "Literal"
+            needed[word] = "chaff.work" if word == "Workers" else thing.__module__
+        out.append(f"{p.name}: {hint}" + ("" if p.default is p.empty else " = ..."))
+    return f"def {name}({', '.join(out)}) -> Findings: ..."
 
 
 if __name__ == "__main__":

@@ -54,7 +54,11 @@ BEGINNING = 15.0  # seconds of those whose smallest size takes longer
 @pytest.mark.parametrize("script", sorted(p.stem for p in (ROOT / "benchmarks").glob("*.py") if p.stem not in PARTS_ONLY))
 def test_every_benchmark_runs_at_its_smallest_size(script, tmp_path):
     """To its end, or as far as it comes in a while; never into an error."""
-    command = [sys.executable, str(ROOT / "benchmarks" / f"{script}.py"), *(a.replace("FOLDER", str(tmp_path)) for a in SMALLEST.get(script, []))]
+    command = [
+        sys.executable,
+        str(ROOT / "benchmarks" / f"{script}.py"),
+        *(a.replace("FOLDER", str(tmp_path)) for a in SMALLEST.get(script, [])),
+    ]
     running = subprocess.Popen(command, cwd=ROOT, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True)
     try:
         out, err = running.communicate(timeout=BEGINNING)

@@ -1,41 +1,39 @@
 """Made by docs/make_tables.py: what a type checker reads in place of the lazy face."""
 
+from chaff.evaluate.stage import Stage
+from chaff.methods.importance.way import Way
+from chaff.models.protocols import Model
+from chaff.work import Workers
+from collections.abc import Iterable
+from collections.abc import Mapping
+from collections.abc import Sequence
+from typing import Any
+from typing import Literal
+
 from chaff import demo as demo
 from chaff import models as models
 from chaff import plots as plots
 from chaff import stats as stats
 from chaff.cluster import Cluster as Cluster
-from chaff.decide.calls.chance import chance_baseline as chance_baseline
-from chaff.decide.calls.chance import knockoffs as knockoffs
-from chaff.decide.calls.chance import stability as stability
-from chaff.decide.calls.chance import twin_test as twin_test
-from chaff.decide.calls.compare import compare as compare
-from chaff.decide.calls.looking import relevance as relevance
-from chaff.decide.calls.looking import screen as screen
-from chaff.decide.calls.models import importance as importance
-from chaff.decide.calls.models import prune_linear as prune_linear
-from chaff.decide.calls.overlaps import Overlaps as Overlaps
-from chaff.decide.calls.overlaps import overlaps as overlaps
-from chaff.decide.calls.repeats import associations as associations
-from chaff.decide.calls.repeats import clusters as clusters
-from chaff.decide.calls.repeats import components as components
-from chaff.decide.calls.repeats import correlations as correlations
-from chaff.decide.calls.repeats import dependencies as dependencies
-from chaff.decide.calls.repeats import inflation as inflation
-from chaff.decide.calls.repeats import prune_correlations as prune_correlations
-from chaff.decide.calls.repeats import prune_inflation as prune_inflation
-from chaff.decide.calls.search import runs as runs
-from chaff.decide.calls.search import search as search
-from chaff.decide.calls.side_by_side import try_scales as try_scales
-from chaff.decide.calls.side_by_side import two_models as two_models
 from chaff.decide.changes import Changes as Changes
 from chaff.decide.changes import changes as changes
+from chaff.decide.compare_calls import compare as compare
+from chaff.decide.compare_calls import try_scales as try_scales
+from chaff.decide.compare_calls import two_models as two_models
 from chaff.decide.drift import Drifts as Drifts
 from chaff.decide.explaining import Explanation as Explanation
 from chaff.decide.honest import Honest as Honest
 from chaff.decide.keep_up import keep_up as keep_up
 from chaff.decide.ledger import Ledger as Ledger
 from chaff.decide.named_plans import named_plan as named_plan
+from chaff.decide.overlap_calls import Overlaps as Overlaps
+from chaff.decide.overlap_calls import associations as associations
+from chaff.decide.overlap_calls import clusters as clusters
+from chaff.decide.overlap_calls import components as components
+from chaff.decide.overlap_calls import correlations as correlations
+from chaff.decide.overlap_calls import dependencies as dependencies
+from chaff.decide.overlap_calls import inflation as inflation
+from chaff.decide.overlap_calls import overlaps as overlaps
 from chaff.decide.pins import pin_drop as pin_drop
 from chaff.decide.pins import pin_keep as pin_keep
 from chaff.decide.plan import Plan as Plan
@@ -46,6 +44,8 @@ from chaff.decide.rechecking.call import recheck as recheck
 from chaff.decide.rechecking.result import Recheck as Recheck
 from chaff.decide.run import Run as Run
 from chaff.decide.run import select as select
+from chaff.decide.search_call import runs as runs
+from chaff.decide.search_call import search as search
 from chaff.decide.selection import Selection as Selection
 from chaff.decide.selection import read_selection as read_selection
 from chaff.decide.triage import triage as triage
@@ -142,3 +142,14 @@ from chaff.table.terms import Terms as Terms
 from chaff.work import Work as Work
 
 __version__: str
+
+def chance_baseline(table: Table, by: Way | str | Mapping[str, Any] = ..., model: Model | str | Mapping[str, Any] = ..., *, shuffles: int = ..., seeds: int = ..., keep: Mapping[str, float] | None = ..., trees: int = ..., draws: Literal['shared', 'independent'] = ..., alpha: float = ..., pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...
+def importance(table: Table, model: Model | str | Mapping[str, Any] = ..., by: Way | str | Mapping[str, Any] = ..., *, shuffles: int | None = ..., alpha: float = ..., cut: Mapping[str, float] | None = ..., against: Model | str | Mapping[str, Any] | None = ..., pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., folds: int = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...
+def knockoffs(table: Table, q: float = ..., *, statistic: Literal['lasso difference', 'forest difference'] = ..., form: Literal['equicorrelated', 'semidefinite', 'minimum reconstructability'] = ..., marginals: Literal['as they are', 'normal scores'] = ..., runs: int = ..., pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...
+def prune_correlations(table: Table, limit: float = ..., *, pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...
+def prune_inflation(table: Table, limit: float = ..., *, order: Literal['claim', 'largest'] = ..., pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...
+def prune_linear(table: Table, by: Literal['p', 'vif', 'both', 'aic', 'bic'] = ..., *, direction: Literal['backward', 'forward', 'both'] = ..., p_limit: float = ..., vif_limit: float = ..., order: Literal['loss', 'largest'] = ..., splits: int = ..., folds: int = ..., pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...
+def relevance(table: Table, statistics: str | Sequence[str] = ..., *, by: str = ..., cut: Mapping[str, float] | None = ..., adjust: str = ..., confidence: float | None = ..., bins: int = ..., bin_kind: str = ..., missing_level: bool | None = ..., pool_below: float = ..., neighbours: int = ..., sample_rows: int = ..., places: int = ..., shuffles: int = ..., pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...
+def screen(table: Table, *, missing_share: float | None = ..., top_share: float | None = ..., relative_spread: float | None = ..., spread: float | None = ..., id_share: float | None = ..., level_share: float | None = ..., too_good: float | None = ..., far_above: float | None = ..., tells_p: float = ..., tells_effect: float = ..., doubtful: Literal['review', 'drop'] = ..., repeats: bool = ..., groups: bool = ..., echoes: bool = ..., sentinels: bool = ..., pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., folds: int = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...
+def stability(table: Table, stage: Stage | str | Mapping[str, Any] = ..., size: int | None = ..., *, pairs: int = ..., threshold: float = ..., pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...
+def twin_test(table: Table, model: Model | str | Mapping[str, Any] | None = ..., by: Way | str | Mapping[str, Any] = ..., *, rounds: int = ..., percentile: float = ..., keep_share: float = ..., drop_share: float = ..., alpha: float = ..., pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...

@@ -10,7 +10,7 @@ import typing
 from typing import Any
 
 from chaff.choices import fits, in_words, wrong_fields
-from chaff.errors import ArgumentError
+from chaff.errors import ArgumentError, nearest
 
 SETTINGS = ("use", "name", "label", "asks")  # what a stage, a model or a strategy is known by: only such classes are looked into
 
@@ -38,7 +38,9 @@ def _call(function: types.FunctionType) -> Any:
         try:
             bound = signature.bind(*given, **named)
         except TypeError as error:
-            raise ArgumentError(f"{function.__name__}: {error}") from error
+            unknown = [k for k in named if k not in signature.parameters]
+            words = f"unknown argument '{unknown[0]}'.{nearest(unknown[0], signature.parameters)}" if unknown else str(error)
+            raise ArgumentError(f"{function.__name__}: {words}") from error
         hints = _hints(function)
         for name, value in bound.arguments.items():
             kind = signature.parameters[name].kind

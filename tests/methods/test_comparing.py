@@ -7,7 +7,7 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.decide.calls.compare import as_methods
+from chaff.decide.compare_calls import as_methods
 from chaff.methods.comparing.method import FoldSets, MeanRank, Vote
 
 NAMES = ["protein_pct", "protein_nir_pct", "ash_pct", "falling_number_s", "straw_pct", "lab_temp_c", "harvest_rain_mm"]

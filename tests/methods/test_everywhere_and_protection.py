@@ -179,7 +179,9 @@ def test_both_on_the_command_line(tmp_path):
     regions().assign(mill=[f"mill {k % 6}" for k in range(500)]).to_csv(tmp_path / "t.csv", index=False)
     asked = ("select", "t.csv", "--target", "y", "--groups", "mill", "--protected", "grower_region", "--model", "ridge", "--repeats", "1")
     said = " ".join(run(*asked, "--everywhere", "--report", "--out", "o", cwd=tmp_path).split())
-    assert "predict protected columns significantly: grower_region" in said and "none of 3 slopes differs between the 5 parts by mill" in said
+    assert (
+        "predict protected columns significantly: grower_region" in said and "none of 3 slopes differs between the 5 parts by mill" in said
+    )
     page = (tmp_path / "o" / "report.html").read_text()
     assert "Slopes and score by mill" in page and "Features that predict protected columns" in page
     assert "--by goes with --everywhere" in run(*asked, "--by", "mill", "--out", "o2", cwd=tmp_path, code=2)

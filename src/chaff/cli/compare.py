@@ -72,8 +72,7 @@ def command(data: str, **options: Any) -> None:
     """Compare methods on DATA: each learned inside every training fold, every set scored by one model on the rows left out."""
     from chaff.cli.console import Show, report_compiling
     from chaff.cli.look_context import stand
-    from chaff.decide.calls.compare import USUAL, compare
-    from chaff.decide.calls.side_by_side import check_preparations
+    from chaff.decide.compare_calls import USUAL, check_preparations, compare
     from chaff.files import check_place
     from chaff.methods.comparing.scales import SCALES
     from chaff.models.named import as_model
@@ -128,7 +127,7 @@ def _beside(
     result: Comparison, scales: list[str], transforms: list[str], against: Any, options: dict[str, Any], show: Show
 ) -> dict[str, Any]:  # fmt: skip
     """What is asked for beside the comparison, on the same folds and with the same model."""
-    from chaff.decide.calls.side_by_side import try_scales, two_models
+    from chaff.decide.compare_calls import try_scales, two_models
     from chaff.methods.comparing.scales import SCALES
 
     more = {"folds": result.scorer.folds, "seed": options["seed"], "workers": options["workers"], "watch": show.watch}

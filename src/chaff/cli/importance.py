@@ -61,8 +61,8 @@ def command(data: str, **given: Any) -> None:
     """
     from chaff.cli.console import Show, report_compiling
     from chaff.cli.look_context import stand
-    from chaff.decide.calls.models import side_by_side
-    from chaff.decide.calls.one_stage import findings_of, judge
+    from chaff.decide.one_stage import findings_of, judge
+    from chaff.methods.importance.side_by_side import side_by_side
     from chaff.methods.importance.stage import Importance
 
     file_ending(given["out"], SAVED, "--out")
@@ -111,7 +111,7 @@ def command(data: str, **given: Any) -> None:
 
 def _against_chance(test: str, ground: Any, options: dict[str, Any], model: Any, limits: list[float], show: Show) -> None:
     from chaff.cli.console import report_compiling
-    from chaff.decide.calls.one_stage import findings_of, judge
+    from chaff.decide.one_stage import findings_of, judge
 
     stage = chance_tests.stage_of(test, ground, options, model, parse_choice(options["by"], "--by"))
     ground.tell(show)

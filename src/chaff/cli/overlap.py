@@ -21,7 +21,7 @@ from chaff.files import SAVED
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
-    from chaff.decide.calls.overlaps import Overlaps
+    from chaff.decide.overlap_calls import Overlaps
     from chaff.results.findings import Findings
     from chaff.table.table import Table
 
@@ -59,7 +59,7 @@ def command(data: str, **options: Any) -> None:
     """Which columns of DATA repeat each other: pairs and groups, variance inflation and who explains whom, equations, components."""
     from chaff.cli.console import Show, report_compiling
     from chaff.cli.look_context import stand
-    from chaff.decide.calls.overlaps import overlaps
+    from chaff.decide.overlap_calls import overlaps
     from chaff.methods.overlap.correlations import Correlating
     from chaff.methods.overlap.stage import Overlap
 

@@ -112,7 +112,7 @@ def _needed(ground: LookContext | None, option: str) -> Table:
 def _measured(data: str, cut: dict[str, float] | None, options: dict[str, Any], show: Show) -> tuple[Findings, LookContext]:
     from chaff.cli.console import report_compiling
     from chaff.cli.look_context import stand
-    from chaff.decide.calls.one_stage import StageResult, findings_of, judge
+    from chaff.decide.one_stage import StageResult, findings_of, judge
     from chaff.methods.relevance.catalogue import GROUPS
     from chaff.methods.relevance.stage import Relevance
 

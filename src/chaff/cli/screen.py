@@ -52,7 +52,7 @@ def command(data: str, **options: Any) -> None:
     from chaff.cli.console import Show, report_compiling
     from chaff.cli.look_context import stand
     from chaff.cli.tables import limits_grid
-    from chaff.decide.calls.one_stage import findings_of, judge
+    from chaff.decide.one_stage import findings_of, judge
     from chaff.methods.screen.stage import Screen
 
     if options["limits"] and not options["by"]:

@@ -134,7 +134,7 @@ def _models(ground: LookContext, requested: Asked) -> list[Any]:
 
 def _searched(ground: LookContext, options: dict[str, Any], requested: Asked, show: Show) -> Found:
     from chaff.cli.search_bar import SearchBar
-    from chaff.decide.calls.search import runs, search
+    from chaff.decide.search_call import runs, search
     from chaff.methods.search.stage import Search
 
     stage = ground.stage(Search, model=requested.model)

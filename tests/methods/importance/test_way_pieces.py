@@ -5,8 +5,8 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.decide.calls.models import side_by_side
 from chaff.methods.importance.shuffling import clusters, likeness, with_cells
+from chaff.methods.importance.side_by_side import side_by_side
 from chaff.methods.importance.way import as_way, told
 from chaff.methods.importance.ways.coefficient import half_of
 from chaff.methods.importance.ways.pooled import on_scale, skill

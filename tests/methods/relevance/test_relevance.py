@@ -110,7 +110,7 @@ def test_a_statistic_that_fits_nothing_names_those_that_do():
         chaff.relevance(table, ["pearson"])
     with pytest.raises(chaff.UsageError, match="needs two classes, not 3"):
         chaff.relevance(opened(3), ["ks"])
-    with pytest.raises(chaff.UsageError, match="unknown key 'bin'.*Did you mean 'bins'"):
+    with pytest.raises(chaff.UsageError, match="unknown argument 'bin'.*Did you mean 'bins'"):
         chaff.relevance(table, bin=4)
     with pytest.raises(chaff.UsageError, match="supervised bins need classes"):
         chaff.relevance(table, bin_kind="supervised")

@@ -31,31 +31,60 @@ LEAST_SHUFFLES = 3
 
 @dataclass(frozen=True)
 class ChanceBaseline:
-    """A measure on the real target against the same on shuffled ones.
+    """Compare a measure on the real target with the same measure on permuted targets: which features exceed chance.
 
     Parameters
     ----------
     by : str, way or dict
-        "split standing" (1,500 trees of two levels on three columns each, the same for all targets: what a column explains at best
-        where it stands, won or not, since a share of wins has a ceiling that no column could be far beyond), a statistic of
-        `chaff.relevance` ("pearson_r", "mutual_information", …) or a way of `chaff.importance` ("permutation", …).
+        "split standing": the variance that a feature explains at best at each node of 1,500 trees of two levels, three features a tree,
+        the same trees for all targets; a statistic of `chaff.relevance`, such as "mutual_information"; or a way of
+        `chaff.importance`, such as "permutation".
     model : model, str or dict
         What is fitted, for ways of importance.
     shuffles : int
-        Shuffled targets.
+        Permuted targets; where fewer permutations differ, all of them are used and a note reports it.
     seeds : int
-        Times the real target is measured, so that it has a spread of its own; split standing shares its trees out over them.
+        Times the real target is measured, which gives its SD; split standing divides its trees among them.
     keep : dict or None
-        ``{"standard_deviations": 3}``: more than so many standard deviations above chance; ``{"maximum": 0.05}``: the p of the largest
-        score over all columns is no more than this, so that in at most 5 % of tables without effect anything is kept; None only
-        measures.
+        ``{"standard_deviations": 3}``: more than so many SD above the permutation mean. ``{"maximum": 0.05}``: the p of the largest score
+        over all features is at most this, so that at most 5 % of tables without effect keep anything. None only measures.
     trees : int
-        Of split standing, over all seeds; more where a column would stand in fewer than ten of them.
+        Of split standing, over all seeds; more where a feature would be at fewer than ten nodes.
     draws : "shared" or "independent"
-        Whether all targets share the trees' draws of columns, which is several times faster: given the draws, the real target and
-        its shuffles are exchangeable all the same. "independent" draws anew for each, so that shuffles tell of the draws too.
+        Whether all targets share the draws of features (several times faster; real and permuted targets stay exchangeable given the
+        draws), or each has its own.
     alpha : float
-        At which the single p-values, adjusted, are said to be beyond chance; only where the shuffles suffice.
+        For the adjusted p-values, which are given only where the permutations suffice.
+
+    Returns
+    -------
+    Findings
+        One row a feature: importance (mean over seeds, with its SD), chance_mean, chance_sd, chance_largest, standard_score,
+        p = (1 + permutations at least as large) / (1 + permutations), family_p (of the largest score over all features), q, verdict.
+        ``more["limits"]`` gives the number of features above 2, 2.5, 3, … SD and the number expected under permutation, counted from
+        the permutations; ``more["shuffles"]`` has the values of every permutation.
+
+    Raises
+    ------
+    UsageError, DataError
+        When no permutation changes the target, or for fewer than 20 rows.
+
+    Notes
+    -----
+    With row groups, targets are permuted within them (whole groups are exchanged where the target is constant in a group). With an
+    order, the target series is shifted. A weight stays with its target. Whatever is learned from the target is learned again on
+    every permutation; bins made without it are shared. Significant means: associated with the target at all, alone or together
+    with others, so a proxy is significant. Source: Westfall and Young, 1993 (the maximum); Phipson and Smyth, 2010 (p is never 0).
+
+    Examples
+    --------
+    >>> import chaff
+    >>> lots = chaff.demo.table(rows=300).with_features(["protein_pct", "ash_pct", "lab_temp_c", "line_voltage_v"])
+    >>> found = chaff.chance_baseline(lots, keep={"maximum": 0.05})
+    >>> list(found.frame.index[found.frame["stays"]])
+    ['protein_pct', 'ash_pct']
+    >>> found.more["limits"].loc[3, "beyond"]
+    np.int64(2)
     """
 
     by: Way | str | Mapping[str, Any] = "split standing"

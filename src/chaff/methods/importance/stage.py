@@ -24,21 +24,43 @@ IN_PASSES = ("given others", "permutation", "impurity")
 
 @dataclass(frozen=True)
 class Importance:
-    """What a model uses.
+    """Measure the importance of each feature in a model, by a way of your choice.
 
     Parameters
     ----------
     model : model, str or dict
-        What is fitted: ``chaff.Forest(trees=200)``, "lasso", a model of your own from ``chaff.models.adapt``.
+        What is fitted: ``chaff.Forest(trees=200)``, "lasso", ``{"name": "boosting", "rounds": 100}``, or a model of your own from
+        ``chaff.models.adapt``.
     by : way, str or dict
-        "given others" (trees), "permutation", "coefficient" (linear models), "impurity" (trees), "split standing", "drop column",
-        "shapley" (trees and linear models), "pooled"; or one with settings: ``chaff.Permutation(together=0.9)``.
+        "given others" (trees: permuted freely and given the other features, with a test), "permutation" (every model), "coefficient"
+        (linear models), "impurity" (trees), "split standing" (trees), "drop column" (every model), "shapley" (trees, linear models),
+        "pooled" (several of them); or one with settings, ``chaff.Permutation(together=0.9)``.
     shuffles : int or None
-        Times each feature is shuffled in each fold, for ways that shuffle; None for the way's own default.
+        Permutations of each feature in each fold, for ways that permute; None for the default of the way.
     alpha : float
-        A feature is beyond chance when its Holm-adjusted one-sided p is below this, for ways that test.
+        A feature is significant when its Holm-adjusted one-sided p is below this, for ways that test.
     cut : dict or None
-        Which features stay, by importance, such as ``{"top": 20}`` or ``{"significant": 0.05}``; None measures only.
+        Which features are kept, by importance: ``{"top": 20}``, ``{"share": 0.3}``, ``{"above": 0.01}``, ``{"times_mean": 1}`` or
+        ``{"significant": 0.05}``; None only measures. `Findings.try_limits` compares several without any new computation.
+
+    Returns
+    -------
+    Findings
+        One row a feature: importance, importance_sd over folds, scaled (0 to 1), the columns of the way, verdict.
+        ``more["by_fold"]`` has the importance in each fold. The first note explains what the way measures and when it misleads.
+
+    Raises
+    ------
+    UsageError, ModelError
+
+    Examples
+    --------
+    >>> import chaff
+    >>> table = chaff.demo.table(rows=200).with_features(["protein_pct", "ash_pct", "lab_temp_c"])
+    >>> chaff.importance(table, chaff.Forest(trees=20)).ranked().index[0]
+    'protein_pct'
+    >>> chaff.importance(table, "lasso", by="coefficient", cut={"top": 2}).frame["stays"].sum()
+    np.int64(2)
     """
 
     model: Model | str | Mapping[str, Any] = "forest"

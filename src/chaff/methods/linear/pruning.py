@@ -31,23 +31,46 @@ Told = Callable[[str, str, str], None]
 
 @dataclass(frozen=True)
 class Pruning:
-    """Features of a linear model taken out (or put in) one at a time by a rule.
+    """Drop features from a linear model (or add them) one at a time by a rule, and show every step.
 
     Parameters
     ----------
     by : "p", "vif", "both", "aic" or "bic"
-        Largest p over `p_limit`; a VIF over `vif_limit` (see `order`); VIF first and then p, in turn; or the move that lowers
+        Largest p over `p_limit`; a VIF over `vif_limit` (see `order`); VIF first and then p, in turn; or the step that lowers
         AIC or BIC most.
     direction : "backward", "forward" or "both"
-        "both" may take back what an earlier move did. VIF goes backward only.
+        "both" may undo an earlier step. VIF goes backward only.
     p_limit, vif_limit : float
     order : "loss" or "largest"
-        Of the columns that explain one another beyond `vif_limit` the one goes whose loss costs the adjusted R² least, or the
+        Of the features that explain one another beyond `vif_limit`, drop the one whose loss costs the adjusted R² least, or the
         one with the largest VIF, which may be the best of them.
     splits : int
         Half-splits for `p_split`; 0 leaves it out.
     folds : int
-        For the cross-validated R² beside every move.
+        For the cross-validated R² beside every step.
+
+    Returns
+    -------
+    Findings
+        One row a feature: stays, p (at the end), vif, p_split, move (step of its last removal). ``more["trail"]``: one row a step
+        with action, feature, its p and VIF then, and after it R², adjusted R², AIC, BIC, cross-validated R² and the features.
+
+    Raises
+    ------
+    UsageError, DataError
+        For a target that is not a number.
+
+    Notes
+    -----
+    p_split: the elimination on one half, the test on the other; p = 1 for a feature that was not chosen, else p times the number
+    chosen; over many splits twice the median, at most 1. Source: Efroymson, 1960; Meinshausen, Meier and Bühlmann, 2009.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.prune_linear(chaff.demo.table(), splits=0, features=["protein_pct", "ash_pct", "lab_temp_c"])
+    >>> list(found.frame.index[found.frame["stays"]])
+    ['protein_pct', 'ash_pct']
     """
 
     by: Rule = "p"

@@ -25,22 +25,43 @@ WITNESSES = 3
 
 @dataclass(frozen=True)
 class Inflation:
-    """VIF elimination: one feature over the limit goes at a time, until none is.
+    """Stepwise VIF elimination: drop one feature over the limit at a time, until none is.
 
     Parameters
     ----------
     limit : float
-        1 / (1 - R²) of a feature on all others; 10 is R² 0.9. Categories: generalised VIF on the scale of one column.
+        VIF above which a feature may be dropped, above 1; 10 means that the other features explain 90 % of it. Categories: generalised
+        VIF on the scale of one column.
     order : "claim" or "largest"
-        Of those over the limit the one with the weakest claim to stay goes first - pins, relevance, gaps, cost - or the one
-        with the largest VIF, which may be the best of them.
+        Of the features over the limit, the one of the lowest priority is dropped first (pins, relevance, missing values, cost, name), or
+        the one with the largest VIF, which may be the best of them.
+
+    Returns
+    -------
+    Findings
+        One row a feature: vif at the start, vif_left at the end, move (step of its removal), verdict, figure, reason.
+        ``more["trail"]``: move, feature, vif, explained_by (of the features then left), largest_left (and of which feature),
+        r_squared_before and r_squared_after (of the target on all features then left). ``more["path"]``: VIF of every feature after
+        every step.
+
+    Raises
+    ------
+    UsageError, DataError
 
     Notes
     -----
-    The intercept is handled: figures made without one are much larger. With gaps the correlations are pairwise-complete,
-    never mean-filled, which hides repeats, and shrunk where they contradict one another; what shares fewer than three rows a
-    column with another is not judged. Levels of a category that others fix are left out of it, and said. Every member of an
-    exact dependency has infinite VIF; the least relevant goes first. Source: Marquardt, 1970; generalised: Fox and Monette, 1992.
+    The model has an intercept: a VIF without one is much larger. With missing values the correlations are those of maximum
+    likelihood over all rows. A feature that shares fewer than three rows a column with another is not assessed. Levels of a
+    category that others determine are left out, and a note reports it. Every member of an exact dependency has infinite VIF; the
+    least relevant is dropped first. Each removal updates the inverse; a fresh factorisation checks the end. Source: Marquardt,
+    1970; generalised: Fox and Monette, 1992.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.prune_inflation(chaff.demo.table(rows=300), features=["protein_pct", "protein_nir_pct", "ash_pct"])
+    >>> found.more["trail"]["feature"].tolist()
+    ['protein_nir_pct']
     """
 
     limit: float = 10.0

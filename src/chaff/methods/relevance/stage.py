@@ -46,22 +46,23 @@ LARGE_P = 0.2
 
 @dataclass(frozen=True)
 class Relevance:
-    """Filter statistics, one feature at a time.
+    """Score each feature against the target by the statistics that fit the two kinds.
 
     Parameters
     ----------
-    statistics : "tests", "leading", "fitting", "all" or list of names
-        "tests": Pearson r, one-way F or chi-square by kind, the least that ranks every column. "leading": these and mutual
-        information. "fitting": all that fit the kinds.
-        "all": relief and mrmr besides, which look at other features too. Names stand in `findings.more["statistics"]`.
+    statistics : "fitting", "tests", "leading", "all", or list of names
+        "tests": Pearson r, one-way F or chi-square by kind, the least that ranks every feature. "leading": these and mutual
+        information. "fitting": all that fit the kinds. "all": relief and mrmr too, which use several features at once. Names and
+        sources are in ``findings.more["statistics"]``.
     by : str
-        Column that ranks and cuts: effect_size (|r|, √ω² or Cramér's V, one scale for all), mutual_information, q, …
+        Column that ranks and cuts: effect_size (|r|, √ω² or Cramér's V, one scale for all kinds), mutual_information, q, …
     cut : dict or None
-        Which features stay, such as ``{"top": 40}``; None measures only.
+        Which features are kept: ``{"top": 40}``, ``{"share": 0.25}`` (rounded up), ``{"above": 0.1}``, ``{"below": 0.05}``,
+        ``{"times_mean": 1.5}``; None only measures. With a cut, verdicts are in the frame.
     adjust : str
         For the q columns: benjamini_hochberg, benjamini_yekutieli, holm or bonferroni, over the features of one statistic.
     confidence : float or None
-        Confidence of the intervals, 0.95; None leaves them out.
+        Confidence level of the intervals, 0.95; None leaves them out.
     bins : int
         Bins of a number for the information measures and the correlation ratio.
     bin_kind : "equal counts", "equal width" or "supervised"
@@ -69,20 +70,39 @@ class Relevance:
     missing_level : bool or None
         Whether missing is a level or bin of its own: None for categories only, True for every kind, False for none.
     pool_below : float
-        Levels whose smallest expected count is below are added up before chi-square and G; 0 leaves the table as it is
+        Levels whose smallest expected count is below this are pooled before chi-square and G; 0 leaves the table as it is
         and `sparse_share` warns.
     neighbours : int
-        For mutual information by neighbours; relief uses three times as many and one.
+        For mutual information by neighbours; relief uses three times as many plus one.
     sample_rows : int
-        The neighbour-based measures look at a random draw of so many rows where there are more.
+        The neighbour-based measures use a random sample of so many rows where there are more.
     places : int
-        How many features the mrmr measures put in order.
+        Number of features that the mrmr measures rank.
     shuffles : int
-        Shuffled targets for a permutation p of the measures that have none in theory; 0 leaves those blank.
+        Permuted targets for a permutation p of the measures that have none in theory; 0 leaves those blank.
+
+    Returns
+    -------
+    Findings
+        One row a feature: kind, rows used, leading statistic with p, q and effect size with its interval, then each statistic with
+        its own columns. `ranked`, `rank`, `scaled`, `stays` and `try_limits` work on any column.
+
+    Raises
+    ------
+    UsageError
+        For a statistic that fits no feature (the message names those that do), or that row weights rule out.
 
     Notes
     -----
-    Every p-value stands beside its rows and an effect size. With weights, they are scaled to add up to the rows.
+    Every p-value is given with its rows and an effect size. Weights are scaled to add up to the number of rows.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> table = chaff.demo.table(rows=300, target="accepted")
+    >>> found = chaff.relevance(table, statistics=["auc", "cramers_v"], by="auc", cut={"top": 5})
+    >>> int((found.frame["verdict"] == "keep").sum())
+    5
     """
 
     statistics: str | Sequence[str] = "fitting"

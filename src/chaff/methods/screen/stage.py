@@ -55,45 +55,64 @@ BETTER: dict[str, Way] = {
 
 @dataclass(frozen=True)
 class Screen:
-    """The quality screen.
+    """Check the table first: what every column holds, which cannot help, which look like ids, which may leak the target.
+
+    A limit of None switches the check off. "Review" below is the verdict; a blocked feature is not used until it is pinned in.
 
     Parameters
     ----------
-    missing_share : float
-        A column with a larger share missing is doubtful; it is said whether its absence tells about the target.
-    top_share : float
-        The same for a column of which one value holds a larger share.
-    relative_spread : float
-        The same for a number column whose standard deviation over the largest of |mean|, |median| and the smallest step
-        between its values is smaller, where it is less than that step too: then too few digits are left to tell anything.
-    id_share : float
-        Running numbers, codes and words with a larger share of distinct values are ids: `look`, blocked.
-    level_share : float
-        A category with more levels than this share of its rows is dropped: its levels come too few rows per level.
-    too_good : float
-        A one-feature R² (of the ranks of a number, where larger) from which a column is suspected to be a leak: `look`, blocked
-        where all columns that are no suspects leave three times as much unexplained together.
-    far_above : float
-        Also `look`, but stays: the best column when its R² is this many times the runner-up's, from 0.8 on (0.5 with classes,
-        whose indicators no column predicts perfectly).
-    spread : float
-        A number column whose standard deviation is no larger is dropped like a constant one.
+    missing_share : float or None
+        A feature with a larger share missing is doubtful; the reason says whether missingness is associated with the target.
+    top_share : float or None
+        The same for a feature of which one value has a larger share.
+    relative_spread : float or None
+        The same for a number whose SD, divided by the largest of |mean|, |median| and the smallest step between its values, is smaller,
+        and whose SD is less than that step: too few digits are left.
+    spread : float or None
+        A number whose SD is no larger is dropped as constant.
+    id_share : float or None
+        Running numbers, codes and words with a larger share of distinct values are ids: review, blocked.
+    level_share : float or None
+        A category with more levels than this share of its rows is dropped: too few rows per level.
+    too_good : float or None
+        R² of the feature alone (of ranks, where larger) from which leakage is suspected: review, blocked where all unsuspected features
+        together leave three times as much unexplained.
+    far_above : float or None
+        Also review, but used: the best feature when its R² is this many times that of the next, from R² 0.8 (0.5 for classes, whose
+        indicators no feature predicts perfectly).
     tells_p, tells_effect : float
-        Absence (or the rare value) tells when Holm-adjusted p is below and the effect size at least this.
+        Missingness (or the rare value) is informative when its Holm-adjusted p is below `tells_p` and its effect size at least
+        `tells_effect`.
     doubtful : "review" or "drop"
-        What becomes of a doubtful column (missing_share, top_share, relative_spread): `look` and it stays in, or it is dropped
-        unless that very thing tells about the target.
+        Verdict on a doubtful feature (missing_share, top_share, relative_spread): review and used, or dropped unless that very
+        property is associated with the target.
     repeats : bool
-        A column that is another one, cell by cell, up to scale and shift, or with its levels renamed, is dropped.
+        Drop a feature that is equal to another in every cell, up to scale and shift, or with its levels renamed.
     groups : bool
-        A column whose values come 2 to 50 times each, and by which the target differs beyond what neighbouring values share,
-        is pointed at: declare it as groups.
+        Point out a column whose values occur 2 to 50 times each and by which the target differs more than neighbouring values
+        explain: declare it as groups.
     echoes : bool
-        A column that is the target in another form (a cut of it, what it was cut from, itself rows later) is suspected.
+        Suspect a feature that is the target in another form (a cut of it, what it was cut from, the target of later rows).
     sentinels : bool
-        Floats that look like a code for missing (-1, 999, zero far from the rest, "unknown") are pointed at: `look`, stays.
+        Point out numbers and words that look like missing-value codes (-1, 999, zero far from the rest, "unknown"): review, used.
 
-    A limit of None switches the check off.
+    Returns
+    -------
+    Findings
+        One row a feature: kind, meaning, unit, rows present, missing_share, distinct, range, commonest value, spread, skew,
+        outlying_share, single_r2, verdict with figure, limit and reason, and advice. ``more["rows"]`` describes the rows:
+        duplicates, contradictions, class balance, outlying targets.
+
+    Raises
+    ------
+    UsageError
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.screen(chaff.demo.table(rows=200))
+    >>> found.frame.loc["crumb_score", "verdict"]
+    'review'
     """
 
     missing_share: float | None = 0.6

@@ -1,15 +1,15 @@
-"""Columns that repeat each other, as single calls."""
+"""Columns that repeat one another: pairs, clusters, VIF, equations and components, as single calls and all together."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from dataclasses import replace
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, replace
 from typing import Literal
 
-from chaff.decide.calls.one_stage import findings_of, judge, stage_of, with_verdicts
+from chaff.decide.one_stage import with_verdicts
 from chaff.decide.pins import checked_pins
 from chaff.decide.stage_report import judge_pins, not_dropped
-from chaff.errors import UsageError
+from chaff.errors import DataError, UsageError
 from chaff.evaluate.setting import Setting
 from chaff.methods.overlap import associations as associations_of
 from chaff.methods.overlap import components as components_of
@@ -85,50 +85,7 @@ def correlations(
     ('test_weight_kg_hl', 'test_weight_lb_bu')
     """
     how = Correlating(method, limit, limits, rows, with_target, partial, shrink, confidence)
-    return correlations_of(rebuild_search_data(_numbers(table, features), workers=workers), how)
-
-
-def prune_correlations(
-    table: Table,
-    limit: float = 0.95,
-    *,
-    pins: Iterable[Pin] = (),
-    features: Sequence[str] | None = None,
-    seed: int = 0,
-    workers: Workers = None,
-) -> Findings:
-    """Of each pair of number columns over the limit, drop the one with the weaker claim.
-
-    The most relevant column first: it stays, and those that repeat it go; then the next that is left. So none goes for a
-    partner that goes itself. Claims: pins, relevance, completeness, cost, name; between twins the choice is said to be
-    arbitrary.
-
-    Parameters
-    ----------
-    table : Table
-    limit : float
-        |Pearson r| over which a pair says the same.
-    pins : iterable of Pin
-        Features pinned out take no part, those pinned in stay whatever is found.
-    features : list of str, optional
-
-    Returns
-    -------
-    Findings
-        One row a feature: strongest_r, partner it went for, why, verdict.
-
-    Raises
-    ------
-    UsageError
-
-    Examples
-    --------
-    >>> import chaff
-    >>> found = chaff.prune_correlations(chaff.demo.table(rows=300))
-    >>> found.frame.loc["test_weight_lb_bu", "partner"]
-    'test_weight_kg_hl'
-    """
-    return findings_of(judge(stage_of(Correlation, {"limit": limit}), table, pins=pins, features=features, seed=seed, workers=workers))
+    return correlations_of(overlap_data(_numbers(table, features), workers=workers), how)
 
 
 def associations(table: Table, *, limit: float = 0.7, features: Sequence[str] | None = None, workers: Workers = None) -> Findings:
@@ -161,7 +118,7 @@ def associations(table: Table, *, limit: float = 0.7, features: Sequence[str] | 
     True
     """
     _check_limit(limit)
-    return associations_of.associations(rebuild_search_data(_of_any_kind(table, features), workers=workers), limit)
+    return associations_of.associations(overlap_data(_of_any_kind(table, features), workers=workers), limit)
 
 
 def clusters(
@@ -203,11 +160,11 @@ def clusters(
     if linkage not in ("average", "complete"):
         raise UsageError(f"linkage must be average or complete, not '{linkage}'")
     subset = _of_any_kind(table, features)
-    ground = rebuild_search_data(subset, pins, seed, workers)
-    return with_cluster_verdicts(associations_of.clusters(ground, limit, linkage), ground, subset.features)
+    data = overlap_data(subset, pins, seed, workers)
+    return with_cluster_verdicts(associations_of.clusters(data, limit, linkage), data, subset.features)
 
 
-def with_cluster_verdicts(result: Findings, ground: OverlapData, known: Sequence[str]) -> Findings:
+def with_cluster_verdicts(result: Findings, data: OverlapData, known: Sequence[str]) -> Findings:
     """Of every cluster one stays, and whatever is pinned in."""
     given = [
         keep(str(f), "clusters", f"cluster {r['cluster']}", "", r["why"])
@@ -215,7 +172,7 @@ def with_cluster_verdicts(result: Findings, ground: OverlapData, known: Sequence
         else drop(str(f), "clusters", f"cluster {r['cluster']}", f"{result.settings['limit']:g}", r["why"])
         for f, r in result.frame.iterrows()
     ]
-    return with_verdicts(result, judge_pins(given, ground.setting.pins, known))
+    return with_verdicts(result, judge_pins(given, data.setting.pins, known))
 
 
 def inflation(
@@ -256,60 +213,8 @@ def inflation(
     if rows not in ("pairwise", "complete"):
         raise UsageError(f"rows must be pairwise or complete, not '{rows}'")
     subset = able(table, features)
-    ground = rebuild_search_data(complete_only(subset) if rows == "complete" else subset, workers=workers)
-    return inflation_of.inflation(replace(ground, asked=features is not None))
-
-
-def prune_inflation(
-    table: Table,
-    limit: float = 10.0,
-    *,
-    order: Literal["claim", "largest"] = "claim",
-    pins: Iterable[Pin] = (),
-    features: Sequence[str] | None = None,
-    seed: int = 0,
-    workers: Workers = None,
-) -> Findings:
-    """Remove one feature over the limit at a time, until none is.
-
-    Parameters
-    ----------
-    table : Table
-    limit : float
-        Above 1.
-    order : "claim" or "largest"
-        Of those over the limit the one with the weakest claim to stay goes first (pins, relevance, gaps, cost, name), or the
-        one with the largest VIF, which may be the best of them.
-    pins : iterable of Pin
-        Features pinned out take no part, those pinned in stay whatever is found.
-    features : list of str, optional
-
-    Returns
-    -------
-    Findings
-        One row a feature: vif at the start, vif_left at the end, move at which it went, verdict, figure, reason.
-        ``more["trail"]``: move, feature, vif, explained_by (of those still there), largest_left (and whose), r_squared_before and
-        r_squared_after (of the target on all features that are there). ``more["path"]``: VIF of every
-        feature after every move.
-
-    Notes
-    -----
-    Each removal is an update of the inverse, with a fresh factorisation at the end. Among members of an exact dependency, all
-    infinite: pins stay, then the least relevant, the least complete, the dearer, the later goes first.
-
-    Examples
-    --------
-    >>> import chaff
-    >>> found = chaff.prune_inflation(chaff.demo.table(rows=300), features=["protein_pct", "protein_nir_pct", "ash_pct"])
-    >>> found.more["trail"]["feature"].tolist()
-    ['protein_nir_pct']
-    """
-    stage = stage_of(Inflation, {"limit": float(limit), "order": order})
-    whole = table if features is None else table.with_features(features)
-    ground = replace(rebuild_search_data(able(table, features), pins, seed, workers), asked=features is not None)
-    result = stage.eliminate(ground, ground.table.features, ground.setting)
-    verdicts = judge_pins(stage.verdicts(result, ground.setting), ground.setting.pins, whole.features)
-    return with_verdicts(inflation_of.with_path(result, ground), verdicts)
+    data = overlap_data(complete_only(subset) if rows == "complete" else subset, workers=workers)
+    return inflation_of.inflation(replace(data, asked=features is not None))
 
 
 def dependencies(table: Table, *, tolerance: float = 1e-3, features: Sequence[str] | None = None) -> Findings:
@@ -351,7 +256,7 @@ def dependencies(table: Table, *, tolerance: float = 1e-3, features: Sequence[st
     """
     if not 0 < tolerance < 1:
         raise UsageError(f"tolerance must be between 0 and 1, not {tolerance}")
-    return relations.dependencies(rebuild_search_data(_numbers(table, features)), tolerance)
+    return relations.dependencies(overlap_data(_numbers(table, features)), tolerance)
 
 
 def components(
@@ -392,14 +297,120 @@ def components(
     """
     if not 0 < share <= 1 or shuffles < 0:
         raise UsageError("share must be above 0 and at most 1, shuffles 0 or more")
-    return components_of.components(rebuild_search_data(_numbers(table, features), (), seed, workers), share, shuffles)
+    return components_of.components(overlap_data(_numbers(table, features), (), seed, workers), share, shuffles)
 
 
-def rebuild_search_data(table: Table, pins: Iterable[Pin] = (), seed: int = 0, workers: Workers = None) -> OverlapData:
-    """The ground of one call: the table without what is pinned out."""
+def eliminate_by_vif(
+    stage: Inflation, table: Table, pins: Iterable[Pin], features: Sequence[str] | None, seed: int, workers: Workers
+) -> Findings:
+    """The elimination, with the VIF of every feature after every step."""
+    whole = table if features is None else table.with_features(features)
+    data = replace(overlap_data(able(table, features), pins, seed, workers), asked=features is not None)
+    result = stage.eliminate(data, data.table.features, data.setting)
+    verdicts = judge_pins(stage.verdicts(result, data.setting), data.setting.pins, whole.features)
+    return with_verdicts(inflation_of.with_path(result, data), verdicts)
+
+
+def overlap_data(table: Table, pins: Iterable[Pin] = (), seed: int = 0, workers: Workers = None) -> OverlapData:
+    """The data of one call: the table without the features that are pinned out."""
     pinned = checked_pins(list(pins), table)
     offered = not_dropped(table, pinned)
     return OverlapData.of(offered, Setting.unfolded(offered, Work(seed, workers), pins=pinned))
+
+
+@dataclass(frozen=True)
+class Overlaps:
+    """Everything that is asked about repeats, from one reading of the table."""
+
+    pairs: Findings
+    """Correlations of numbers, or associations of every kind."""
+    cut: Findings
+    """Of each pair, who would go."""
+    inflation: Findings
+    elimination: Findings
+    relations: Findings | str
+    """Equations and near-singular directions, or why there are none."""
+    components: Findings | str
+    clusters: Findings | None = None
+
+    def __str__(self) -> str:
+        parts = (self.pairs, self.cut, self.inflation, self.elimination, self.relations, self.components, self.clusters)
+        return "\n\n".join(str(p) for p in parts if p is not None)
+
+
+def overlaps(
+    table: Table,
+    *,
+    how: Correlating | None = None,
+    every_kind: bool = False,
+    pair_limit: float = 0.95,
+    vif_limit: float = 10.0,
+    vif_order: Literal["claim", "largest"] = "claim",
+    clusters: bool = False,
+    pins: Iterable[Pin] = (),
+    seed: int = 0,
+    workers: Workers = None,
+) -> Overlaps:
+    """All looks at repeats at once: pairs, who would go of each, VIF and its elimination, equations, components.
+
+    The same as the single calls, which each read the table anew; here it is read once.
+
+    Parameters
+    ----------
+    table : Table
+    how : Correlating, optional
+        Method, limits and rows of the correlations (rows="complete" goes for everything); made of `pair_limit` when left out.
+    every_kind : bool
+        Associations of columns of every kind in place of correlations of numbers.
+    pair_limit, vif_limit : float
+    vif_order : "claim" or "largest"
+        As `order` of `chaff.prune_inflation`.
+    clusters : bool
+        Also clusters of columns of every kind.
+    pins : iterable of Pin
+    seed, workers : int
+
+    Returns
+    -------
+    Overlaps
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.overlaps(chaff.demo.table(rows=200))
+    >>> bool(found.elimination.frame["vif_left"].max() <= 10)
+    True
+    """
+    if how is not None and how.rows == "complete":
+        table = complete_only(table)
+    pinned = checked_pins(list(pins), table)
+    data = overlap_data(able(table, None), pinned.values(), seed, workers)
+    pair, vif = Correlation(pair_limit), Inflation(vif_limit, vif_order)
+    cut = pair.cut(data, data.table.features)
+    went = vif.eliminate(data, data.table.features, data.setting)
+    given = judge_pins(pair.verdicts(cut, data.setting), pinned, table.features)
+    text = judge_pins(vif.verdicts(went, data.setting), pinned, table.features)
+    if every_kind:
+        pairs = associations_of.associations(data, pair_limit)
+    else:
+        pairs = correlations_of(data, how or Correlating(limit=pair_limit))
+    return Overlaps(
+        pairs,
+        with_verdicts(cut, given),
+        inflation_of.inflation(data),
+        with_verdicts(inflation_of.with_path(went, data), text),
+        _or_words(lambda: relations.dependencies(data, 1e-3)),
+        _or_words(lambda: components_of.components(data, 0.9, 20)),
+        with_cluster_verdicts(associations_of.clusters(data, 0.7, "average"), data, table.features) if clusters else None,
+    )
+
+
+def _or_words(review: Callable[[], Findings]) -> Findings | str:
+    """The findings, or why there are none: too few complete rows must not hide the rest."""
+    try:
+        return review()
+    except DataError as error:
+        return str(error)
 
 
 def _numbers(table: Table, features: Sequence[str] | None) -> Table:

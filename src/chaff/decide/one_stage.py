@@ -111,9 +111,13 @@ def with_decoys_noted(result: Findings, planted: Sequence[str]) -> Findings:
     return replace(result, notes=(*result.notes, words), settings=settings)
 
 
-def stage_of(cls: type, settings: Mapping[str, Any]) -> Any:
-    """A stage from the settings of a call; unknown and ill-typed ones are refused, all at once."""
+def measured_by(judged: StageResult) -> Findings:
+    """What a stage measured, where no verdict was asked for."""
+    return with_decoys_noted(judged.result, judged.table.decoys) if isinstance(judged.result, Findings) else findings_of(judged)
+
+
+def check_settings(cls: type, settings: Mapping[str, Any]) -> None:
+    """Raises `ArgumentError` for unknown and ill-typed settings of a stage, all at once."""
     wrong = wrong_fields(cls, settings)
     if wrong:
         raise ArgumentError(f"{cls.__name__}: " + "; ".join(wrong))
-    return cls(**settings)

@@ -11,7 +11,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from chaff.decide.calls.one_stage import on_offer
+from chaff.decide.one_stage import on_offer
 from chaff.errors import UsageError
 from chaff.evaluate.closed import ClosedEngine, check_closed_form
 from chaff.evaluate.fingerprint import DataKey
