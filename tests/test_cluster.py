@@ -19,7 +19,7 @@ import chaff
 from chaff import cluster as clusters
 from chaff.work import task
 from tests.cli import test_from_files as commands
-from tests.cli.test_commands import CHAFF, ENV, run
+from tests.commands import CHAFF, ENV, run
 from tests.conftest import make_mixed
 from tests.table.test_folders import cut
 

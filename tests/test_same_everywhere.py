@@ -12,7 +12,8 @@ import pandas as pd
 import pytest
 
 import chaff
-from tests.cli.test_commands import CHAFF, ENV, ROLES
+from tests.cli.test_commands import ROLES
+from tests.commands import CHAFF, ENV
 from tests.conftest import make_mixed
 
 FEATURES = ["protein_pct", "protein_nir_pct", "ash_pct", "variety", "falling_number_s", "gluten_wet_pct", "organic"]

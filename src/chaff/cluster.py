@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import importlib
 import logging
 import os
 import signal
@@ -60,14 +61,14 @@ class Cluster(Executor):
 
     def _connect(self, patience: float) -> None:
         try:
-            import distributed
+            distributed: Any = importlib.import_module("distributed")  # untyped
         except ImportError:
             raise UsageError("a cluster needs Dask, which is not installed: pip install 'chaff-select[cluster]'") from None
         address = self.address
         for name in ("distributed", "distributed.client", "distributed.core", "distributed.comm", "distributed.scheduler"):
             logging.getLogger(name).setLevel(logging.CRITICAL)  # what goes wrong is said once, by us
         try:
-            self.client = distributed.Client(address, timeout=patience, set_as_default=False)
+            self.client: Any = distributed.Client(address, timeout=patience, set_as_default=False)
         except (OSError, TimeoutError, ValueError, TypeError) as error:
             raise WorkerError(
                 f"no response from {address} in {patience:g} s ({type(error).__name__}); is the scheduler running?"

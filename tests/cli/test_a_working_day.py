@@ -2,13 +2,12 @@
 
 import re
 import shlex
-import subprocess
 from pathlib import Path
 
 import pytest
 
 import chaff
-from tests.cli.test_commands import CHAFF, ENV
+from tests.commands import call
 
 PAGE = Path(__file__).parent.parent.parent / "docs" / "a-working-day.md"
 
@@ -22,7 +21,7 @@ def commands():
 def test_the_working_day_runs_line_by_line_and_leaves_what_it_says(tmp_path):
     said = {}
     for args in commands():
-        done = subprocess.run([CHAFF, *args], capture_output=True, text=True, cwd=tmp_path, env=ENV, timeout=300)
+        done = call(*args, cwd=tmp_path)
         assert done.returncode == 0, (args, done.stdout[-1500:], done.stderr[-1500:])
         assert "Traceback" not in done.stderr
         said[args[0]] = done.stdout

@@ -1,13 +1,13 @@
 """`chaff importance --chance, --twins, --stability, --knockoffs, --decoys` and `chaff select --decoys`, in a process of their own."""
 
 import json
-import subprocess
 
 import numpy as np
 import pytest
 
 import chaff
-from tests.cli.test_commands import CHAFF, ENV, ROLES, run
+from tests.cli.test_commands import ROLES
+from tests.commands import call, run
 
 ALONE = [*ROLES, "--all-rows", "--all-columns"]
 
@@ -113,7 +113,7 @@ def test_a_plan_says_it_too(lots, tmp_path):
     ],
 )
 def test_what_goes_wrong_is_said_without_a_traceback(lots, options, words):
-    done = subprocess.run([CHAFF, "importance", str(lots), *ALONE, *options], capture_output=True, text=True, env=ENV, timeout=120)
+    done = call("importance", lots, *ALONE, *options)
     assert done.returncode in (2, 3) and words in flat(done.stderr) and "Traceback" not in done.stderr
 
 
@@ -122,23 +122,10 @@ def test_too_few_rows_and_a_taken_name(lots, tmp_path):
     few = tmp_path / "few.csv"
     frame = chaff.demo.lots(rows=100)[["protein_pct", "ash_pct", "loaf_volume"]]
     frame.head(12).to_csv(few, index=False)
-    done = subprocess.run(
-        [CHAFF, "importance", str(few), "--target", "loaf_volume", "--chance", "9"], capture_output=True, text=True, env=ENV
-    )
+    done = call("importance", few, "--target", "loaf_volume", "--chance", "9")
     assert done.returncode == 3 and "too few to say what chance gives" in flat(done.stderr)
     taken = chaff.open_table(frame, "loaf_volume").with_decoys(1).decoys[0]
     frame.assign(**{taken: np.arange(100.0)}).to_csv(tmp_path / "taken.csv", index=False)
-    command = [
-        CHAFF,
-        "importance",
-        str(tmp_path / "taken.csv"),
-        "--target",
-        "loaf_volume",
-        "--ignore",
-        taken,
-        "--decoys",
-        "1",
-        "--all-rows",
-    ]
-    done = subprocess.run(command, capture_output=True, text=True, env=ENV)
+    command = ["importance", str(tmp_path / "taken.csv"), "--target", "loaf_volume", "--ignore", taken, "--decoys", "1", "--all-rows"]
+    done = call(*command)
     assert done.returncode == 3 and "already: rename it" in flat(done.stderr)

@@ -1,28 +1,16 @@
 """The real commands, each in a process of its own, as a user would meet them."""
 
 import json
-import os
 import signal
 import subprocess
-import sys
 import time
-from pathlib import Path
 
 import numpy as np
 import pandas as pd
 import pytest
 
 import chaff
-
-CHAFF = Path(sys.executable).parent / "chaff"
-ENV = {**os.environ, "COLUMNS": "200", "NO_COLOR": "1"}
-
-
-def run(*args, cwd=None, code=0):
-    done = subprocess.run([CHAFF, *map(str, args)], capture_output=True, text=True, cwd=cwd, env=ENV, timeout=300)
-    assert done.returncode == code, done.stdout + done.stderr
-    assert "Traceback" not in done.stderr
-    return done.stderr if code else done.stdout
+from tests.commands import CHAFF, ENV, run
 
 
 @pytest.fixture(scope="module")

@@ -1,14 +1,14 @@
 """`chaff compare` in a process of its own."""
 
 import json
-import subprocess
 
 import pandas as pd
 import pytest
 
 import chaff
-from tests.cli.test_commands import CHAFF, ENV, ROLES, run
+from tests.cli.test_commands import ROLES
 from tests.cli.test_search import NAMES, TARGETS, flat
+from tests.commands import call, run
 
 ALONE = [*ROLES, "--all-rows", "--all-columns"]
 
@@ -69,7 +69,7 @@ def test_as_json_and_by_a_plan(lots, tmp_path):
     ],
 )
 def test_what_goes_wrong_is_said_without_a_traceback(lots, options, words, tmp_path):
-    done = subprocess.run([str(CHAFF), "compare", str(lots), *ALONE, *options], capture_output=True, text=True, env=ENV, cwd=tmp_path)
+    done = call("compare", lots, *ALONE, *options, cwd=tmp_path)
     assert done.returncode in (2, 3) and "Traceback" not in done.stderr and words in flat(done.stderr), done.stderr
 
 

@@ -8,7 +8,7 @@ import pandas as pd
 import pytest
 
 import chaff
-from tests.cli.test_commands import run
+from tests.commands import run
 from tests.conftest import make_mixed
 
 ROLES = ("--target", "y", "--ignore", "lot_weight", "--ignore", "day", "--ignore", "mill")

@@ -1,12 +1,12 @@
 """`chaff importance` in a process of its own: models, ways, cuts, another model beside, figures, and what goes wrong."""
 
 import json
-import subprocess
 
 import pytest
 
 import chaff
-from tests.cli.test_commands import CHAFF, ENV, ROLES, run
+from tests.cli.test_commands import ROLES
+from tests.commands import call, run
 
 
 @pytest.fixture(scope="module")
@@ -75,6 +75,6 @@ def test_scripts_get_one_object_with_every_frame(lots):
     ],
 )
 def test_mistakes_are_told_in_a_sentence(lots, options, said):
-    done = subprocess.run([CHAFF, "importance", lots, *ROLES, *options], capture_output=True, text=True, env=ENV, timeout=300)
+    done = call("importance", lots, *ROLES, *options)
     assert done.returncode in (2, 4) and "Traceback" not in done.stderr
     assert said in " ".join(done.stderr.split())

@@ -1,13 +1,13 @@
 """`chaff overlap` and `chaff linear` in a process of their own."""
 
 import json
-import subprocess
 
 import pandas as pd
 import pytest
 
 import chaff
-from tests.cli.test_commands import CHAFF, ENV, ROLES, run
+from tests.cli.test_commands import ROLES
+from tests.commands import call, run
 
 LEFT_OUT = ("--ignore", "crumb_score", "--ignore", "lot_no", "--ignore", "farm_code", "--ignore", "mycotoxin_ppb")
 
@@ -120,14 +120,7 @@ def test_by_hand_is_one_line_a_move(lots, tmp_path):
     moves = (
         f"drop protein_nir_pct\nadd nope\nundo\nshow\ndance\ntrail\ndrop protein_nir_pct\nsave {tmp_path / 'm.json'}\nquit\ndrop ash_pct\n"
     )
-    done = subprocess.run(
-        [CHAFF, "linear", lots, *ROLES, "--features", "protein_pct,protein_nir_pct,ash_pct", "--by-hand"],
-        input=moves,
-        capture_output=True,
-        text=True,
-        env={**ENV, "COLUMNS": "200"},
-        timeout=120,
-    )
+    done = call("linear", lots, *ROLES, "--features", "protein_pct,protein_nir_pct,ash_pct", "--by-hand", stdin=moves)
     assert done.returncode == 0, done.stderr
     for words in (
         "start · 3 features",
@@ -151,14 +144,7 @@ def test_moves_by_hand_can_be_made_again_in_the_terminal(lots, tmp_path):
     features = ("--features", "protein_pct,protein_nir_pct,ash_pct,lab_temp_c")
 
     def moves(text):
-        done = subprocess.run(
-            [CHAFF, "linear", lots, *ROLES, *features, "--by-hand"],
-            input=text,
-            capture_output=True,
-            text=True,
-            env={**ENV, "COLUMNS": "200"},
-            timeout=120,
-        )
+        done = call("linear", lots, *ROLES, *features, "--by-hand", stdin=text)
         assert done.returncode == 0, done.stderr
         return done.stdout
 

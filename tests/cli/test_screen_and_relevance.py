@@ -7,7 +7,8 @@ import pandas as pd
 import pytest
 
 import chaff
-from tests.cli.test_commands import ROLES, run
+from tests.cli.test_commands import ROLES
+from tests.commands import run
 
 
 @pytest.fixture(scope="module")

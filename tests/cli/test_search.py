@@ -10,7 +10,8 @@ import time
 import pytest
 
 import chaff
-from tests.cli.test_commands import CHAFF, ENV, ROLES, run
+from tests.cli.test_commands import ROLES
+from tests.commands import CHAFF, ENV, call, run
 
 ALONE = [*ROLES, "--all-rows", "--all-columns"]
 NAMES = ["mill", "protein_pct", "protein_nir_pct", "ash_pct", "variety", "falling_number_s", "lab_temp_c", "straw_pct"]
@@ -146,14 +147,14 @@ def test_the_journal_is_listed_and_read_again(lots, tmp_path):
 )
 def test_what_goes_wrong_is_said_without_a_traceback(lots, options, words, tmp_path):
     said = [str(lots) if o == "{data}" else o for o in options]
-    done = subprocess.run([str(CHAFF), "search", str(lots), *ALONE, *said], capture_output=True, text=True, env=ENV, cwd=tmp_path)
+    done = call("search", lots, *ALONE, *said, cwd=tmp_path)
     assert done.returncode in (2, 3) and "Traceback" not in done.stderr and words in flat(done.stderr), done.stderr
     assert not list(tmp_path.iterdir())
 
 
 def test_no_file_and_an_empty_one(tmp_path):
     for args, code in (([], 2), ([str(tmp_path / "none.csv"), "--target", "y"], 3)):
-        done = subprocess.run([str(CHAFF), "search", *args], capture_output=True, text=True, env=ENV)
+        done = call("search", *args)
         assert done.returncode == code and "Traceback" not in done.stderr and done.stderr.startswith("chaff: ")
 
 
@@ -193,7 +194,7 @@ def test_a_command_that_was_killed_goes_on_where_it_was(lots, tmp_path, how):
 
 
 def test_progress_is_a_line_now_and_then_when_piped(lots):
-    done = subprocess.run([str(CHAFF), "search", str(lots), *ALONE, "--strategy", "forward"], capture_output=True, text=True, env=ENV)
+    done = call("search", lots, *ALONE, "--strategy", "forward")
     lines = [line for line in done.stderr.splitlines() if "sets scored" in line]
     assert 1 <= len(lines) <= 8 and "forward · move 1 · best" in lines[0] and done.returncode == 0
 

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
-import sys
 from pathlib import Path
 
 import numpy as np
 import pandas as pd
 import pytest
 
-CHAFF = Path(sys.executable).parent / "chaff"
+from tests.commands import call
 
 
 @pytest.fixture(scope="module")
@@ -27,7 +27,7 @@ def file(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def run(*arguments: object, said: str = "") -> subprocess.CompletedProcess[str]:
-    return subprocess.run([str(CHAFF), *map(str, arguments)], capture_output=True, text=True, input=said, timeout=120)
+    return call(*arguments, env=dict(os.environ), stdin=said)
 
 
 def test_a_code_of_one_column_by_the_short_option(file: Path):

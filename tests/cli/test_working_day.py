@@ -10,7 +10,8 @@ import pytest
 
 import chaff
 from chaff.results.shown import width_of
-from tests.cli.test_commands import CHAFF, ENV, ROLES, run
+from tests.cli.test_commands import ROLES
+from tests.commands import CHAFF, ENV, call, run
 
 LOOKING = ("screen", "relevance", "overlap", "linear", "importance")
 
@@ -35,7 +36,7 @@ def held_by_select(day):
 
 def said(*args, cwd, code=0):
     """The one JSON object that a command prints."""
-    done = subprocess.run([CHAFF, *map(str, args), "--format", "json"], capture_output=True, text=True, cwd=cwd, env=ENV, timeout=300)
+    done = call(*args, "--format", "json", cwd=cwd)
     assert done.returncode == code, done.stdout + done.stderr
     found = json.loads(done.stdout)
     return found.get("table", {}) | found
@@ -174,7 +175,7 @@ def test_importance_has_a_command(day):
 def test_no_line_is_wider_than_the_terminal_and_what_was_asked_for_is_shown(day, command, columns):
     env = {**os.environ, "COLUMNS": str(columns), "NO_COLOR": "1"}
     name, *rest = command
-    done = subprocess.run([CHAFF, name, "lots.csv", "--plan", "lots.toml", *rest], capture_output=True, text=True, cwd=day, env=env)
+    done = call(name, "lots.csv", "--plan", "lots.toml", *rest, cwd=day, env=env)
     assert done.returncode == 0, done.stderr
     wide = [line for line in done.stdout.splitlines() if width_of(line) > columns and "chaff " not in line]
     assert not wide

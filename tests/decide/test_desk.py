@@ -11,7 +11,7 @@ from chaff.evaluate.setting import Setting
 from chaff.methods.overlap.overlap_data import OverlapData
 from chaff.table.moments import table_moments
 from chaff.work import Work
-from tests.cli.test_commands import run
+from tests.commands import run
 
 
 @pytest.fixture

@@ -12,7 +12,7 @@ from chaff.decide.selection_parts import KeptPart, ShapePart
 from chaff.stats.levels_change import unseen_p
 from chaff.stats.pooled import Units
 from chaff.table.kinds import Column
-from tests.cli.test_commands import run
+from tests.commands import run
 
 N = 600
 

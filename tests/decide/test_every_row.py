@@ -10,7 +10,7 @@ from chaff.decide.row_sample import row_sample_of
 from chaff.evaluate.setting import Setting
 from chaff.table import room as rooms
 from chaff.work import Work
-from tests.cli.test_commands import run
+from tests.commands import run
 from tests.decide.test_desk import mill_like
 
 FOREST = chaff.Forest(trees=12)

@@ -12,7 +12,7 @@ import chaff
 from chaff.decide.distributions import Tally, shape_of, stability_index
 from chaff.decide.selection_parts import ShapePart
 from chaff.table.kinds import Column
-from tests.cli.test_commands import run
+from tests.commands import run
 
 
 @pytest.fixture(scope="module")

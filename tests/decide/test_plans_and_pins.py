@@ -15,7 +15,7 @@ from chaff.decide.holdout_reads import HoldoutKey, count_read, state_file
 from chaff.decide.named_plans import NAMED, plan_schema
 from chaff.decide.selection import json_schema
 from chaff.table.opening import open_on
-from tests.cli.test_commands import run
+from tests.commands import run
 from tests.conftest import make_mixed
 
 TERMS = {"target": "y", "ignore": ["lot_weight", "day"], "groups": "mill"}

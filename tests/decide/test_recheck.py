@@ -1,7 +1,6 @@
 """Does a selection still serve: nothing changed, drift, a dropped instrument, a new level, another relation; and what differs between runs."""
 
 import json
-import subprocess
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
@@ -9,7 +8,7 @@ import pandas as pd
 import pytest
 
 import chaff
-from tests.cli.test_commands import CHAFF, ENV, run
+from tests.commands import call, run
 
 PLAN = chaff.Plan((chaff.Screen(), chaff.Relevance("leading"), chaff.Search(model="ridge")))
 
@@ -125,7 +124,7 @@ def test_a_scheduler_acts_on_the_exit_code(selection, tmp_path):
     assert "assay_0 is not there" in json.loads((tmp_path / "less.json").read_text())["reasons"]
     found = json.loads(run("recheck", "s.json", "new.csv", "--format", "json", "--out", "r.json", cwd=tmp_path))
     assert found["verdict"] == "stay" and json.loads((tmp_path / "r.json").read_text())["drift"]["moved"] == []
-    done = subprocess.run([CHAFF, "recheck", "s.json", "gone.csv"], capture_output=True, text=True, cwd=tmp_path, env=ENV)
+    done = call("recheck", "s.json", "gone.csv", cwd=tmp_path)
     assert done.returncode == 3 and "Traceback" not in done.stderr
 
 

@@ -8,7 +8,7 @@ import pytest
 
 import chaff
 from chaff.decide import plan as plans
-from tests.cli.test_commands import run
+from tests.commands import run
 
 
 def many(rows, columns, seed=0):

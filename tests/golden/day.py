@@ -146,7 +146,7 @@ def file_of(target: str, seed: int) -> Path:
 
 
 def read(target: str, seed: int) -> dict[str, Any]:
-    return json.loads(gzip.decompress(file_of(target, seed).read_bytes()))  # type: ignore[no-any-return]
+    return json.loads(gzip.decompress(file_of(target, seed).read_bytes()))
 
 
 def write(target: str, seed: int) -> None:

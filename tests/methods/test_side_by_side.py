@@ -10,7 +10,7 @@ from chaff.methods.comparing.preparations import back
 from chaff.methods.comparing.scales import Scaler, on_scale
 from chaff.models.forms import learn_form
 from chaff.work import Work
-from tests.cli.test_commands import run
+from tests.commands import run
 
 
 @pytest.fixture(scope="module")

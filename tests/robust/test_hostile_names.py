@@ -2,7 +2,6 @@
 
 import json
 import random
-import subprocess
 import tomllib
 
 import numpy as np
@@ -14,7 +13,7 @@ from chaff.decide.plan import plan_from, read_plan
 from chaff.decide.plan_file import fitted_plan
 from chaff.results.shown import columns_of, lay_out
 from chaff.visible import json_text, visible, visible_lines
-from tests.cli.test_commands import CHAFF, ENV
+from tests.commands import call
 
 PIECES = [
     "\n", "\r", "\t", "\x00", "\x07", "\x1b[2J", "\x1b]0;owned\x07", "\x7f", "\x9b31m", "\u2028", "\u2029", "\u202e", "\u2066", "\ufeff", '"', "'", "#", "=",
@@ -89,13 +88,7 @@ def test_no_command_lets_a_name_or_level_control_the_terminal(tmp_path, command)
     frame["y"] = rng.normal(size=60)
     path = tmp_path / "lots\x1b[7m.csv"
     frame.to_csv(path, index=False)
-    done = subprocess.run(
-        [CHAFF, command[0], str(path), "--target", "y", *command[1:]],
-        capture_output=True,
-        text=True,
-        env={**ENV, "COLUMNS": "200"},
-        timeout=120,
-    )
+    done = call(command[0], path, "--target", "y", *command[1:])
     assert done.returncode == 0, done.stderr
     for text in (done.stdout, done.stderr):
         assert all(line.isprintable() or not line for line in text.split("\n")), [c for c in text if not c.isprintable() and c != "\n"]
@@ -106,9 +99,7 @@ def test_no_command_lets_a_name_or_level_control_the_terminal(tmp_path, command)
 def test_an_error_that_names_a_column_stays_on_its_line(tmp_path):
     frame = pd.DataFrame({"a\nchaff: all is well\x1b[2K": [np.inf, 1.0, 2.0] * 9, "y": np.arange(27.0)})
     frame.to_parquet(tmp_path / "t.parquet")
-    done = subprocess.run(
-        [CHAFF, "screen", "t.parquet", "--target", "y"], capture_output=True, text=True, env=ENV, cwd=tmp_path, timeout=120
-    )
+    done = call("screen", "t.parquet", "--target", "y", cwd=tmp_path)
     assert done.returncode == 3 and "\\x0achaff: all is well\\x1b[2K" in done.stderr and "\x1b" not in done.stderr
     assert visible_lines("2 wrong:\n  - a\x1b\n  - b\nc") == "2 wrong:\n  - a\\x1b\n  - b\\x0ac"
 

@@ -16,8 +16,7 @@ import pytest
 
 import chaff
 from chaff.files import PART, harmless, keep_existing, together, write_text
-
-CHAFF = Path(sys.executable).parent / "chaff"
+from tests.commands import CHAFF, call
 
 
 @pytest.fixture(scope="module")
@@ -33,7 +32,7 @@ def place(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def run(folder: Path, *arguments: object) -> subprocess.CompletedProcess[str]:
-    return subprocess.run([str(CHAFF), *map(str, arguments)], capture_output=True, text=True, cwd=folder, timeout=120)
+    return call(*arguments, cwd=folder)
 
 
 def refused(done: subprocess.CompletedProcess[str], words: str) -> None:

@@ -114,7 +114,7 @@ def test_welch_equals_its_formula_and_scipy_for_two_groups(scale):
     load = np.array([g.size / g.var(ddof=1) for g in parts])
     mean = np.array([g.mean() for g in parts])
     centre = (load * mean).sum() / load.sum()
-    lack = sum((1 - a / load.sum()) ** 2 / (g.size - 1) for a, g in zip(load, parts))
+    lack = sum((1 - a / load.sum()) ** 2 / (g.size - 1) for a, g in zip(load, parts, strict=False))
     f = (load * (mean - centre) ** 2).sum() / 2 / (1 + 2 * (3 - 2) / (9 - 1) * lack)
     assert w.f[0] == pytest.approx(f, rel=1e-10) and w.df_within[0] == pytest.approx(8 / (3 * lack), rel=1e-10)
     two = c < 2

@@ -24,14 +24,14 @@ def exact_solution(X, y):
     rows = [[Fraction(1), *map(Fraction, r)] for r in X.tolist()]
     t = [Fraction(v) for v in y.tolist()]
     q = len(rows[0])
-    A = [[sum(r[i] * r[j] for r in rows) for j in range(q)] + [sum(r[i] * v for r, v in zip(rows, t))] for i in range(q)]
+    A = [[sum(r[i] * r[j] for r in rows) for j in range(q)] + [sum(r[i] * v for r, v in zip(rows, t, strict=False))] for i in range(q)]
     for i in range(q):
         p = next(k for k in range(i, q) if A[k][i])
         A[i], A[p] = A[p], A[i]
         A[i] = [v / A[i][i] for v in A[i]]
         for k in range(q):
             if k != i:
-                A[k] = [a - A[k][i] * b for a, b in zip(A[k], A[i])]
+                A[k] = [a - A[k][i] * b for a, b in zip(A[k], A[i], strict=False)]
     return np.array([float(A[i][q]) for i in range(q)])
 
 

@@ -123,7 +123,7 @@ def test_fisher_s_interval_covers_the_correlation():
     rng = np.random.default_rng(1)
     x = rng.normal(size=(TIMES, 60))
     y = 0.6 * x + 0.8 * rng.normal(size=(TIMES, 60))
-    r = np.array([np.corrcoef(a, b)[0, 1] for a, b in zip(x, y)])
+    r = np.array([np.corrcoef(a, b)[0, 1] for a, b in zip(x, y, strict=False)])
     assert 0.92 < covered(*fisher_interval(r, np.full(TIMES, 60.0)), 0.6) < 0.98
 
 

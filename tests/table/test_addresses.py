@@ -13,7 +13,7 @@ import pytest
 import chaff
 from chaff.table import addresses
 from chaff.table.addresses import answered, below, is_address, shown, system_of
-from tests.cli.test_commands import run
+from tests.commands import run
 from tests.conftest import make_mixed
 
 ASKS = "?scheme=http&endpoint_override=127.0.0.1%3A9&region=us-east-1"

@@ -5,7 +5,7 @@ import pandas as pd
 import pytest
 
 import chaff
-from tests.cli.test_commands import run
+from tests.commands import run
 from tests.conftest import make_mixed
 
 

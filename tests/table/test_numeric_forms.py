@@ -59,7 +59,7 @@ def test_parts_add_up_and_do_not_depend_on_workers(table):
     total = one[0] + one[1] + one[2]
     for name in ("P", "sums", "sums_missing", "squares_missing", "weight_missing"):
         np.testing.assert_allclose(getattr(total, name), getattr(whole, name), atol=1e-8)
-        for a, b in zip(one, two):
+        for a, b in zip(one, two, strict=False):
             np.testing.assert_array_equal(getattr(a, name), getattr(b, name))
 
 

@@ -215,7 +215,8 @@ def _without_holdout(table: Table, options: dict[str, Any], plan: Plan | None, s
 def _looked_at(table: Table, options: dict[str, Any], sees: str, in_passes: bool) -> tuple[Table, str]:
     """(the rows that are looked at, what is said of them): of a long table a sample."""
     from chaff.cli.options import parse_rows
-    from chaff.decide.row_sample import COPIES, MATRIX, sample_of
+    from chaff.decide.row_sample import MATRIX, sample_of
+    from chaff.table.on_disk import COPIES
     from chaff.work import Work
 
     requested = parse_rows(options.get("model_rows"))

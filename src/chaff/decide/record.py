@@ -25,7 +25,8 @@ from chaff.decide.selection_parts import AboutPart, DataPart, DerivedPart, Dropp
 from chaff.methods.search.stage import SelectionSearch
 from chaff.results.pin import Pin
 from chaff.table.kinds import Column, is_ordered
-from chaff.table.table import Source, Table
+from chaff.table.source import Source
+from chaff.table.table import Table
 from chaff.work import Work, task
 
 _fingerprints: WeakKeyDictionary[Source, dict[tuple[str, tuple[str, ...]], str]] = WeakKeyDictionary()

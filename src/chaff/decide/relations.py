@@ -115,7 +115,8 @@ def _other_bins(part: RelationPart, means: Floats, errors: Floats, rows: Sequenc
     d = means[able] - np.array(part.means)[able]
     z2 = (d**2 / (errors[able] ** 2 + np.array(part.errors)[able] ** 2)).sum(0)
     p = chi_square_upper(z2, np.full(z2.size, able.size - 1.0 if able.size == len(rows) else float(able.size)))
-    return min(1.0, float(np.min(p)) * z2.size)
+    answer: float = min(1.0, float(np.min(p)) * z2.size)
+    return answer
 
 
 def _slopes(columns: Mapping[str, Column], targets: Floats, units: Units) -> dict[str, tuple[Floats, Floats]]:

@@ -110,7 +110,8 @@ def keep_up_words(k: KeepUp, closing: FinalScores) -> str:
 def _round(rows: int) -> int:
     """Two digits: it is a rough number."""
     size = 10 ** max(len(str(rows)) - 2, 0)
-    return -(-rows // size) * size
+    answer: int = -(-rows // size) * size
+    return answer
 
 
 def closing_words(run: Run) -> list[str]:

@@ -159,7 +159,8 @@ class Growth:
     @cached_property
     def most(self) -> int:
         """Nodes that a tree can have."""
-        return min(2 * (self.drawing.heaviest // self.leaf_rows), 2 * self.rows.shape[0]) + 3
+        answer: int = min(2 * (self.drawing.heaviest // self.leaf_rows), 2 * self.rows.shape[0]) + 3
+        return answer
 
     def some(self, trees: range) -> Grown:
         """Trees of these numbers, each from a stream of its own."""

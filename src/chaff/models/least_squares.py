@@ -43,7 +43,7 @@ class FittedLinear:
     def importance(self) -> Floats:
         """Length of each feature's standardised coefficients."""
         size = (self.coefficients * self.spread[:, None]) ** 2
-        return np.array([np.sqrt(size[a:b].sum()) for a, b in zip(self.starts, self.starts[1:])])
+        return np.array([np.sqrt(size[a:b].sum()) for a, b in zip(self.starts, self.starts[1:], strict=False)])
 
 
 @dataclass(frozen=True)

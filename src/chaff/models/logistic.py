@@ -89,7 +89,7 @@ class FittedLogistic:
         """Length of each feature's standardised coefficients."""
         size = np.zeros(self.starts[-1])
         size[self.standard.used] = (self.coefficients[1:] ** 2).sum(1)
-        return np.array([np.sqrt(size[a:b].sum()) for a, b in zip(self.starts, self.starts[1:])])
+        return np.array([np.sqrt(size[a:b].sum()) for a, b in zip(self.starts, self.starts[1:], strict=False)])
 
 
 @dataclass(frozen=True)

@@ -80,7 +80,8 @@ class FittedOwn:
         if given.size != width or not np.isfinite(given).all():
             raise OwnModelError(f"its importance gave {given.size} values for {width} columns, or some that are no numbers")
         if self.columns == "frame":
-            return np.abs(given)
+            answer: Floats = np.abs(given)
+            return answer
         return np.array([np.abs(given[a:b]).sum() for a, b in zip(self.starts[:-1], self.starts[1:], strict=True)])
 
 

@@ -147,7 +147,8 @@ def _blocks(train: Sample) -> Ints:
 
 def _weights(train: Sample, rows: Ints) -> Floats:
     w = np.ones(rows.size) if train.weights is None else np.asarray(train.weights[rows], float)
-    return w / w.sum()
+    answer: Floats = w / w.sum()
+    return answer
 
 
 def _from_rows(settings: Settings, train: Sample, rows: Ints, feature: Ints) -> PathData:

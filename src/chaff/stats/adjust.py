@@ -49,7 +49,8 @@ def bonferroni(p: Floats) -> Floats:
     >>> bonferroni(np.array([0.01, 0.04, 0.5])).round(3).tolist()
     [0.03, 0.12, 1.0]
     """
-    return np.minimum(p * (~np.isnan(p)).sum(), 1.0)
+    answer: Floats = np.minimum(p * (~np.isnan(p)).sum(), 1.0)
+    return answer
 
 
 def benjamini_yekutieli(p: Floats) -> Floats:

@@ -71,7 +71,8 @@ def _sparse(R: Floats, basis: Ints, k: int, tolerance: float) -> Ints:
         fewer = np.delete(used, int(np.argmin(np.abs(weights))))
         rest = R[:, k] - R[:, fewer] @ np.linalg.lstsq(R[:, fewer], R[:, k], rcond=None)[0]
         if np.linalg.norm(rest) > tolerance:
-            return used
+            answer: Ints = used
+            return answer
         used = fewer
     return used
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -71,10 +72,10 @@ def distance_correlation(x: Spread, y: Spread) -> DistanceCorrelation:
     return DistanceCorrelation(float(np.sqrt(min(r2, 1.0))), float(corrected), p)
 
 
-def _product(x: Spread, y: Spread, cross: float, form: object) -> float:
+def _product(x: Spread, y: Spread, cross: float, form: Callable[[float, float, float, float], float]) -> float:
     rows = float(x.row_sums @ y.row_sums)
     totals = float(x.row_sums.sum() * y.row_sums.sum())
-    return form(cross, rows, totals, float(x.values.size))  # type: ignore[operator]
+    return form(cross, rows, totals, float(x.values.size))
 
 
 def _biased(cross: float, rows: float, totals: float, n: float) -> float:

@@ -213,4 +213,5 @@ def gains(counts: Floats) -> Gains:
 
 def _entropy(shares: Floats) -> Floats:
     """Bits."""
-    return -np.where(shares > 0, shares * np.log2(np.where(shares > 0, shares, 1.0)), 0.0).sum(1)
+    answer: Floats = -np.where(shares > 0, shares * np.log2(np.where(shares > 0, shares, 1.0)), 0.0).sum(1)
+    return answer

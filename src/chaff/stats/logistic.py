@@ -146,7 +146,8 @@ def _solved(H: Floats, g: Floats) -> Floats:
             return np.asarray(cho_solve(cho_factor(H + lift * np.eye(H.shape[0]), check_finite=False), g, check_finite=False))
         except np.linalg.LinAlgError:
             lift = max(10 * lift, 1e-12 * scale)
-    return g / max(scale, 1e-300)
+    answer: Floats = g / max(scale, 1e-300)
+    return answer
 
 
 def _quasi_newton(problem: _Problem, B: Floats, tolerance: float) -> LogisticFit:

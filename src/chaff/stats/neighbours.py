@@ -90,4 +90,5 @@ def _strictly_within(x: Floats, reach: Floats) -> Floats:
     ascending = np.sort(x)
     low = np.searchsorted(ascending, x - reach * (1.0 - HAIR), "right")
     high = np.searchsorted(ascending, x + reach * (1.0 - HAIR), "left")
-    return np.maximum(high - low - 1, 0).astype(float)
+    answer: Floats = np.maximum(high - low - 1, 0).astype(float)
+    return answer

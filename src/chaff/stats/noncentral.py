@@ -34,7 +34,8 @@ def _noncentrality(f: Floats, df: Floats, df_within: Floats, chance: float) -> F
 
     def excess(nc: Floats) -> Floats:
         # The chance falls with the noncentrality. Past the reach of its series the function gives NaN: too far out.
-        return np.nan_to_num(ncfdtr(df, df_within, nc, f), nan=0.0) - chance
+        answer: Floats = np.nan_to_num(ncfdtr(df, df_within, nc, f), nan=0.0) - chance
+        return answer
 
     low, high = np.zeros(f.size), 4.0 * f * df + 40.0
     at_low, at_high = excess(low), excess(high)

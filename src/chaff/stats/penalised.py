@@ -37,7 +37,8 @@ class Penalty:
 
     @property
     def single(self) -> bool:
-        return self.starts.size - 1 == self.starts[-1]
+        answer: bool = self.starts.size - 1 == self.starts[-1]
+        return answer
 
     def lengths(self, x: Floats) -> Floats:
         """float64 (blocks,): the length of each block of a vector."""

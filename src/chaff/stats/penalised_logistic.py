@@ -66,7 +66,8 @@ class LogisticState:
 
     @property
     def classes(self) -> int:
-        return self.shares.shape[1]
+        answer: int = self.shares.shape[1]
+        return answer
 
     def loss(self, eta: Floats) -> float:
         if eta.shape[1] == 1:

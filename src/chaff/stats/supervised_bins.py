@@ -59,4 +59,5 @@ def _best_cut(below: Floats, lo: int, hi: int) -> int | None:
 
 def _bits(counts: Floats) -> Floats:
     share = counts / np.maximum(counts.sum(1, keepdims=True), 1.0)
-    return -np.where(share > 0, share * np.log2(np.where(share > 0, share, 1.0)), 0.0).sum(1)
+    answer: Floats = -np.where(share > 0, share * np.log2(np.where(share > 0, share, 1.0)), 0.0).sum(1)
+    return answer

@@ -80,7 +80,8 @@ def answered(call: Callable[[], Answer], address: str) -> Answer:
         raise DataError(f"{shown(address)} cannot be reached: no answer in {ANSWER_SECONDS:g} seconds") from None
     if not went_well:
         raise result
-    return result
+    answer: Answer = result
+    return answer
 
 
 def below(address: str, path: str, file: str) -> str:

@@ -75,7 +75,8 @@ def beyond_floats(chunked: Any) -> bool:
     if not pt.is_integer(chunked.type) or len(chunked) == chunked.null_count:
         return False
     ends = pc.min_max(chunked)
-    return max(abs(ends["min"].as_py()), abs(ends["max"].as_py())) > EXACT_FLOATS
+    answer: bool = max(abs(ends["min"].as_py()), abs(ends["max"].as_py())) > EXACT_FLOATS
+    return answer
 
 
 def floats_of(chunked: Any) -> Floats:

@@ -28,7 +28,8 @@ def numbers_of(words: Sequence[str], decimal: str | None = None) -> Floats:
     for k in np.flatnonzero(np.isnan(out)).tolist():
         if HEX.fullmatch(plain[k]):
             out[k] = float(int(plain[k].strip(), 16))
-    return out
+    answer: Floats = out
+    return answer
 
 
 def all_whole(words: Sequence[str]) -> bool:

@@ -16,9 +16,10 @@ from chaff.table.on_disk import Limit, on_disk, stored_source
 from chaff.table.pickling import lets_travel
 from chaff.table.reading import Reading
 from chaff.table.roles import build_table, some_words
+from chaff.table.source import Source
 from chaff.table.sources import read_source
 from chaff.table.stored import StoredTable
-from chaff.table.table import Source, Table
+from chaff.table.table import Table
 from chaff.table.terms import Terms, terms_in_words
 from chaff.table.text_files import guesses
 from chaff.table.thresholds import with_made_target

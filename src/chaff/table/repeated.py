@@ -9,7 +9,8 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.kernels.hashes import mix_in
-from chaff.table.table import Source, Table
+from chaff.table.source import Source
+from chaff.table.table import Table
 
 MANY = 10_000  # rows from which a look at hashes comes first
 LOOK_AFTER = (1, 8, 64)  # columns

@@ -12,8 +12,9 @@ from chaff.errors import DataError, UnknownColumn, UsageError, nearest
 from chaff.table.kinds import KINDS, Column, beyond_floats, is_ordered
 from chaff.table.numbers import numbers_of
 from chaff.table.reading import Reading
+from chaff.table.source import Source
 from chaff.table.sources import read_path
-from chaff.table.table import Meaning, Source, Table, Target
+from chaff.table.table import Meaning, Table, Target
 from chaff.table.terms import Terms
 
 WIDEST = 1e140  # of a target: its squares, and their sums, have to fit

@@ -133,7 +133,8 @@ def _spread_within(values: Floats, codes: Ints) -> Floats:
     low, high = np.full(count, ranks.size), np.full(count, -1)
     np.minimum.at(low, codes, ranks)
     np.maximum.at(high, codes, ranks)
-    return (high - low).astype(float)
+    answer: Floats = (high - low).astype(float)
+    return answer
 
 
 def _print(table: Table, order: Ints) -> bytes:

@@ -131,9 +131,9 @@ class Table:
         """Target columns, float64 (rows, t): the number; one 0/1 column with two classes; one per class with more."""
         if self.target.task == "regression":
             return self.y[:, None].copy()
-        if len(self.target.classes) == 2:
-            return (self.y == 1).astype(float)[:, None]
-        return (self.y[:, None] == np.arange(len(self.target.classes))).astype(float)
+        classes = np.array([1]) if len(self.target.classes) == 2 else np.arange(len(self.target.classes))
+        out: Floats = (self.y[:, None] == classes).astype(float)
+        return out
 
     def column(self, name: str) -> Column:
         """One column over the rows in view."""

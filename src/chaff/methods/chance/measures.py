@@ -56,7 +56,8 @@ def _mean_of_known(share: Floats) -> Floats:
     """Mean over seeds of what was drawn at all, (targets, features)."""
     known = ~np.isnan(share)
     total = np.where(known, share, 0.0).sum(1)
-    return np.divide(total, known.sum(1), out=np.full(total.shape, np.nan), where=known.any(1))
+    answer: Floats = np.divide(total, known.sum(1), out=np.full(total.shape, np.nan), where=known.any(1))
+    return answer
 
 
 @dataclass(frozen=True)

@@ -112,7 +112,8 @@ class NeighboursOnScale(_OnScale):
         w = _weights(train)
         scaler = Scaler.learn(train.data.X, w, self.how)
         fitted: Any = self.model.fit(train, work)
-        return replace(fitted, standard=scaler, Z=scaler.apply(train.data.X[np.flatnonzero(w > 0)]))
+        answer: Fitted = replace(fitted, standard=scaler, Z=scaler.apply(train.data.X[np.flatnonzero(w > 0)]))
+        return answer
 
 
 @dataclass(frozen=True)

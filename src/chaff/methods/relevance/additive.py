@@ -142,7 +142,8 @@ def _of_number(X: Floats, y: Floats, parts: Ints) -> Floats:
         loss = float((rest**2).sum())
         if loss < least:
             best, least = rest, loss
-    return best
+    answer: Floats = best
+    return answer
 
 
 def _centred(G: Floats) -> Floats:

@@ -57,7 +57,8 @@ def indicators(codes: Ints) -> Floats:
     out = (codes[None] == own[:, None]).astype(float)
     if order.size > MOST_LEVELS:
         out = np.vstack([out, 1.0 - out.sum(0) - (codes == order[0])])
-    return out
+    answer: Floats = out
+    return answer
 
 
 def _less(columns: Floats, line: Floats, w: Floats) -> Floats:

@@ -129,4 +129,5 @@ def _binned_of(table: Table, splits: list[SplitRows], name: str) -> float:
 def _sums(bins: FeatureBins, values: Floats, targets: Floats, weights: Floats) -> Floats:
     out = np.zeros((1, max(bins.codes, 1), 1 + targets.shape[1]))
     sums_by_code(bins.code(values)[None], targets, weights, out)
-    return out[0]
+    answer: Floats = out[0]
+    return answer

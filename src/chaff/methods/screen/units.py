@@ -62,7 +62,8 @@ def _p_within(x: Floats, targets: Floats, number: bool) -> float:
             continue
         f = (share / df) / (left / df_within) if left > 0 else float("inf")
         least = min(least, float(f_upper(np.array(f), np.array(df), np.array(df_within))))
-    return min(least * targets.shape[1], 1.0)
+    answer: float = min(least * targets.shape[1], 1.0)
+    return answer
 
 
 def _between(place: Ints, y: Floats) -> float:

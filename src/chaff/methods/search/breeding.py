@@ -58,11 +58,13 @@ def _places(fitness: Floats) -> Floats:
 def _above_worst(fitness: Floats) -> Floats:
     """A hundredth of the spread on top, so that the worst too has a chance."""
     spread = float(np.ptp(fitness))
-    return fitness - fitness.min() + (0.01 * spread if spread > 0 else 1.0)
+    answer: Floats = fitness - fitness.min() + (0.01 * spread if spread > 0 else 1.0)
+    return answer
 
 
 def _shares(weights: Floats) -> Floats:
-    return weights / weights.sum()
+    answer: Floats = weights / weights.sum()
+    return answer
 
 
 def mixed(kind: Crossover, a: Flags, b: Flags, draws: Draws) -> tuple[Flags, Flags]:
@@ -93,7 +95,8 @@ def _two_cuts(a: Flags, b: Flags, draws: Draws) -> Flags:
     """A stretch between two cuts from the other (De Jong, 1975)."""
     first, second = np.sort(draws.integers(0, a.size + 1, 2))
     place = np.arange(a.size)
-    return (place < first) | (place >= second)
+    answer: Flags = (place < first) | (place >= second)
+    return answer
 
 
 def _shuffled_cut(a: Flags, b: Flags, draws: Draws) -> Flags:

@@ -24,6 +24,7 @@ from chaff.models.protocols import ClosedForm, Model
 from chaff.results.trail import Trail
 from chaff.stats.logistic import fit_logistic, probabilities
 from chaff.table.design import Design
+from chaff.table.table import Table
 
 PENALTIES = (0.001, 0.03, 0.3)
 OF_CLASSES = (0.001, 0.01, 0.05, 0.3)
@@ -177,7 +178,7 @@ class Ready:
     """Feature → its columns."""
 
     @classmethod
-    def of(cls, train, test):  # type: ignore[no-untyped-def]
+    def of(cls, train: Table, test: Table) -> Ready:
         design = Design.of(train, train.features)
         weights = np.ones(len(train)) if train.weights is None else train.weights
         standard = Standard.learn(design.X, weights)

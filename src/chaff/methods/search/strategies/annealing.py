@@ -102,7 +102,8 @@ class Annealing:
         tried = [s for s in tried if s and scorer.affordable(s)]
         worse = [max(now - sign * s.mean, 0.0) for s in scorer.many(tried)]
         usual = float(np.mean([w for w in worse if w > 0] or [1e-6]))
-        return usual / -np.log(self.taken_at_first)
+        answer: float = usual / -np.log(self.taken_at_first)
+        return answer
 
     def _changed(
         self, here: frozenset[str], pinned: frozenset[str], free: list[str], most: int, draws: np.random.Generator

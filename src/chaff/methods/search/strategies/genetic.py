@@ -227,7 +227,8 @@ def _told(number: int, alive: Flags, aims: Floats, scores: list[Score], name: st
 
 def _reached(aims: Floats) -> Floats:
     """What nothing alive beats."""
-    return aims[fronts(aims) == 0]
+    answer: Floats = aims[fronts(aims) == 0]
+    return answer
 
 
 def _further(now: Floats, before: Floats) -> bool:
