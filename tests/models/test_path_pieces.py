@@ -96,7 +96,7 @@ def test_rows_count_once_or_as_often_as_they_weigh():
     drawn = Drawing.once(5, weights)
     assert drawn.draws == 0 and drawn.times.tolist() == [FINEST // 4, FINEST // 2, 0, FINEST, 1]
     assert drawn.heaviest == drawn.times.sum() and drawn.counted == pytest.approx(drawn.times[drawn.times > 0].mean())
-    many = Drawing.once(1 << 18, np.ones(1 << 18))  # too many for steps that tell weights apart: drawn by weight
+    many = Drawing.once(1 << 18, np.r_[2.0, np.ones((1 << 18) - 1)])  # too many for steps that tell weights apart: drawn by weight
     assert many.draws > 0 and not many.times.size and COARSEST < FINEST
 
 

@@ -28,9 +28,8 @@ from chaff.methods.screen.stage import Screen
 from chaff.methods.search.stage import Search
 from chaff.metrics import METRICS, find_metric
 from chaff.models.forest import Forest
-from chaff.models.logistic import Logistic
 from chaff.models.named import as_model, own_models
-from chaff.models.protocols import Model
+from chaff.models.protocols import Model, target_refusal
 from chaff.results.pin import Pin
 from chaff.table.table import Table
 from chaff.table.terms import Terms
@@ -305,8 +304,8 @@ def check_plan(plan: Plan, table: Table) -> None:
             find_metric(plan.score.metric, table.target.task, len(table.target.classes))
     except UsageError as error:
         problems.append(f"score: {error}")
-    if isinstance(plan.score.model, Logistic) and not table.target.classes:
-        problems.append("score: logistic regression needs classes; the target is a number (use ridge)")
+    if plan.score.model is not None and (refusal := target_refusal(plan.score.model, table)):
+        problems.append(f"score: {refusal}")
     for stage in plan.stages:
         try:
             if isinstance(stage, ChecksTable):

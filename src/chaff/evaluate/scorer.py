@@ -9,7 +9,7 @@ import copy
 from collections.abc import Iterable, Sequence
 
 from chaff.arrays import Floats
-from chaff.errors import ArgumentError, UnknownColumn, UsageError, nearest
+from chaff.errors import ArgumentError, ModelError, UnknownColumn, UsageError, nearest
 from chaff.evaluate.closed import ClosedEngine
 from chaff.evaluate.engine import Engine
 from chaff.evaluate.fingerprint import ScoreKey
@@ -19,7 +19,7 @@ from chaff.evaluate.limits import Limits, Spent, Tally
 from chaff.evaluate.walk import PlainWalk, StepScores, Walk
 from chaff.folds import Folds, make_folds
 from chaff.metrics import METRICS, Metric, RowLosses, beside, default_metric, find_metric
-from chaff.models.protocols import ClosedForm, Model
+from chaff.models.protocols import ClosedForm, Model, target_refusal
 from chaff.results.score import Score
 from chaff.table.prices import Prices
 from chaff.table.table import Table
@@ -276,7 +276,9 @@ class WatchedWalk:
 
 def metric_for(table: Table, model: Model, name: str | None) -> Metric:
     """The metric of that name, checked against target and model; the default one the model can serve when left out."""
-    target = table.target
+    target, refusal = table.target, target_refusal(model, table)
+    if refusal:
+        raise ModelError(refusal)
     if name is None:
         metric = default_metric(target.task)
         return metric if metric.needs in model.gives else find_metric("r2", target.task)

@@ -6,10 +6,11 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from chaff.models.own import adapt as adapt
+    from chaff.models.promises import check as check
     from chaff.models.single import fit as fit
     from chaff.models.single import out_of_bag as out_of_bag
 
-_PUBLIC = {"fit": "chaff.models.single", "out_of_bag": "chaff.models.single", "adapt": "chaff.models.own"}
+_PUBLIC = {"fit": "chaff.models.single", "out_of_bag": "chaff.models.single", "adapt": "chaff.models.own", "check": "chaff.models.promises"}
 
 
 def __getattr__(name: str) -> Any:

@@ -8,7 +8,6 @@ from typing import ClassVar
 import numpy as np
 
 from chaff.arrays import Flags, Floats
-from chaff.errors import ModelError
 from chaff.metrics import Need
 from chaff.models.protocols import Form, Sample
 from chaff.work import Work
@@ -69,11 +68,10 @@ class NaiveBayes:
     learns: ClassVar[Form] = "design"
     reads: ClassVar[Form] = "design"
     gives: ClassVar[frozenset[Need]] = frozenset({"labels", "scores", "probabilities"})
+    targets: ClassVar[frozenset[str]] = frozenset({"classes"})
     label: ClassVar[str] = "naive Bayes"
 
     def fit(self, train: Sample, work: Work) -> FittedBayes:
-        if not train.classes:
-            raise ModelError("naive Bayes needs classes; the target is a number")
         X, layout = train.data.X, train.data.layout
         Y = train.targets if train.targets.shape[1] > 1 else np.concatenate([1 - train.targets, train.targets], axis=1)
         w = Y * (np.ones(len(Y)) if train.weights is None else train.weights)[:, None]

@@ -198,8 +198,8 @@ def joined(train: Sample, growth: Growth, parts: list[Grown]) -> FittedForest:
     if train.classes:
         weights = np.ones(len(train.targets)) if train.weights is None else train.weights
         shares = np.average(train.targets, axis=0, weights=weights)
-        held = pick[:, None].astype(float)
-        value = (value * held + shares) / (held + 1.0)
+        held, one = pick[:, None].astype(float), growth.drawing.counted  # how often one row counts
+        value = (value * held + one * shares) / (held + one)
     else:
         value = value * growth.target.unit + growth.target.zero
     return FittedForest(

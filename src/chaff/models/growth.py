@@ -69,7 +69,7 @@ class Drawing:
     def once(cls, n: int, weights: Floats | None, share: float = 1.0) -> Drawing:
         """Every row once (or a share of them), with weights as often as it weighs."""
         none, of = np.empty(0), np.empty(0, np.int64)
-        if weights is None:
+        if weights is None or np.ptp(weights) == 0:
             return cls(-max(1, round(share * n)), of, n, none, of, n)
         top = float(weights.max())
         finest = min(FINEST, MOST_COUNTED / max(1.0, float(weights.sum()) / top))
@@ -87,6 +87,7 @@ class Drawing:
     @classmethod
     def of(cls, n: int, weights: Floats | None, units: Ints | None, rows_per_tree: int) -> Drawing:
         none = np.empty(0, np.int64)
+        weights = None if weights is not None and np.ptp(weights) == 0 else weights
         if units is None:
             draws = min(n, rows_per_tree)
             return cls(draws, none, n, *_chances(weights, n), draws)

@@ -8,7 +8,7 @@ from typing import ClassVar
 import numpy as np
 
 from chaff.arrays import Floats, Ints
-from chaff.errors import ModelError, UsageError
+from chaff.errors import UsageError
 from chaff.metrics import Need
 from chaff.models.protocols import Form, Sample
 from chaff.stats.logistic import fit_logistic, probabilities
@@ -126,6 +126,7 @@ class Logistic:
     learns: ClassVar[Form] = "design"
     reads: ClassVar[Form] = "design"
     gives: ClassVar[frozenset[Need]] = frozenset({"values", "labels", "scores", "probabilities"})
+    targets: ClassVar[frozenset[str]] = frozenset({"classes"})
     label: ClassVar[str] = "logistic"
 
     def __post_init__(self) -> None:
@@ -137,8 +138,6 @@ class Logistic:
 
     def fit_from(self, train: Sample, near: FittedLogistic | None, work: Work) -> FittedLogistic:
         """The same fit, begun at the coefficients of one with nearly the same features; no difference but in the last digits."""
-        if not train.classes:
-            raise ModelError("logistic regression needs classes; the target is a number (use ridge)")
         design: Design = train.data
         weights = np.ones(len(train.targets)) if train.weights is None else train.weights
         standard = Standard.learn(design.X, weights)

@@ -35,6 +35,15 @@ class Sample:
     """Where the rows come from, for models that make folds of their own; None where that is not known."""
 
 
+def target_refusal(model: Any, table: Table) -> str:
+    """Why a model does not take the target of a table; "" where it does."""
+    kind = "classes" if table.target.classes else "number"
+    takes: frozenset[str] = getattr(model, "targets", frozenset({"number", "classes"}))
+    if kind in takes:
+        return ""
+    return f"{model.label} needs {' or '.join(sorted(takes))}; the target is {'a number' if kind == 'number' else 'classes'}"
+
+
 class Fitted(Protocol):
     """A model that has learned."""
 
@@ -44,7 +53,10 @@ class Fitted(Protocol):
 
 
 class Model(Protocol):
-    """Fields are settings. `learns` and `reads` are the forms that fit and predict take; `gives` is what metrics may ask."""
+    """Fields are settings. `learns` and `reads` are the forms that fit and predict take; `gives` is what metrics may ask.
+
+    A model for classes only says so: ``targets: ClassVar = frozenset({"classes"})``; without it, it takes numbers too.
+    """
 
     @property
     def learns(self) -> Form: ...

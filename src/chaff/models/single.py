@@ -12,7 +12,7 @@ from chaff.metrics import METRICS, Truth, default_metric, find_metric
 from chaff.models.forest import Forest
 from chaff.models.forms import sample
 from chaff.models.named import as_model
-from chaff.models.protocols import Fitted, Model
+from chaff.models.protocols import Fitted, Model, target_refusal
 from chaff.table.table import Table
 from chaff.work import Work, Workers
 
@@ -46,6 +46,8 @@ def fit(table: Table, model: Model | str | Mapping[str, Any], *, seed: int = 0, 
     (5, 100)
     """
     chosen, work = as_model(model), Work(seed, workers)
+    if refusal := target_refusal(chosen, table):
+        raise ModelError(refusal)
     return chosen.fit(sample(table, chosen.learns, work), work)
 
 

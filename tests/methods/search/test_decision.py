@@ -249,7 +249,7 @@ def test_separation_is_said():
 
 
 def test_logistic_needs_classes_before_anything_runs():
-    with pytest.raises(chaff.PlanError, match="logistic regression needs classes"):
+    with pytest.raises(chaff.PlanError, match="logistic needs classes"):
         chaff.select(line_table(60, 3), chaff.Plan((chaff.Search("logistic"),)))
-    with pytest.raises(chaff.PlanError, match="logistic regression needs classes"):
+    with pytest.raises(chaff.PlanError, match="logistic needs classes"):
         chaff.select(line_table(60, 3), chaff.Plan((chaff.Search(),), chaff.Scoring(model="logistic")))

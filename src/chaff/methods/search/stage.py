@@ -32,7 +32,7 @@ from chaff.models.least_squares import Ridge
 from chaff.models.logistic import Logistic
 from chaff.models.named import as_model
 from chaff.models.needs import learns_in_passes
-from chaff.models.protocols import ClosedForm, Model
+from chaff.models.protocols import ClosedForm, Model, target_refusal
 from chaff.results.trail import Move, Trail
 from chaff.results.verdict import Verdict, drop, keep, review
 from chaff.stats.paired_loss import MeanDifference
@@ -189,8 +189,8 @@ class Search:
 
     def check_table(self, table: Table) -> None:
         """A size has to be there to be chosen, and a model has to fit the target."""
-        if isinstance(self.model, Logistic) and not table.target.classes:
-            raise UsageError("logistic regression needs classes; the target is a number (use ridge)")
+        if self.model is not None and (refusal := target_refusal(as_model(self.model), table)):
+            raise UsageError(refusal)
         if self.size is not None and self.size > len(table.features):
             raise UsageError(f"size {self.size} is more than the {len(table.features)} features there are")
         if self.strategy is not None:
