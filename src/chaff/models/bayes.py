@@ -8,6 +8,7 @@ from typing import ClassVar
 import numpy as np
 
 from chaff.arrays import Flags, Floats
+from chaff.errors import ModelError
 from chaff.metrics import Need
 from chaff.models.protocols import Form, Sample
 from chaff.work import Work
@@ -72,6 +73,8 @@ class NaiveBayes:
     label: ClassVar[str] = "naive Bayes"
 
     def fit(self, train: Sample, work: Work) -> FittedBayes:
+        if not train.classes:
+            raise ModelError(f"{self.label} needs classes; the target is a number")
         X, layout = train.data.X, train.data.layout
         Y = train.targets if train.targets.shape[1] > 1 else np.concatenate([1 - train.targets, train.targets], axis=1)
         w = Y * (np.ones(len(Y)) if train.weights is None else train.weights)[:, None]

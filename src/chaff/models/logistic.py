@@ -8,7 +8,7 @@ from typing import ClassVar
 import numpy as np
 
 from chaff.arrays import Floats, Ints
-from chaff.errors import UsageError
+from chaff.errors import ModelError, UsageError
 from chaff.metrics import Need
 from chaff.models.protocols import Form, Sample
 from chaff.stats.logistic import fit_logistic, probabilities
@@ -138,6 +138,8 @@ class Logistic:
 
     def fit_from(self, train: Sample, near: FittedLogistic | None, work: Work) -> FittedLogistic:
         """The same fit, begun at the coefficients of one with nearly the same features; no difference but in the last digits."""
+        if not train.classes:
+            raise ModelError(f"{self.label} needs classes; the target is a number")
         design: Design = train.data
         weights = np.ones(len(train.targets)) if train.weights is None else train.weights
         standard = Standard.learn(design.X, weights)
