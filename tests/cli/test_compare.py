@@ -29,7 +29,8 @@ def test_methods_side_by_side_with_figures_and_the_scores_of_all(lots, tmp_path)
     )  # fmt: skip
     for words in (
         "3 methods and 2 combinations (vote, mean rank), scored with ridge",
-        "size features R² ± SE positives negatives positives",
+        "false negatives",
+        "true positives",
         "All at 0.4 of the features",
         "random sets",
         "selected by each method",
