@@ -80,6 +80,7 @@ def test_every_call_answers_from_two_processes_as_in_one(processes, tables, name
 
 
 @pytest.mark.parametrize("name", CALLS)
+@pytest.mark.long
 def test_every_call_answers_as_on_one_machine(cluster, tables, name):
     here, there = tables
     pd.testing.assert_frame_equal(CALLS[name](there, cluster), CALLS[name](here, None), rtol=1e-12, atol=1e-12)
@@ -120,12 +121,14 @@ def waits(seconds, k):
     return k
 
 
+@pytest.mark.long
 def test_a_worker_that_dies_is_replaced_and_the_answer_is_the_same(cluster, tmp_path):
     work = chaff.Work(executor=cluster)
     assert work.each(task(ends_once, str(tmp_path / "died")), range(8)) == [k * k for k in range(8)]
     assert (tmp_path / "died").exists()
 
 
+@pytest.mark.long
 def test_a_worker_killed_in_the_middle_of_a_search(scheduler, cluster, tables):
     alone = chaff.search(tables[0], chaff.Forest(trees=20), chaff.Forward(size=3), folds=3)
     first = next(iter(cluster.client.run(os.getpid).values()))
@@ -233,6 +236,7 @@ def test_an_address_that_nobody_answers_at_is_said_in_time(tmp_path):
     )
 
 
+@pytest.mark.long
 def test_a_scheduler_that_goes_away_ends_with_its_name_and_the_journal_stays(tables, tmp_path):
     from distributed import LocalCluster
 
@@ -252,6 +256,7 @@ def test_a_scheduler_that_goes_away_ends_with_its_name_and_the_journal_stays(tab
 
 
 class TestCommandLine:
+    @pytest.mark.long
     def test_select_does_what_it_does_on_one_machine(self, scheduler, tmp_path):
         cut(make_mixed(200), tmp_path / "many", 5)
         make_mixed(200).to_csv(tmp_path / "lots.csv", index=False)
@@ -276,6 +281,7 @@ class TestCommandLine:
         assert commands.differing(there[0], here[0]) == []
         assert there[1] == here[1] if name in kept else set(there[1]) == set(here[1])
 
+    @pytest.mark.long
     def test_interrupting_cancels_what_is_queued(self, scheduler, cluster, tmp_path):
         chaff.demo.lots(rows=1600).to_csv(tmp_path / "lots.csv", index=False)
         call = [CHAFF, "select", "lots.csv", "--target", "loaf_volume", "--cluster", scheduler.scheduler_address, "--out", "o"]

@@ -78,6 +78,7 @@ def test_what_cannot_travel_is_refused(pool):
         chaff.Work(executor=pool).each(lambda k: k, range(3))
 
 
+@pytest.mark.long
 def test_calls_take_an_executor_for_workers(pool, mixed, tmp_path):
     mixed.to_parquet(tmp_path / "lots.parquet")
     ignore = ["mill", "day", "lot_weight"]

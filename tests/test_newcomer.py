@@ -142,6 +142,7 @@ print([row for row in page_rows() if "median_gap" in row])
     assert "gap of medians" in out and "Tukey, 1977" in out
 
 
+@pytest.mark.long
 def test_a_strategy_is_one_file(rooms):
     out = said(
         rooms,
@@ -159,6 +160,7 @@ print(run.stages[-1].result.notes, plan.to_toml())
     assert "the order is drawn" in out and 'name = "at random"' in out
 
 
+@pytest.mark.long
 def test_a_model_is_one_file(rooms):
     out = said(
         rooms,
@@ -173,11 +175,13 @@ print(len(found.choose("best").features), chaff.Search(model="halves").model)
     assert "Halves(shrink=1.0)" in out
 
 
+@pytest.mark.long
 def test_a_file_that_declares_nothing_is_passed_over(tmp_path, rooms):
     (tmp_path / "notes.py").write_text('"""Nothing here yet."""\n')
     said([tmp_path, tmp_path, tmp_path], 'chaff.relevance(chaff.demo.table(rows=100)); chaff.Search(model="ridge")')
 
 
+@pytest.mark.long
 def test_a_statistic_whose_file_comes_first_leaves_the_rows_of_all_alone(tmp_path):
     (tmp_path / "aaa_gap.py").write_text(STATISTIC)
     said(

@@ -32,7 +32,17 @@ def test_every_public_name_is_there_and_documented():
     assert "select" in dir(chaff)
 
 
-@pytest.mark.parametrize("module", MODULES)
+WHOLE_RUNS = {  # modules whose examples run `select` or `compare`
+    f"chaff.{name}"
+    for name in (
+        "plots.evaluation_figures", "plots.size_curve", "decide.selection", "decide.run", "decide.compare_calls", "decide.changes",
+        "decide.rechecking.result", "methods.evaluation.everywhere", "methods.evaluation.evaluation", "methods.evaluation.protection",
+        "report.writing",
+    )
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("module", [pytest.param(m, marks=[pytest.mark.long] if m in WHOLE_RUNS else []) for m in MODULES])
 def test_examples_in_docstrings_run(module):
     assert doctest.testmod(importlib.import_module(module)).failed == 0
 

@@ -91,6 +91,7 @@ def test_units_change_coefficients_and_nothing_else():
     np.testing.assert_allclose(*pairs, atol=1e-12)
 
 
+@pytest.mark.long
 def test_a_plan_can_hold_the_whole_relevance_stage(tmp_path):
     plan = tmp_path / "plan.toml"
     plan.write_text(
@@ -125,6 +126,7 @@ def test_places_that_cannot_be_written_are_named(tmp_path):
 
 
 @pytest.mark.skipif(not os.path.exists("/dev/full"), reason="needs /dev/full to stand for a full disk")
+@pytest.mark.long
 def test_a_full_disk_leaves_what_was_there(tmp_path):
     (tmp_path / "found.csv").write_text("old")
     code = (

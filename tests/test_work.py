@@ -86,6 +86,7 @@ def test_any_executor_carries_out_the_outermost_loop():
         assert work.each(task(squares, 3), range(5)) == [0, 3, 12, 27, 48]
 
 
+@pytest.mark.long
 def test_a_run_on_processes_gives_what_threads_give(mixed):
     table = chaff.open_table(mixed, target="y", ignore=["mill", "day", "lot_weight"])
     forest = chaff.Forest(trees=6, leaf_rows=5)

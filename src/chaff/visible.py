@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import unicodedata
+from collections.abc import Sequence
 from typing import Any
 
 SPACES = "Zs"  # blanks of other widths change nothing but the look
@@ -22,6 +23,15 @@ def visible(text: str, long: bool = False) -> str:
     if text.isprintable():
         return text
     return "".join(c if c.isprintable() or unicodedata.category(c) == SPACES else _escape(c, long) for c in text)
+
+
+def listed(names: Sequence[str], most: int = 4) -> str:
+    """The first of these names, and how many more there are.
+
+    >>> listed(["a", "b", "c", "d"], 2)
+    'a, b and 2 more'
+    """
+    return ", ".join(names[:most]) + (f" and {len(names) - most:,} more" if len(names) > most else "")
 
 
 def _escape(c: str, long: bool) -> str:

@@ -24,6 +24,7 @@ def flat(text):
     return " ".join(text.split())
 
 
+@pytest.mark.long
 def test_shuffled_targets_limits_figure_and_findings(lots, tmp_path):
     out = run(
         "importance", lots, *ALONE, "--chance", "20", "--keep", "maximum", "--limits", "2,4", "--figure", tmp_path / "band.png",

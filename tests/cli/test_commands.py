@@ -87,6 +87,7 @@ def test_select_on_csv_and_apply_to_new_rows(lots, tmp_path):
     assert "kept features of" in said and len(pd.read_csv(tmp_path / "new.csv")) == 40
 
 
+@pytest.mark.long
 def test_select_with_plan_pins_holdout_file_and_parquet(tmp_path):
     chaff.demo.lots(rows=240).to_parquet(tmp_path / "train.parquet")
     chaff.demo.lots(rows=80, seed=3).to_parquet(tmp_path / "held.parquet")
@@ -128,6 +129,7 @@ strategy = "forward"
     assert selection.plan["table"]["ids"] == ["lot_no"] and len(selection.plan["stage"]) == 2
 
 
+@pytest.mark.long
 def test_options_reach_their_stages(lots, tmp_path):
     run(
         "select",
@@ -166,6 +168,7 @@ def test_options_reach_their_stages(lots, tmp_path):
     assert plan["table"]["kinds"] == {"shift": "category"} and plan["table"]["costs"] == {"ash_pct": 3}
 
 
+@pytest.mark.long
 def test_a_size_by_hand_and_no_promise(lots, tmp_path):
     words = run("select", lots, *ROLES, *QUICK, "--size", "3", "--quick", "--no-state", "--out", tmp_path / "o")
     assert "kept 3 of" in words and "the honest score was skipped" in words and "CV R² (ridge)" in " ".join(words.split())
@@ -253,6 +256,7 @@ def test_apply_refuses_what_does_not_fit(demo, tmp_path):
     assert kept in err and not (tmp_path / "o.csv").exists()
 
 
+@pytest.mark.long
 def test_interrupted_runs_keep_what_was_finished_and_nothing_half_written(tmp_path):
     rng = np.random.default_rng(0)
     frame = pd.DataFrame(rng.normal(size=(20_000, 60)), columns=[f"assay_{k}" for k in range(60)])

@@ -70,6 +70,7 @@ def test_commands_on_a_selection_write_every_format(place, ending):
 
 
 @pytest.mark.parametrize("name", ["twins", "stability"])
+@pytest.mark.long
 def test_tests_against_chance_write_their_own_lead(place, name):
     command, *options = COMMANDS[name]
     options = [f"{name}-lead.png" if o == "f.png" else o for o in options]

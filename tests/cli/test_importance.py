@@ -17,6 +17,7 @@ def lots(tmp_path_factory):
     return path
 
 
+@pytest.mark.long
 def test_a_lasso_shows_what_is_in_its_path_and_another_model_beside(lots, tmp_path):
     out = run(
         "importance", lots, *ROLES, "--model", "lasso", "--by", "{ name = 'coefficient', resamples = 5 }", "--against", "ridge",

@@ -91,6 +91,7 @@ def test_linear_says_it_all(lots, tmp_path):
     assert {p.name for p in (tmp_path / "f").iterdir()} == {"residuals.png", "residuals_by_feature.png", "predicted_true.png"}
 
 
+@pytest.mark.long
 def test_after_pruning_everything_describes_the_model_that_is_left(lots, tmp_path):
     some = "protein_pct,protein_nir_pct,ash_pct,test_weight_kg_hl,test_weight_lb_bu"
     asked = ("linear", lots, *ROLES, "--features", some, "--prune", "vif", "--splits", "0", "--worth", "--checks")

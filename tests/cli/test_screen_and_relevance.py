@@ -18,6 +18,7 @@ def lots(tmp_path_factory):
     return path
 
 
+@pytest.mark.long
 def test_screen_says_what_goes_why_and_what_the_rest_holds(lots, tmp_path):
     out = run(
         "screen",
@@ -160,6 +161,7 @@ def test_a_target_above_a_threshold(lots):
     assert "target loaf_volume_above_400" in out and "was made from loaf_volume, which is therefore ignored" in out
 
 
+@pytest.mark.long
 def test_triage_of_a_wide_file(tmp_path):
     rng = np.random.default_rng(0)
     y = rng.normal(size=80)

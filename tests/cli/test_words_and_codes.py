@@ -45,6 +45,7 @@ def test_categories_alone_are_compared_as_categories(file: Path):
     assert done.returncode == 0 and "2 features" in done.stdout
 
 
+@pytest.mark.long
 def test_a_limit_is_switched_off_by_false(file: Path, tmp_path: Path):
     done = run("select", file, "--target", "y", "--out", tmp_path / "s.json", "--set", "overlap.vif_limit=false", "--quick", "--no-state")
     assert done.returncode == 0, done.stderr

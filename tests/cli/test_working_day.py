@@ -153,6 +153,7 @@ def test_what_features_are_ranked_by_is_computed_though_the_plan_does_not_have_i
     assert "kendall tau" in out
 
 
+@pytest.mark.long
 def test_importance_has_a_command(day):
     out = run("importance", "lots.csv", "--plan", "lots.toml", "--trees", "10", cwd=day)
     assert "importance" in out and "gluten" in out
@@ -220,6 +221,7 @@ def test_missing_codes_a_column_go_through_plan_select_and_apply(tmp_path):
 
 
 @pytest.mark.parametrize("tail", ["> /dev/full", "--by-hand <&-"])
+@pytest.mark.long
 def test_a_full_disk_or_a_closed_input_shows_no_traceback(day, tail):
     done = subprocess.run(f"{CHAFF} linear lots.csv --plan lots.toml {tail}", shell=True, capture_output=True, text=True, cwd=day, env=ENV)
     assert "Traceback" not in done.stderr and done.returncode == (3 if "full" in tail else 0), done.stderr

@@ -51,6 +51,7 @@ def uses(selection, other, frame):
     yield lambda: other.apply(frame)
 
 
+@pytest.mark.long
 def test_every_damage_is_refused_or_does_no_harm(made, tmp_path):
     selection, frame = made
     good = json.loads(selection.to_json()) | {"checksum": ""}

@@ -69,6 +69,7 @@ def test_every_class_has_its_share_and_a_rare_one_makes_the_sample_larger(short)
     assert len(found.train) == pytest.approx(1600, abs=2)  # four times as many at the most
 
 
+@pytest.mark.long
 def test_a_run_on_a_sample(short):
     table = chaff.open_table(mill_like(4000), "loaf_volume")
     run = chaff.select(table, chaff.Plan((chaff.Screen(), chaff.Overlap(), chaff.Search(model="ridge"))), state=False)
@@ -84,6 +85,7 @@ def test_a_run_on_a_sample(short):
     assert abs(whole.honest.mean - run.honest.mean) < 4 * np.hypot(run.honest.se, whole.honest.se)
 
 
+@pytest.mark.long
 def test_what_the_sample_would_drop_is_looked_at_on_every_row(short):
     table = chaff.open_table(mill_like(4000), "loaf_volume")
     plan = chaff.Plan((chaff.Screen(), chaff.Search(model="ridge")))
@@ -155,6 +157,7 @@ def test_single_calls_see_a_sample_too(short, tmp_path):
     assert sample_of(stored, "all", True, Work())[0] is stored
 
 
+@pytest.mark.long
 def test_on_the_command_line(tmp_path):
     mill_like(1500).to_parquet(tmp_path / "lots.parquet")
     said = run(

@@ -38,6 +38,7 @@ def both(tmp_path, monkeypatch):
 
 @pytest.mark.parametrize("how", [{}, {"groups": "mill"}], ids=["rows", "groups"])
 @pytest.mark.parametrize("lenses", ["linear", "forest"])
+@pytest.mark.long
 def test_a_run_on_every_row(both, how, lenses):
     plan = chaff.Plan((chaff.Screen(), chaff.Relevance("leading"), chaff.Overlap(), chaff.Importance(FOREST), chaff.Search(lenses=lenses)))
     a, b = (chaff.select(t, plan=plan, rows="all", state=False) for t in both(**how))
@@ -63,6 +64,7 @@ CALLS = {
 
 
 @pytest.mark.parametrize("call", CALLS)
+@pytest.mark.long
 def test_single_calls_on_every_row(both, call):
     here, there = (CALLS[call](t) for t in both())
     if isinstance(here, np.ndarray):

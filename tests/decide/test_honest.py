@@ -43,6 +43,7 @@ def test_the_empty_set_is_said_saved_and_applied(nothing, tmp_path):
     assert list(out.columns) == ["y"] and len(out) == 150
 
 
+@pytest.mark.long
 def test_on_noise_the_search_that_sees_itself_would_promise_too_much():
     gaps = []
     for seed in range(4):
@@ -56,6 +57,7 @@ def test_on_noise_the_search_that_sees_itself_would_promise_too_much():
     assert abs(np.mean(gaps)) < 0.02
 
 
+@pytest.mark.long
 def test_the_interval_covers_the_fresh_score():
     covered = []
     for seed in range(10):
@@ -69,6 +71,7 @@ def test_the_interval_covers_the_fresh_score():
     assert np.mean(covered) >= 0.7  # 90 % promised; of ten, six or fewer come once in eighty
 
 
+@pytest.mark.long
 def test_full_runs_everything_anew_and_quick_promises_nothing():
     table = line_table(160, 8)
     full = chaff.select(table, RIDGE, holdout=0, honest="full")
@@ -110,6 +113,7 @@ def test_keep_up_of_sets_of_ones_own():
         chaff.keep_up(table, ["grain"])
 
 
+@pytest.mark.long
 def test_reads_of_a_holdout_are_counted_across_runs(monkeypatch, tmp_path):
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
     assert [quick_noise().ledger.holdout_reads for _ in range(2)] == [1, 2]
@@ -122,6 +126,7 @@ def test_reads_of_a_holdout_are_counted_across_runs(monkeypatch, tmp_path):
     assert alone.selection.holdout.reads == 1 and "earlier runs are not counted" in str(alone)
 
 
+@pytest.mark.long
 def test_a_holdout_is_known_by_its_rows_whatever_takes_part(monkeypatch, tmp_path):
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
     rng = np.random.default_rng(3)

@@ -172,6 +172,7 @@ def test_what_does_not_fit_the_table_is_found_before_any_stage_runs(mixed, stage
     assert begun == []
 
 
+@pytest.mark.long
 def test_two_stages_of_one_use_go_by_their_names(mixed):
     table = chaff.open_table(mixed, target="y", ignore=["mill", "day", "lot_weight"])
     stages = (

@@ -27,6 +27,7 @@ def scores_of(run):
 
 
 @pytest.mark.parametrize("classes", [0, 2])
+@pytest.mark.long
 def test_a_plan_from_a_run_makes_the_same_run_to_the_bit(tmp_path, classes):
     frame = make_mixed(160, classes=classes)
     plan = chaff.Plan(
@@ -45,6 +46,7 @@ def test_a_plan_from_a_run_makes_the_same_run_to_the_bit(tmp_path, classes):
     assert second.holdout.tolist() == first.holdout.tolist() and second.plan.to_toml() == first.plan.to_toml()
 
 
+@pytest.mark.long
 def test_every_named_plan_runs_and_is_written_and_read_alike(tmp_path):
     table = chaff.open_table(make_mixed(120), **TERMS)
     for name in NAMED:
@@ -57,6 +59,7 @@ def test_every_named_plan_runs_and_is_written_and_read_alike(tmp_path):
         chaff.named_plan("tree")
 
 
+@pytest.mark.long
 def test_lenses_are_those_that_were_asked_for():
     table = chaff.open_table(make_mixed(120), **TERMS)
     for lens, count in (("linear", 1), ("forest", 1), ("both", 2)):
@@ -65,6 +68,7 @@ def test_lenses_are_those_that_were_asked_for():
         assert len(trail.lenses) == count and (lens == "both" or (trail.decided.label == "forest") == (lens == "forest"))
 
 
+@pytest.mark.long
 def test_the_published_schema_of_plans_is_the_one_in_force_and_refuses_what_plans_refuse():
     assert Path("docs/plan.schema.json").read_text(encoding="utf-8") == plan_schema()
     good = tomllib.loads(chaff.built_in_plan().to_toml())
@@ -92,6 +96,7 @@ def test_selections_fit_their_schema(mill_run):
     jsonschema.validate(json.loads(mill_run.selection.to_json()), json.loads(json_schema()))
 
 
+@pytest.mark.long
 def test_pins_made_after_the_holdout_was_read_are_marked(tmp_path, monkeypatch):
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
     table, plan = chaff.open_table(make_mixed(200), **TERMS), chaff.Plan((chaff.Screen(), chaff.Search(model="ridge")))

@@ -40,6 +40,7 @@ def test_nothing_changed_says_stay(selection):
     assert said.count("stay") >= 38
 
 
+@pytest.mark.long
 def test_nothing_changed_in_groups_says_stay():
     found = chaff.select(chaff.open_table(lots(groups=True), "y", groups="mill"), PLAN, state=False).selection
     said = [chaff.recheck(found, lots(s, groups=True), old=lots(groups=True)).verdict for s in range(1, 13)]
@@ -91,6 +92,7 @@ def test_scores_are_those_of_folds_on_the_new_rows(selection):
     assert str(found).splitlines()[0].startswith(found.verdict) and selection.features
 
 
+@pytest.mark.long
 def test_classes_flags_and_own_tables():
     rng = np.random.default_rng(1)
     frame = lots(1).assign(y=lambda f: np.where(f["y"] > 0, "good", "poor"))
@@ -152,6 +154,7 @@ def test_the_same_run_differs_in_nothing():
     assert found.same and "nothing differs" in str(found) and not len(found.scores)
 
 
+@pytest.mark.long
 def test_other_data_is_said_and_several_changes_warn():
     (first, second), (third, _) = two({"size": 2}, {"size": 3}), two({"size": 3}, data=lambda: lots(9))
     assert not chaff.changes(second, third).same_data
@@ -217,6 +220,7 @@ def test_another_model_may_be_asked_and_the_one_then_is_remembered(selection):
     assert chaff.recheck(selection, lots(9)).model == "ridge" and chaff.recheck(selection, lots(9), model="tree").model == "tree"
 
 
+@pytest.mark.long
 def test_new_rows_on_disk_are_as_in_memory_and_of_many_a_sample_is_learned_from(tmp_path, monkeypatch):
     found = chaff.select(chaff.open_table(lots(0, rows=500), "y"), PLAN, state=False).selection
     new = lots(1, rows=900)

@@ -34,6 +34,7 @@ def made(request):
 
 
 @pytest.mark.parametrize(("factor", "found"), [(1.0, False), (-1.0, True), (0.0, True)])
+@pytest.mark.long
 def test_a_relation_turned_round_or_destroyed_is_seen_without_the_old_rows(made, factor, found, tmp_path):
     classes, selection = made
     selection.save(tmp_path / "s.json")

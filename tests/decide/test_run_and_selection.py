@@ -45,6 +45,7 @@ def test_the_holdout_is_whole_groups_that_no_stage_saw(mill_run, mill_table):
     assert len(mill_run.train) + held.size == len(mill_table)
 
 
+@pytest.mark.long
 def test_holdout_cells_change_no_verdict(frame):
     """Whatever the holdout holds, the selection is the same: it was not looked at."""
     options = {"target": "y", "ids": "lot", "ignore": ["lot_weight", "day", "mill"]}

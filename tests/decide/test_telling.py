@@ -57,6 +57,7 @@ def test_the_ledger_carries_meanings_and_units(mill_run, tmp_path):
     assert kept["protein_pct"].unit == "%" and kept["protein_pct"].meaning == "protein, wet chemistry"
 
 
+@pytest.mark.long
 def test_a_class_run_closes_with_log_loss_and_names_its_floor():
     table = chaff.demo.table(rows=300, target="accepted")
     run = chaff.select(table, chaff.Plan((chaff.Screen(), chaff.Search("logistic"))))

@@ -18,6 +18,7 @@ def many(rows, columns, seed=0):
     return pa.table({**{f"assay_{k:05d}": x for k, x in enumerate(X)}, "loaf_volume": y})
 
 
+@pytest.mark.long
 def test_relevance_cuts_first_where_there_are_very_many(monkeypatch):
     table = chaff.open_table(many(200, 120), "loaf_volume")
     assert plans.plan_for(table) == chaff.built_in_plan()
@@ -39,6 +40,7 @@ def test_the_cut_is_made_anew_inside_the_folds():
     assert found.honest.mean < 0.1
 
 
+@pytest.mark.long
 def test_a_wide_file_on_the_command_line(tmp_path):
     pq.write_table(many(120, 300), tmp_path / "wide.parquet")
     (tmp_path / "small.toml").write_text(
@@ -74,6 +76,7 @@ def test_what_only_measures_is_not_run_again_inside_the_folds(monkeypatch):
     assert len(judged) > 2  # what cuts is
 
 
+@pytest.mark.long
 def test_units_that_are_offered_different_columns_make_sums_of_their_own(monkeypatch):
     from chaff.methods.search import search_data as grounds
 

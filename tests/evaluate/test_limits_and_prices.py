@@ -110,6 +110,7 @@ def test_panels_go_through_a_plan_and_a_selection(tmp_path):
 
 
 @pytest.mark.parametrize("total", [0, 9, 20])
+@pytest.mark.long
 def test_the_stage_keeps_to_a_total_through_both_lenses(total):
     names = ["protein_pct", "protein_nir_pct", "ash_pct", "falling_number_s", "harvest_rain_mm", "straw_pct", "gluten_wet_pct"]
     lots = chaff.demo.table(rows=300, priced=True).with_features(names)

@@ -128,6 +128,7 @@ def test_very_many_columns_all_stand():
     assert np.isfinite(shares).all()
 
 
+@pytest.mark.long
 def test_more_rows_than_a_narrow_lane_can_count():
     ground = rebuild_search_data(70_000, 3, 4, False)
     targets = targets_of("two", ground.columns, 2, 3)

@@ -97,6 +97,7 @@ def test_votes_and_pooled_places_by_hand():
     assert search.at(2) == {"w"} and search.at(9) == {"w", "x", "y"} and search.at(0) == set()
 
 
+@pytest.mark.long
 def test_pure_noise_rises_above_nothing_by_no_method():
     above = []
     for seed in range(12):
@@ -108,6 +109,7 @@ def test_pure_noise_rises_above_nothing_by_no_method():
     assert (mean - 2 * error < 0.0).all() and mean.max() < 0.01
 
 
+@pytest.mark.long
 def test_a_column_made_from_the_targets_of_the_test_rows_gains_nothing():
     """Planted leak: in each fold a method is handed the column that goes with the target on the test rows only."""
     rng = np.random.default_rng(0)
@@ -151,6 +153,7 @@ def test_pins_are_in_every_set_and_out_of_every_one(lots):
         assert all("straw_pct" in j.at(s) for j in c.inside[m] for s in (1, 2, 3))
 
 
+@pytest.mark.long
 def test_every_kind_of_stage_takes_part_with_classes():
     t = chaff.demo.table(rows=200, target="accepted").with_features(["protein_pct", "ash_pct", "lab_temp_c", "straw_pct"])
     c = chaff.compare(
@@ -162,6 +165,7 @@ def test_every_kind_of_stage_takes_part_with_classes():
     assert c.frame["smallest"].between(1, 2).all() and c.frame.loc["auc", "score"] < c.yardsticks["nothing"].mean()
 
 
+@pytest.mark.long
 def test_the_order_of_methods_and_workers_decides_nothing(lots):
     one = chaff.compare(lots, ["leading", "lasso"], sizes=[2], folds=3, workers=1).curves
     two = chaff.compare(lots, ["lasso", "leading"], sizes=[2], folds=3).curves

@@ -32,6 +32,7 @@ def selected(frame, **terms):
 
 
 @pytest.mark.parametrize("kind", ["plain", "heavy tails", "unequal noise", "few rows"])
+@pytest.mark.long
 def test_mills_that_do_not_differ_are_told_apart_as_often_as_promised(kind):
     """Over one column: 5 % at most, but for what 200 tables leave open."""
     hits = [0, 0]
@@ -62,6 +63,7 @@ def test_slopes_by_hand():
     np.testing.assert_allclose(means_differ(y, parts, 9, rng).values, [y[parts == k].mean() for k in range(3)])
 
 
+@pytest.mark.long
 def test_tables_without_a_difference_name_nothing():
     named = [bool(selected(mills(seed)).holds_everywhere(shuffles=199).some_only) for seed in range(25)]
     assert sum(named) <= 4
@@ -144,6 +146,7 @@ def test_a_stand_in_is_found_with_who_carries_it_and_what_it_costs():
     json.dumps(found.as_plain())
 
 
+@pytest.mark.long
 def test_nothing_told_is_said_to_tell_nothing():
     told = [bool(protected(regions(seed, tells=False)).protection().telling) for seed in range(20)]
     assert sum(told) <= 3
@@ -198,6 +201,7 @@ def alarms(make, runs=60):
     return sum(make(np.random.default_rng(s)) <= 0.05 for s in range(runs)) / runs
 
 
+@pytest.mark.long
 def test_periods_of_a_series_that_remembers_are_told_apart_no_more_than_chance_says():
     parts, time = np.arange(500) // 100, np.arange(500.0)
 

@@ -110,6 +110,7 @@ def test_a_persons_own_model_is_given_scaled_columns(numbers):
     assert len(seen) == 5 and all(low == pytest.approx(0) and high == pytest.approx(1) for low, high in seen)
 
 
+@pytest.mark.long
 def test_two_models_share_and_lose_what_they_should():
     rng = np.random.default_rng(2)
     frame = pd.DataFrame(rng.normal(size=(400, 6)), columns=[f"assay_{k}" for k in range(6)])
@@ -121,6 +122,7 @@ def test_two_models_share_and_lose_what_they_should():
     assert found.frame.loc["ridge", "loss"] < 0.1 and forest["own"] == pytest.approx(forest["other"] + forest["loss"])
 
 
+@pytest.mark.long
 def test_on_the_command_line(tmp_path):
     chaff.demo.lots(rows=250)[["protein_pct", "ash_pct", "harvest_rain_mm", "loaf_volume"]].to_csv(tmp_path / "lots.csv", index=False)
     said = run(

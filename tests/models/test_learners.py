@@ -82,6 +82,7 @@ def test_the_edge_of_the_grid_separation_and_twins_are_said():
     assert both.predict(sample(same, "design")) == pytest.approx(one.predict(sample(same, "design")))
 
 
+@pytest.mark.long
 def test_penalties_of_nothing_and_of_infinity_one_feature_and_many_columns():
     t = table(120, gaps=False).with_features(list("abcd"))
     free = chaff.models.fit(t, chaff.Lasso(penalty=0))

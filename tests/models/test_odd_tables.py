@@ -74,6 +74,7 @@ def test_a_category_of_thousands_of_levels_is_pooled_in_linear_learners():
 @pytest.mark.parametrize(
     "model", [chaff.Lasso(penalties=FEW), chaff.GroupLasso(penalties=FEW), chaff.LinearMargin(), chaff.Neighbours(), chaff.Forest(trees=10)]
 )
+@pytest.mark.long
 def test_memory_is_said_beforehand_and_the_peak_stays_within_a_fifth_of_it(model):
     rng = np.random.default_rng(0)
     X = rng.normal(size=(6000, 80))

@@ -96,6 +96,7 @@ def test_one_feature_against_the_target_in_every_pair_of_kinds(mill_table):
         chaff.plots.feature_target(mill_table, "protien_pct")
 
 
+@pytest.mark.long
 def test_the_map_orders_by_cluster_and_mutes_what_is_weak(mill_table):
     figure = chaff.plots.correlation_map(chaff.correlations(mill_table), limit=0.3)
     names = [t.get_text() for t in figure.axes[0].get_yticklabels()]
@@ -114,6 +115,7 @@ def test_the_map_orders_by_cluster_and_mutes_what_is_weak(mill_table):
         chaff.plots.correlation_map(chaff.relevance(mill_table, "leading"))
 
 
+@pytest.mark.long
 def test_inflation_figures_show_limit_path_and_components(mill_table):
     bars = chaff.plots.vif_bars(chaff.inflation(mill_table), bars=10)
     assert len(bars.patches) == 10 and any(t.get_text() == "infinite" for t in bars.texts) and "11 of 52" in bars.get_title(loc="left")

@@ -148,6 +148,7 @@ def test_without_script_everything_is_read(open_page, page_file, mill_run):
     assert not page.locator("select >> nth=0").is_visible() and not page.locator("#pins").is_visible()
 
 
+@pytest.mark.long
 def test_names_from_hell_do_no_harm(open_page, tmp_path):
     rng = np.random.default_rng(0)
     frame = pd.DataFrame(rng.normal(size=(160, len(HELL))), columns=HELL)
@@ -196,6 +197,7 @@ def test_it_prints(open_page, page_file):
     assert len(page.pdf(format="A4")) > 50_000
 
 
+@pytest.mark.long
 def test_five_hundred_columns(open_page, tmp_path):
     """They are all there, sort right, and the table answers; how fast stands in benchmarks/."""
     rng = np.random.default_rng(1)
@@ -227,6 +229,7 @@ def test_the_page_is_small_whole_and_the_same_each_time(page_file, mill_run, tmp
     assert mill_run.report(tmp_path / "again.html").read_bytes() == page_file.read_bytes()
 
 
+@pytest.mark.long
 def test_a_comparison_has_a_page_too(open_page, tmp_path):
     lots = chaff.demo.table(rows=250).with_features(["protein_pct", "ash_pct", "falling_number_s", "straw_pct"])
     found = chaff.compare(lots, ["leading", "forward"], sizes=[1, 2, 3])
@@ -235,6 +238,7 @@ def test_a_comparison_has_a_page_too(open_page, tmp_path):
     assert page.locator("figure img").count() == 2 and "forward" in page.inner_text("#agreement")
 
 
+@pytest.mark.long
 def test_what_no_page_can_be_made_of_or_written_to(mill_run, tmp_path):
     with pytest.raises(chaff.UsageError, match=r"chaff\.select or chaff\.compare"):
         page_of(3)
@@ -244,6 +248,7 @@ def test_what_no_page_can_be_made_of_or_written_to(mill_run, tmp_path):
         mill_run.report(tmp_path / "nowhere" / "report.html")
 
 
+@pytest.mark.long
 def test_every_stage_and_kind_of_run_has_a_page(tmp_path):
     """Classes, three classes, nothing kept, no holdout, no search, a pinned column."""
     rng = np.random.default_rng(3)

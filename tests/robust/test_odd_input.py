@@ -296,6 +296,7 @@ def test_what_happens_to_a_frame_or_an_array_afterwards_changes_nothing():
     assert all(np.array_equal(a, b) for a, b in zip(before, again, strict=True))
 
 
+@pytest.mark.long
 def test_numpy_told_to_raise_changes_nothing(place: Path):
     (place / "t.csv").write_text(TEXT)
     with np.errstate(all="raise"):

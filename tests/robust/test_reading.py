@@ -76,6 +76,7 @@ def test_carried_ids_and_numbers_are_copied_cell_by_cell(tmp_path: Path):
     assert (back["lot"] == frame["lot"]).all() and (back["x"] == frame["x"]).all()
 
 
+@pytest.mark.long
 def test_infinite_is_remembered(tmp_path: Path):
     frame = lots()
     frame.loc[3, "x"] = np.inf

@@ -108,6 +108,7 @@ def test_what_a_killed_run_left_is_removed_by_the_next(tmp_path: Path):
 
 
 @pytest.mark.parametrize(("number", "code"), [(signal.SIGTERM, 143), (signal.SIGINT, 130)])
+@pytest.mark.long
 def test_ended_from_outside_it_cleans_up(place: Path, tmp_path: Path, number: int, code: int):
     begun = subprocess.Popen(
         [str(CHAFF), "demo", "--out", str(tmp_path / "out"), "--rows", "1600"],

@@ -83,6 +83,7 @@ def test_bounds_cover_what_is_true(shape: str):
     assert covered[0] / times > (0.88 if shape == "uneven spread" else 0.91)  # which r's own bounds do not quite reach
 
 
+@pytest.mark.long
 def test_an_area_from_few_rows_is_covered_up_to_a_perfect_one():
     rng = np.random.default_rng(4)
     gap = 2.2

@@ -127,6 +127,7 @@ def test_fisher_s_interval_covers_the_correlation():
     assert 0.92 < covered(*fisher_interval(r, np.full(TIMES, 60.0)), 0.6) < 0.98
 
 
+@pytest.mark.long
 def test_delong_s_interval_covers_the_area():
     rng = np.random.default_rng(2)
     truth = st.norm.cdf(1 / np.sqrt(2))

@@ -51,6 +51,7 @@ def test_decoys_hang_together_as_their_originals_do():
         assert np.corrcoef(x[1:], x[:-1])[0, 1] > 0.9
 
 
+@pytest.mark.long
 def test_decoys_have_nothing_to_do_with_the_target():
     high = 0
     for seed in range(40):

@@ -128,6 +128,7 @@ def _cells(table: chaff.Table) -> list[tuple[str, tuple[str, ...], list[float]]]
 
 
 @pytest.mark.parametrize("on_disk", [False, True])
+@pytest.mark.long
 def test_a_folder_of_a_store_is_the_table_that_it_is_here(store, lots, tmp_path, on_disk):
     address, bucket, asked = store
     _cut(lots, bucket / "lots", 7)
@@ -170,6 +171,7 @@ def test_an_object_that_changes_is_named(store, lots, tmp_path, monkeypatch):
         list(table.source.arrow.chunks("ash"))
 
 
+@pytest.mark.long
 def test_keys_are_in_no_word_and_no_file(store, lots, tmp_path):
     address, bucket, _ = store
     _cut(lots, bucket / "lots", 3)

@@ -12,6 +12,7 @@ import click
 
 from chaff.cli.console import QUIET, Show
 from chaff.cli.options import parse_holdout, parse_pins, parse_table_options
+from chaff.visible import listed
 
 if TYPE_CHECKING:
     from chaff.decide.plan import Plan
@@ -181,7 +182,7 @@ def stand(
         show.stop()
         left = tuple(f for f in table.features if f not in kept)
         if left:
-            notes.append(f"dropped by the preceding stages: {_some(left)} (use --all-columns to include them)")
+            notes.append(f"dropped by the preceding stages: {listed(left, 8)} (use --all-columns to include them)")
         table, looked = table.with_features(kept), looked.with_features(kept)
     save_pins(options)
     table = looked
@@ -267,7 +268,3 @@ def save_pins(options: dict[str, Any]) -> None:
     from chaff.decide.plan_file import add_pins
 
     add_pins(options["plan_file"], parse_pins(options))
-
-
-def _some(names: tuple[str, ...], most: int = 8) -> str:
-    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")

@@ -8,6 +8,7 @@ from chaff.cli.console import KEEP, QUIET, Show, few_sizes
 from chaff.cli.tables import count, grid, notes, rest, title
 from chaff.results.digits import figure, score
 from chaff.results.shown import Cell, Styled
+from chaff.visible import listed
 
 if TYPE_CHECKING:
     from chaff.methods.search.alternatives import Alternatives
@@ -52,7 +53,7 @@ def show_sizes(show: Show, trail: SearchResult, chosen: Chosen, everything: bool
 
 def _changes(row: Any) -> tuple[str, str]:
     def some(names: tuple[str, ...]) -> str:
-        return ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+        return listed(names, 3)
 
     return some(row["comes"]), some(row["goes"])
 

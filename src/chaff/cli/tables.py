@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from chaff.cli.console import Show
 from chaff.results.digits import cell, figure
 from chaff.results.shown import Cell, Styled, columns_of, lay_out
+from chaff.visible import listed
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -77,7 +78,7 @@ def limits_grid(show: Show, tried: pd.DataFrame, by: str, total: int) -> None:
     rows: list[list[Cell]] = []
     for limit, row in tried.iterrows():
         goes = row["goes_here"]
-        named = ", ".join(goes[:6]) + (f" and {len(goes) - 6} more" if len(goes) > 6 else "")
+        named = listed(goes, 6)
         rows.append([f"{limit:g}", f"{row['stay']} of {total} kept", f"dropped at this step: {named}" if goes else ""])
     grid(show, ["limit", "", "says"], rows)
 

@@ -16,6 +16,7 @@ from chaff.results.plain import records
 from chaff.results.shown import frame_html, frame_text
 from chaff.stats.levels_change import shares_changed_p, unseen_p
 from chaff.stats.tails import normal_upper
+from chaff.visible import listed
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -61,7 +62,7 @@ class Drifts:
         still = self.frame[~self.frame["moved"].to_numpy(bool)]
         fresh = [f"{name}: {_fresh_words(r['fresh'])}" for name, r in still.iterrows() if r["fresh"]]
         beyond = [f"{name} {r['outside_share']:.2%}" for name, r in still.iterrows() if r["outside_share"] > 0]
-        return (*fresh, *([f"share of rows {_some(beyond)}"] if beyond else []))
+        return (*fresh, *([f"share of rows {listed(beyond, NAMED)}"] if beyond else []))
 
     @property
     def headline(self) -> str:
@@ -69,7 +70,7 @@ class Drifts:
         target = self.target in self.frame.index
         features = [f for f in moved if f != self.target]
         count = len(self.frame) - target
-        out = f"drift: {len(features) or 'none'} of {count} features" + (f" ({_some(features)})" if features else "")
+        out = f"drift: {len(features) or 'none'} of {count} features" + (f" ({listed(features, NAMED)})" if features else "")
         out += ("; the target too" if self.target in moved else "; not the target" if features else ", nor the target") if target else ""
         return f"{out} ({self.rows:,} new rows)"
 
@@ -84,16 +85,11 @@ class Drifts:
 
 
 def _fresh_words(levels: Iterable[str]) -> str:
-    listed = list(levels)
-    return f"{len(listed)} level{'s' * (len(listed) > 1)} that {'were' if len(listed) > 1 else 'was'} not there ({_some(listed)})"
+    new = list(levels)
+    return f"{len(new)} level{'s' * (len(new) > 1)} that {'were' if len(new) > 1 else 'was'} not there ({listed(new, NAMED)})"
 
 
 SHOWN = ("why", "stability", "missing_then", "missing_now")
-
-
-def _some(names: Iterable[str]) -> str:
-    listed = list(names)
-    return ", ".join(listed[:NAMED]) + (f" and {len(listed) - NAMED} more" if len(listed) > NAMED else "")
 
 
 @dataclass
@@ -183,7 +179,7 @@ def _row(part: KeptPart, tally: Tally, drift: Drift, effect: float, tests: int) 
     if abs(now - then) >= MISSING and _missing_p(tally, drift, effect) < level:
         why.append(f"missing {then:.1%} then, {now:.1%} now")
     if fresh >= FRESH and fresh_p(tally, new_levels, len(known), effect) < level:
-        why.append(f"{fresh:.1%} of the rows have levels that were not there: {_some(new_levels)}")
+        why.append(f"{fresh:.1%} of the rows have levels that were not there: {listed(list(new_levels), NAMED)}")
     if outside >= OUTSIDE and outside_p(tally.distribution, outside, tally.present, effect) < level:
         why.append(f"{outside:.1%} of the rows out of range")
     return [part.kind, drift.stability, drift.distance, p, then, now, outside, new_levels, fresh, bool(why), "; ".join(why)]

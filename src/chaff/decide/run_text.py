@@ -12,6 +12,7 @@ from chaff.results.digits import places_for, score, signed, with_error
 from chaff.results.findings import Findings
 from chaff.stats.paired_loss import KeepUp
 from chaff.table.repeated import repeated_rows
+from chaff.visible import listed
 
 if TYPE_CHECKING:
     from chaff.decide.run import Run
@@ -175,7 +176,7 @@ def passenger_words(trail: SelectionSearch) -> list[str]:
     if not repeats:
         return []
     named = [f"{f} ({p.stays})" for f, p in sorted(repeats.items())]
-    subset = ", ".join(named[:4]) + (f" and {len(named) - 4} more" if len(named) > 4 else "")
+    subset = listed(named, 4)
     one = next(iter(repeats.values()))
     return [
         (
@@ -268,12 +269,8 @@ def curve_rows(trail: SelectionSearch) -> list[tuple[str, ...]]:
     for size in places:
         line = frame.loc[size]
         mark = " and ".join(w for w, at in (("chosen", chosen), ("best", best)) if at == size)
-        rows.append((f"{size}", with_error(line["score"], line["score_se"]), mark, _some(line["comes"]), _some(line["goes"])))
+        rows.append((f"{size}", with_error(line["score"], line["score_se"]), mark, listed(line["comes"], 3), listed(line["goes"], 3)))
     return rows
-
-
-def _some(names: tuple[str, ...]) -> str:
-    return ", ".join(names) if len(names) <= 3 else f"{', '.join(names[:2])} and {len(names) - 2} more"
 
 
 def stage_line(report: StageReport) -> tuple[str, str]:

@@ -24,6 +24,7 @@ from chaff.arrays import Floats
 from chaff.errors import DataError
 from chaff.evaluate.fingerprint import DataKey, ScoreKey
 from chaff.metrics import METRICS
+from chaff.visible import listed
 
 APPLICATION = 0x43484146  # the mark that SQLite files may carry of whom they belong to
 VERSION = 1
@@ -288,7 +289,7 @@ def _differences(here: dict[str, str], there: dict[str, str], columns: dict[str,
         out.append("the target or the weights hold other values")
     other = sorted(n for n, h in columns.items() if n in known and known[n] != h)
     if other:
-        subset = ", ".join(other[:4]) + (f" and {len(other) - 4} more" if len(other) > 4 else "")
+        subset = listed(other, 4)
         out.append(f"other cells in {subset}")
     return " and ".join(out)
 

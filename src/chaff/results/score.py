@@ -13,6 +13,7 @@ from chaff.metrics import METRICS
 from chaff.results.digits import score
 from chaff.results.plain import plain
 from chaff.results.shown import table_html
+from chaff.visible import listed
 
 
 def corrected_error(values: Floats, test_share: float) -> float:
@@ -50,7 +51,7 @@ class Score:
     def __str__(self) -> str:
         """`R² 0.61 ± 0.03 over 5 folds with 2 features: ash_pct, protein_pct`."""
         names = sorted(self.features)
-        subset = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
+        subset = listed(names, 6)
         count = f"{len(names)} feature{'s' * (len(names) != 1)}" + (f": {subset}" if names else ", baseline")
         label = METRICS[self.metric].label if self.metric in METRICS else self.metric
         error = f" ± {score(self.se)}" if self.se == self.se else ""

@@ -10,6 +10,7 @@ import numpy as np
 
 from chaff.arrays import Flags, Floats, Ints
 from chaff.errors import DataError
+from chaff.visible import listed
 from chaff.work import Work
 
 if TYPE_CHECKING:
@@ -116,7 +117,7 @@ BLIND = "constant within every group"
 def some(table: Table, which: Flags, most: int = 4) -> str:
     """The first few of these features, and how many more."""
     names = [f for f, hit in zip(table.features, which, strict=True) if hit]
-    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
+    return listed(names, most)
 
 
 def blind_columns(table: Table) -> Flags:

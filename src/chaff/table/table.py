@@ -20,6 +20,7 @@ from chaff.table.derived import Derived, checked_fill, flags_for
 from chaff.table.kinds import Column, Kind
 from chaff.table.source import Source
 from chaff.table.terms import Terms
+from chaff.visible import listed
 
 Task = Literal["regression", "classification"]
 MOST_NAMES = 12  # of a kind, shown in a notebook
@@ -432,7 +433,7 @@ class Table:
         """The same as a small table for a notebook, a row a kind of feature; everything in it escaped."""
         rows = ""
         for kind, names in self._by_kind().items():
-            subset = ", ".join(names[:MOST_NAMES]) + (f" and {len(names) - MOST_NAMES:,} more" if len(names) > MOST_NAMES else "")
+            subset = listed(names, MOST_NAMES)
             rows += f"<tr><td>{html.escape(kind)}</td><td>{len(names):,}</td><td>{html.escape(subset)}</td></tr>"
         given = "".join(f"<p>{html.escape(line)}</p>" for line in (*self.roles_text, *self.notes))
         head = "<tr><th>kind</th><th>features</th><th></th></tr>"

@@ -120,6 +120,7 @@ def test_several_runs_agree_more_with_each_other_than_single_ones():
     assert apart(several) <= apart(single) and len(several[0] & truth) >= 8
 
 
+@pytest.mark.long
 def test_noise_gives_an_empty_answer_and_says_what_q_makes_possible():
     empty = 0
     for seed in range(6):
@@ -141,6 +142,7 @@ def test_classes_and_the_forest(classes):
         assert set(found.ranked("difference").index[:7]) <= {f"c{j:02}" for j in range(8)}
 
 
+@pytest.mark.long
 def test_order_of_columns_and_workers_change_nothing():
     table, _ = designed(2, alike(12, 0.3), n=150, signals=6)
     one = chaff.knockoffs(table, 0.3, runs=3, workers=1).frame
@@ -220,6 +222,7 @@ def test_what_knockoffs_cannot_do_is_refused_with_a_reason():
     assert any("filled by the median" in n for n in chaff.knockoffs(chaff.open_table(gaps, "y"), runs=1).notes)
 
 
+@pytest.mark.long
 def test_in_a_plan(tmp_path):
     table, truth = designed(3, alike(20, 0.2), signals=10)
     file = tmp_path / "plan.toml"

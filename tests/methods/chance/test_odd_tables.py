@@ -58,6 +58,7 @@ def test_every_test_copes(name):
         assert not np.isinf(values[~np.isnan(values)]).any() or label.startswith("chance"), label
 
 
+@pytest.mark.long
 def test_which_odd_tables_are_refused_and_by_whom():
     refused = {}
     for name, table in TABLES.items():

@@ -131,6 +131,7 @@ def best_cut(x, y):
     return (x > cuts[int(np.argmax(gap))]).astype(float)
 
 
+@pytest.mark.long
 def test_chance_on_bins_that_saw_the_target_is_caught():
     wrong = {"saw": 0, "did not": 0}
     for seed in range(40):

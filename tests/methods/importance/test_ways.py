@@ -131,6 +131,7 @@ def test_drop_column_is_a_refit_and_the_closed_form_is_one_too():
             assert found.more["by_fold"].loc[f].to_numpy() == pytest.approx(lost, abs=1e-9)
 
 
+@pytest.mark.long
 def test_impurity_likes_many_values_and_its_correction_does_not():
     raw, corrected = [], []
     for seed in range(100):
@@ -195,6 +196,7 @@ def test_coefficients_come_with_the_order_of_entering_half_samples_and_the_path(
     assert list(found.more["beside"].columns) == ["lasso", "ridge"]
 
 
+@pytest.mark.long
 def test_pooled_weighs_by_skill_names_where_it_disagrees_and_leaves_out_what_fails():
     class Fails(Mean):
         def predict(self, X):
@@ -232,6 +234,7 @@ def test_a_way_that_does_not_fit_the_model_says_which_do(model, by, said):
         chaff.importance(made(80), model, by)
 
 
+@pytest.mark.long
 def test_nothing_is_beyond_chance_in_noise_more_often_than_promised():
     hits = {"permutation": 0, "drop column": 0}
     for seed in range(60):
@@ -242,6 +245,7 @@ def test_nothing_is_beyond_chance_in_noise_more_often_than_promised():
     assert all(h / 60 <= 0.05 + 2 * np.sqrt(0.05 * 0.95 / 60) for h in hits.values())
 
 
+@pytest.mark.long
 def test_the_mill_gives_up_its_kinds_of_signal_to_the_ways_that_should_see_them():
     lots = chaff.demo.table(rows=1600)
     lots = lots.with_features([f for f in lots.features if f not in ("crumb_score", "lot_no", "delivered_on", "farm_code", "line_id")])

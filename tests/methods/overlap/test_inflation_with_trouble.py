@@ -64,6 +64,7 @@ def test_complete_rows_stand_beside_it_where_enough_are_left():
     assert "vif_complete" not in chaff.inflation(chaff.open_arrays(X[:60], y[:60])).frame
 
 
+@pytest.mark.long
 def test_maximum_likelihood_equals_a_search_for_it_on_a_small_case():
     rng = np.random.default_rng(6)
     X = rng.multivariate_normal([1, 2, -1], [[2, 1.4, 0.3], [1.4, 1.5, 0.2], [0.3, 0.2, 1]], size=60)

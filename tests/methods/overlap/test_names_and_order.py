@@ -43,6 +43,7 @@ def test_vif_is_better_lower_and_shown_highest_first(sieves):
 
 
 @pytest.mark.parametrize("order", ["reversed", "shuffled"])
+@pytest.mark.long
 def test_the_order_of_the_columns_decides_nothing(order):
     frame = chaff.demo.lots(rows=300)
     names = [c for c in frame.columns if c != "loaf_volume"]

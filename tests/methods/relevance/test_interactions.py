@@ -90,6 +90,7 @@ def test_categories_gaps_and_classes_take_part():
     assert found.frame.loc[["word", "x"], "in_company"].all() and not found.frame.loc["z", "in_company"]
 
 
+@pytest.mark.long
 def test_on_noise_hardly_any_screen_flags_a_pair():
     flagged = 0
     for seed in range(20):
@@ -100,6 +101,7 @@ def test_on_noise_hardly_any_screen_flags_a_pair():
     assert flagged <= 4  # one in twenty on average; benchmarks/pair_noise.py counts more
 
 
+@pytest.mark.long
 def test_seed_and_workers():
     table = chaff.demo.table(rows=300)
     a, b = (chaff.interactions(table, workers=w) for w in (1, 2))

@@ -144,6 +144,7 @@ def test_the_leading_p_holds_under_tails_where_r_alone_would_lie():
     assert np.mean(np.array(lead) < 0.01) < 0.01 + 3 * np.sqrt(0.01 * 0.99 / 400)
 
 
+@pytest.mark.long
 def test_a_sparse_table_of_counts_has_its_p_from_shuffles():
     rng = np.random.default_rng(5)
     data = pd.DataFrame(
@@ -172,6 +173,7 @@ def counted(levels, classes):
     return pd.crosstab(levels, classes).to_numpy(float)
 
 
+@pytest.mark.long
 def test_sparse_p_is_uniform_under_no_effect():
     p = []
     for seed in range(300):

@@ -25,6 +25,7 @@ def good_by_hand(scorer, pinned=frozenset(), within=0.02):
 
 @pytest.mark.parametrize("metric", ["r2", "rmse"])
 @pytest.mark.parametrize("seed", range(3))
+@pytest.mark.long
 def test_they_are_those_of_enumeration_at_twelve_columns(seed, metric):
     t = table(seed, p=12, n=90)
     trail = chaff.search(t, chaff.Ridge(0.05), "forward", metric=metric, folds=4, honest=False)

@@ -145,6 +145,7 @@ def test_each_fold_chooses_without_its_own_rows():
     assert promise.selection_frequency("x1") == 1.0
 
 
+@pytest.mark.long
 def test_a_cut_before_the_search_is_run_anew_inside_the_folds():
     rng = np.random.default_rng(8)
     frame = pd.DataFrame(rng.normal(size=(120, 150)), columns=[f"c{j:03d}" for j in range(150)]).assign(y=rng.normal(size=120))

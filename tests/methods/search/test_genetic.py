@@ -66,6 +66,7 @@ def test_diversity_is_the_share_of_columns_in_which_two_differ():
     assert breeding.diversity(some[:1]) == 0 and breeding.diversity(np.repeat(some[:1], 4, 0)) == 0
 
 
+@pytest.mark.long
 def test_it_finds_the_optimum_of_small_problems_on_nearly_all_seeds():
     hits = 0
     for seed in range(20):

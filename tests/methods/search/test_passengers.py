@@ -27,6 +27,7 @@ def copies(n=300, seed=0, wave=False, classes=False):
 
 
 @pytest.mark.parametrize("kind", [{}, {"wave": True}, {"classes": True}])
+@pytest.mark.long
 def test_of_near_copies_one_is_kept_whichever_lens_decides(kind):
     table = chaff.open_table(copies(400, 3, **kind), target="y")
     run = chaff.select(table, chaff.Plan((chaff.Search(),)), holdout=0, state=False)
@@ -86,6 +87,7 @@ def kept(table, **fields):
     return chaff.select(table, chaff.Plan((chaff.Search("ridge", **fields),), scoring), holdout=0, state=False)
 
 
+@pytest.mark.long
 def test_a_size_in_a_strategy_is_a_bound_and_the_answer_says_what_it_costs():
     table, _ = eight_of_forty()
     run = kept(table, strategy=chaff.Forward(size=3))
@@ -94,6 +96,7 @@ def test_a_size_in_a_strategy_is_a_bound_and_the_answer_says_what_it_costs():
 
 
 @pytest.mark.parametrize("strategy", [chaff.Genetic(population=20, generations=8), chaff.RandomSets(sets=30), chaff.Annealing(steps=200)])
+@pytest.mark.long
 def test_strategies_that_leap_have_a_set_of_every_smaller_size(strategy):
     table, true = eight_of_forty()
     run = kept(table, strategy=strategy)
@@ -102,6 +105,7 @@ def test_strategies_that_leap_have_a_set_of_every_smaller_size(strategy):
 
 
 @pytest.mark.parametrize("model", [None, "ridge", "forest", "nearest neighbours"])
+@pytest.mark.long
 def test_a_size_by_hand_is_that_size_through_every_lens(model):
     table, _ = eight_of_forty()
     for size in (2, 14):
@@ -121,6 +125,7 @@ def test_an_elimination_does_not_step_over_a_wanted_size():
         assert 29 in sizes and sizes[-1] == 1
 
 
+@pytest.mark.long
 def test_a_share_by_hand_rules_alone():
     table, _ = eight_of_forty()
     sizes = [len(kept(table, keep_share=s).features) for s in (0.5, 0.8, 0.98)]
@@ -136,6 +141,7 @@ def test_a_metric_without_row_losses_is_not_enlarged_by_another_one():
     assert len(run.features) <= 6 and {"c0", "c1", "c2"} <= set(run.features)
 
 
+@pytest.mark.long
 def test_the_full_set_is_taken_at_its_best_lens_and_that_is_said():
     rng = np.random.default_rng(2)
     X = rng.normal(size=(60, 50))
@@ -158,6 +164,7 @@ def test_where_the_full_set_is_kept_it_does_not_keep_up_with_itself():
     assert len(run.features) == 4 and "no smaller set keeps up on these rows" in str(run).splitlines()[0]
 
 
+@pytest.mark.long
 def test_two_true_columns_of_a_drifting_series_are_found():
     from scipy.signal import lfilter
 

@@ -236,6 +236,7 @@ def test_budgets_that_nothing_fits_are_refused(lots):
         _ = chaff.search(table(), "ridge", "forward", honest=False).cost_front
 
 
+@pytest.mark.long
 def test_evaluations_and_time_end_a_search_with_the_best_so_far(lots):
     for strategy in ("floating", "genetic", "exhaustive", "annealing", "recursive"):
         whole = chaff.search(lots, chaff.Tree(depth=3), strategy, honest=False, folds=3)

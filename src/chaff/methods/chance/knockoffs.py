@@ -22,6 +22,7 @@ from chaff.stats.knockoffs import FORMS, Form, beyond, copies, distances, e_valu
 from chaff.stats.matrices import shrinkage
 from chaff.table.opening import open_arrays
 from chaff.table.table import Table
+from chaff.visible import listed
 from chaff.work import Work, task
 
 LEAST_ROWS = 20
@@ -111,7 +112,7 @@ class Knockoffs:
         """Numbers, independent rows, and more rows than columns."""
         others = [f for f in table.features if table.kind(f) != "number"]
         if others:
-            subset = ", ".join(others[:4]) + (f" and {len(others) - 4} more" if len(others) > 4 else "")
+            subset = listed(others, 4)
             raise UsageError(
                 f"knockoffs: {subset}: only numbers have Gaussian copies, a category's levels have none. Pass the "
                 "numbers alone (features=[…], --ignore the others), and judge categories by `chance` or `twins`"

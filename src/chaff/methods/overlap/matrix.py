@@ -11,6 +11,7 @@ from chaff.arrays import Floats
 from chaff.errors import DataError, UsageError
 from chaff.memory import machine_bytes
 from chaff.table.table import Table
+from chaff.visible import listed
 
 TELL = 1e9  # bytes from which the need is told
 ENOUGH = 10  # complete rows a column, and half of all rows, from which complete rows are used
@@ -35,7 +36,7 @@ def number_names(table: Table, features: Sequence[str] | None = None) -> tuple[l
         raise UsageError(f"'{other[0]}' holds {table.kind(other[0])} values, not numbers; chaff.associations takes every kind")
     still = [f for f in names if not _varies(table.column(f).values)]
     names = [f for f in names if f not in still]
-    words = ", ".join(still[:5]) + (f" and {len(still) - 5} more" if len(still) > 5 else "")
+    words = listed(still, 5)
     return names, f"without spread, so left out: {words}" if still else ""
 
 

@@ -16,6 +16,7 @@ from chaff.kernels.sums import shape_where
 from chaff.methods.relevance.relevance_data import RelevanceData
 from chaff.methods.relevance.statistic import BC, BN, CC, CN, NC, NN, Pair
 from chaff.stats.effect import of_counts, on_the_scale_of_r
+from chaff.visible import listed
 from chaff.work import task
 
 if TYPE_CHECKING:
@@ -137,5 +138,5 @@ def led_words(leads: dict[str, str]) -> tuple[str, ...]:
     subset = [f for f, lead in leads.items() if lead in BY_RANKS.values()]
     if not subset:
         return ()
-    names = ", ".join(subset[:4]) + (f" and {len(subset) - 4} more" if len(subset) > 4 else "")
+    names = listed(subset, 4)
     return (f"rank test used for {names}: a few extreme rows dominate r or F, so their p-values are unreliable",)

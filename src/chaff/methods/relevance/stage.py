@@ -35,6 +35,7 @@ from chaff.results.verdict import Verdict, drop, keep
 from chaff.stats.adjust import ADJUSTMENTS, adjust
 from chaff.table.shuffle import shuffled
 from chaff.table.table import Table
+from chaff.visible import listed
 from chaff.work import Work, task
 
 if TYPE_CHECKING:
@@ -248,14 +249,14 @@ class Relevance:
         sparse = frame.index[frame["sparse_share"] > 0.2].tolist() if "sparse_share" in frame else []
         if sparse:
             notes.append(
-                f"expected counts below 5 in more than a fifth of the cells of {_some(sparse)}: p by permutation there, ≤ is a bound"
+                f"expected counts below 5 in more than a fifth of the cells of {listed(sparse)}: p by permutation there, ≤ is a bound"
             )
         if "mutual_information_neighbours" in frame and rows > self.sample_rows:
             notes.append(f"neighbour measures on a random draw of {self.sample_rows:,} rows")
         seldom = [f for f in view.of_kind("category") if too_many_levels(view.table, f)]
         if seldom and "mutual_information" in frame:
             notes.append(
-                f"the levels of {_some(seldom)} have fewer than {FEWEST_A_LEVEL} rows per level; mutual information and gain are biased "
+                f"the levels of {listed(seldom)} have fewer than {FEWEST_A_LEVEL} rows per level; mutual information and gain are biased "
                 "upwards, and mrmr leaves them out"
             )
         if self.shuffles and frame.shape[0] > 0.05 * (self.shuffles + 1):
@@ -322,10 +323,6 @@ def _in_order(frame: pd.DataFrame, names: Sequence[str]) -> pd.DataFrame:
     first = ["kind", "rows", "statistic", "p", "q", "effect_size", "effect_size_low", "effect_size_high"]
     rest = [c for n in names for c in frame.columns if belongs(str(c), n)]
     return frame[list(dict.fromkeys([*first, *rest]))].copy()
-
-
-def _some(names: Sequence[str], most: int = 4) -> str:
-    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
 
 
 def effect_sizes(table: Table, setting: Setting, features: Sequence[str]) -> dict[str, float]:

@@ -8,6 +8,7 @@ import numpy as np
 
 from chaff.methods.screen.facts import Facts
 from chaff.table.table import Table
+from chaff.visible import listed
 
 ROWS_A_LEVEL = 5
 MOST_LEVELS = 200
@@ -31,7 +32,7 @@ def _by_case(words: Sequence[Facts]) -> list[str]:
                 alike.setdefault(" ".join(f.column.levels[k].lower().split()), []).append(f.column.levels[k])
         pairs = [" and ".join(repr(w) for w in subset) for subset in alike.values() if len(subset) > 1]
         if pairs:
-            out.append(f"{f.name}: {_some(pairs)} differ by case or blanks only; they are separate levels")
+            out.append(f"{f.name}: {listed(pairs, SHOWN)} differ by case or blanks only; they are separate levels")
     return out
 
 
@@ -43,9 +44,8 @@ def _followed(words: Sequence[Facts]) -> list[str]:
             continue
         follow = [coarse.name for coarse in words if coarse.distinct < fine.distinct and _determines(fine, coarse)]
         if follow:
-            out.append(
-                f"{_some(follow)} {'is' if len(follow) == 1 else 'are'} determined by {fine.name} (one value per level of {fine.name})"
-            )
+            verb = "is" if len(follow) == 1 else "are"
+            out.append(f"{listed(follow, SHOWN)} {verb} determined by {fine.name} (one value per level of {fine.name})")
     return out
 
 
@@ -72,8 +72,4 @@ def _gaps_of_a_level(facts: Sequence[Facts], words: Sequence[Facts]) -> list[str
             if of_gap.size == 1 and not (other.column.values[~gap] == of_gap[0]).any():
                 result.setdefault(f"{other.name} is '{other.column.levels[int(of_gap[0])]}'", []).append(f.name)
                 break
-    return [f"missing exactly where {where}: {_some(names)}" for where, names in result.items()]
-
-
-def _some(names: Sequence[str]) -> str:
-    return ", ".join(names[:SHOWN]) + (f" and {len(names) - SHOWN} more" if len(names) > SHOWN else "")
+    return [f"missing exactly where {where}: {listed(names, SHOWN)}" for where, names in result.items()]
