@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import importlib
 import inspect
 import re
@@ -11,7 +12,11 @@ from pathlib import Path
 from chaff.decide.api import StageCall
 from chaff.decide.named_plans import plan_schema
 from chaff.decide.selection import json_schema
+from chaff.methods.importance.way import WAYS
 from chaff.methods.relevance.catalogue import page_rows
+from chaff.methods.search.strategy import STRATEGIES
+from chaff.metrics import METRICS
+from chaff.models.named import MODELS
 
 HERE = Path(__file__).parent
 PAGE = HERE / "statistics.md"
@@ -23,6 +28,32 @@ def with_rows(text: str) -> str:
     first = next(k for k, line in enumerate(lines) if line.startswith("| ---")) + 1
     last = next(k for k in range(first, len(lines) + 1) if k == len(lines) or not lines[k].startswith("|"))
     return "\n".join([*lines[:first], *page_rows(), *lines[last:]]) + "\n"
+
+
+def choices_page() -> str:
+    """Every model, strategy, way of importance and metric, with its settings and their defaults, from the registries."""
+    parts = [
+        "# Models, strategies, importance measures and metrics",
+        "Made by `make docs` from the code. Each can be named in a plan, on the command line and in Python by its name, or with settings:",
+        '`{ name = "forest", trees = 300 }`, `chaff.Forest(trees=300)`. What a setting means stands in the docstring of the class.',
+    ]
+    for title, registry in (("Models", MODELS), ("Search strategies", STRATEGIES), ("Importance measures", WAYS)):
+        parts += ["", f"## {title}", "", "| name | class | what it does | settings and defaults |", "| --- | --- | --- | --- |"]
+        for name, cls in registry.choices.items():
+            first = (cls.__doc__ or "").strip().split("\n\n")[0].replace("\n", " ").replace("|", "\\|")
+            settings = ", ".join(f"`{f.name} = {default_of(f)}`" for f in dataclasses.fields(cls) if f.init)
+            parts.append(f"| `{name}` | `chaff.{cls.__name__}` | {' '.join(first.split())} | {settings} |")
+    parts += ["", "## Metrics", "", "| name | shown as | better | target |", "| --- | --- | --- | --- |"]
+    for m in sorted(METRICS.values(), key=lambda m: m.name):
+        target = {"regression": "a number", "classification": "classes", "both": "a number or classes"}[m.task]
+        target, better = "two classes" if m.two_classes_only else target, "higher" if m.higher_is_better else "lower"
+        parts.append(f"| `{m.name}` | {m.label} | {better} | {target} |")
+    return "\n".join(parts) + "\n"
+
+
+def default_of(field: dataclasses.Field[object]) -> str:
+    value = field.default if field.default is not dataclasses.MISSING else field.default_factory()  # type: ignore[misc]
+    return f"{value:g}" if isinstance(value, float) else str(value) if not isinstance(value, str) else f'"{value}"'
 
 
 def stub() -> str:
@@ -66,6 +97,7 @@ def signature_of(name: str, spec: StageCall, needed: dict[str, str]) -> str:
 
 if __name__ == "__main__":
     (HERE.parent / "src" / "chaff" / "__init__.pyi").write_text(stub(), encoding="utf-8")
+    (HERE / "choices.md").write_text(choices_page(), encoding="utf-8")
     PAGE.write_text(with_rows(PAGE.read_text(encoding="utf-8")), encoding="utf-8")
     (HERE / "plan.schema.json").write_text(plan_schema(), encoding="utf-8")
     (HERE / "selection.schema.json").write_text(json_schema(), encoding="utf-8")

@@ -8,7 +8,18 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from chaff.cli import chance_tests
-from chaff.cli.options import all_option, columns_option, file_ending, pin_options, plan_option, rows_options, table_options, work_options
+from chaff.cli.options import (
+    MODELS,
+    WAYS,
+    all_option,
+    columns_option,
+    file_ending,
+    pin_options,
+    plan_option,
+    rows_options,
+    table_options,
+    work_options,
+)
 from chaff.cli.parse_choices import parse_choice
 from chaff.files import SAVED
 
@@ -32,10 +43,10 @@ FIGURES = (".png", ".svg", ".pdf")
 @pin_options
 @rows_options
 @columns_option
-@click.option("--model", metavar="NAME", help="What is fitted: forest, lasso, boosting, … or '{ name = \"forest\", trees = 300 }'.")
+@click.option("--model", metavar="NAME", help=f"What is fitted: {MODELS}; or '{{ name = \"forest\", trees = 300 }}'.")
 @click.option(
     "--by", metavar="WAY",
-    help="given others, permutation, coefficient, impurity, split standing, drop column, shapley, pooled; or with settings, "
+    help=f"{WAYS}; or with settings, "
     "'{ name = \"permutation\", together = 0.9 }'.",
 )  # fmt: skip
 @click.option("--against", metavar="NAME", help="Also with another model; compares the two kept sets.")

@@ -10,6 +10,7 @@ from typing import Any
 
 import click
 
+from chaff.choices import names_in
 from chaff.table.terms import Terms
 
 Many = tuple[str, ...]
@@ -35,6 +36,12 @@ def _term_option(field: dataclasses.Field[Any], hint: Any) -> Callable[[Command]
         settings["metavar"] = field.metadata["shown"] or None
     return click.option(field.metadata["option"], field.name, **settings)
 
+
+MODELS, WAYS, STRATEGIES = (
+    ", ".join(names_in(package, key))
+    for package, key in (("chaff.models", "label"), ("chaff.methods.importance.ways", "name"), ("chaff.methods.search.strategies", "name"))
+)
+"""The names there are, for help."""
 
 memory_option = click.option(
     "--memory", metavar="SIZE", help="What the whole process may take, such as 4GB: a table that would take more stays on disk."

@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from chaff.cli.options import (
+    MODELS,
+    STRATEGIES,
     all_option,
     columns_option,
     file_ending,
@@ -36,11 +38,11 @@ RULES = "smallest, best, one standard error, knee, adjusted_r2, aic, bic, share=
 @pin_options
 @rows_options
 @columns_option
-@click.option("--model", metavar="NAME", help="The model you will use: ridge, logistic, forest, … or '{ name = \"forest\", trees = 300 }'.")
+@click.option("--model", metavar="NAME", help=f"The model you will use: {MODELS}; or '{{ name = \"forest\", trees = 300 }}'.")
 @click.option(
     "--strategy", "strategies", multiple=True, metavar="NAME",
-    help="forward, backward, both, floating, recursive, genetic, exhaustive, branch and bound, swap, along, random, annealing; or with "
-    "settings, '{ name = \"genetic\", population = 80 }'. Repeatable: compared on the same folds.",
+    help=f"{STRATEGIES}; or with settings, "
+    "'{ name = \"genetic\", population = 80 }'. Repeatable: compared on the same folds.",
 )  # fmt: skip
 @click.option("--against", metavar="NAME", help="Also with another model; compares the sets.")
 @click.option("--metric", metavar="NAME", help="r2, rmse, mae, log_loss, auc or accuracy.")

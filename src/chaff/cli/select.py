@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from chaff.cli.options import (
+    MODELS,
     parse_holdout,
     parse_limits,
     parse_rows,
@@ -35,9 +36,7 @@ if TYPE_CHECKING:
 @click.option("--holdout", metavar="SHARE|FILE", help="A share of the rows (default 0.2, 0 for none), or a file with separate rows.")
 @click.option("--out", default="chaff-out", show_default=True, help="Folder for the results.")
 @pin_options
-@click.option(
-    "--model", help="The model you will use: ridge, logistic, forest … Default: a linear model and a forest, and the better one decides."
-)
+@click.option("--model", help=f"The model you will use: {MODELS}. Default: a linear model and a forest, and the better one decides.")
 @click.option("--metric", help="r2, rmse, mae; log_loss, auc, accuracy.")
 @click.option("--folds", type=click.IntRange(2), help="Folds (5; 10 under 50 rows).")
 @rows_option

@@ -46,7 +46,7 @@ class FittedBayes:
 
 @dataclass(frozen=True)
 class NaiveBayes:
-    """Classes by the product of what each column says: numbers normal within a class, categories by their shares.
+    """Classes by the product of the likelihoods of the features: numbers normal within a class, categories by their shares.
 
     Raises
     ------

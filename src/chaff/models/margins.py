@@ -47,7 +47,7 @@ class FittedMargin:
 
 @dataclass(frozen=True)
 class LinearMargin:
-    """A linear model that charges only what lies on the wrong side of a margin.
+    """Linear model with a loss only beyond a margin (support vector loss).
 
     Parameters
     ----------

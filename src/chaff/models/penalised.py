@@ -177,7 +177,7 @@ def _fold_losses(train: Sample, ground: PathData, stages_run: StagesRun, rows: I
 
 @dataclass(frozen=True)
 class Lasso(Penalised):
-    """Linear model whose coefficients are charged by their size, so that many are exactly zero.
+    """Linear model with a penalty on the absolute coefficients: many are exactly zero.
 
     Least squares for a number target, logistic for classes.
 
@@ -221,8 +221,7 @@ class Lasso(Penalised):
 
 @dataclass(frozen=True)
 class ElasticNet(Penalised):
-    """Linear model charged partly by the size and partly by the square of its coefficients: columns that go together stay
-    together.
+    """Linear model with a lasso and a ridge penalty: correlated features stay together.
 
     Parameters
     ----------
@@ -259,7 +258,7 @@ class ElasticNet(Penalised):
 
 @dataclass(frozen=True)
 class GroupLasso(Penalised):
-    """Lasso in which a category comes or goes as a whole.
+    """Lasso that keeps or drops a category as a whole.
 
     Parameters
     ----------

@@ -18,7 +18,7 @@ from chaff.table.table import Table
 
 @dataclass(frozen=True)
 class DropColumn:
-    """What the score loses when the model is fitted without a feature.
+    """Loss of score when the model is fitted without the feature.
 
     Parameters
     ----------

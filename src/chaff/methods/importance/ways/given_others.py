@@ -19,7 +19,7 @@ from chaff.table.table import Table
 
 @dataclass(frozen=True)
 class GivenOthers:
-    """Permutation importance on held-out rows, with a test of what a feature has of its own; for models of trees.
+    """Permutation importance on test-fold rows, with a test of what a feature adds to the other features; for tree models.
 
     Parameters
     ----------

@@ -26,7 +26,7 @@ from chaff.work import Work, task
 
 @dataclass(frozen=True)
 class Permutation:
-    """What a model loses on held-out rows when a feature's cells are shuffled among them; for every model.
+    """Loss of score on test-fold rows when the values of a feature are permuted among them; for every model.
 
     Parameters
     ----------

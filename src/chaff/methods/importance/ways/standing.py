@@ -22,7 +22,7 @@ from chaff.work import Work, task
 
 @dataclass(frozen=True)
 class SplitStanding:
-    """Won splits over splits stood for, in many shallow trees on few columns each.
+    """Share of the splits that a feature wins where it is a candidate, in many shallow trees on few features each.
 
     Parameters
     ----------

@@ -18,7 +18,7 @@ ORDER = 'order must be a list of features, the best first, such as ["protein_pct
 
 @dataclass(frozen=True)
 class Along:
-    """The first one, two, three, … features of a ranking.
+    """The leading features of a given ranking, one more at each step.
 
     Parameters
     ----------

@@ -18,7 +18,7 @@ MANY_FEATURES = 600  # a whole backward path costs the cube of the features
 
 @dataclass(frozen=True)
 class Both:
-    """Forward and backward, one after the other; past 600 features forward only, to 300 (or `size`), which is said.
+    """Forward and backward, one after the other; above 600 features forward only, to 300 (or `size`), and a note reports it.
 
     Parameters
     ----------

@@ -22,7 +22,7 @@ STRICTLY = 1e-12
 
 @dataclass(frozen=True)
 class Genetic:
-    """Subsets that recombine.
+    """Genetic algorithm over subsets.
 
     Parameters
     ----------

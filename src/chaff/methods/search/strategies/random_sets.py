@@ -14,7 +14,7 @@ from chaff.work import Work
 
 @dataclass(frozen=True)
 class RandomSets:
-    """Sets drawn at random, their sizes evenly.
+    """Random sets, all sizes equally likely.
 
     Parameters
     ----------
