@@ -12,6 +12,7 @@ from pathlib import Path
 from chaff.decide.api import StageCall
 from chaff.decide.named_plans import plan_schema
 from chaff.decide.selection import json_schema
+from chaff.decide.stages import STAGES
 from chaff.methods.importance.way import WAYS
 from chaff.methods.relevance.catalogue import page_rows
 from chaff.methods.search.strategy import STRATEGIES
@@ -33,22 +34,34 @@ def with_rows(text: str) -> str:
 def choices_page() -> str:
     """Every model, strategy, way of importance and metric, with its settings and their defaults, from the registries."""
     parts = [
-        "# Models, strategies, importance measures and metrics",
+        "# Models, strategies, importance measures, stages and metrics",
         "Made by `make docs` from the code. Each can be named in a plan, on the command line and in Python by its name, or with settings:",
         '`{ name = "forest", trees = 300 }`, `chaff.Forest(trees=300)`. What a setting means stands in the docstring of the class.',
     ]
     for title, registry in (("Models", MODELS), ("Search strategies", STRATEGIES), ("Importance measures", WAYS)):
         parts += ["", f"## {title}", "", "| name | class | what it does | settings and defaults |", "| --- | --- | --- | --- |"]
         for name, cls in registry.choices.items():
-            first = (cls.__doc__ or "").strip().split("\n\n")[0].replace("\n", " ").replace("|", "\\|")
-            settings = ", ".join(f"`{f.name} = {default_of(f)}`" for f in dataclasses.fields(cls) if f.init)
-            parts.append(f"| `{name}` | `chaff.{cls.__name__}` | {' '.join(first.split())} | {settings} |")
+            parts.append(_row(name, cls))
+    parts += [
+        "",
+        "## Stages of a plan",
+        "",
+        "`--set KEY=VALUE` changes a setting of the stage that a command runs, `chaff select --set STAGE.KEY=VALUE` of any.",
+    ]
+    parts += ["", "| stage | class | what it does | settings and defaults |", "| --- | --- | --- | --- |"]
+    parts += [_row(use, cls) for use, cls in sorted(STAGES.items())]
     parts += ["", "## Metrics", "", "| name | shown as | better | target |", "| --- | --- | --- | --- |"]
     for m in sorted(METRICS.values(), key=lambda m: m.name):
         target = {"regression": "a number", "classification": "classes", "both": "a number or classes"}[m.task]
         target, better = "two classes" if m.two_classes_only else target, "higher" if m.higher_is_better else "lower"
         parts.append(f"| `{m.name}` | {m.label} | {better} | {target} |")
     return "\n".join(parts) + "\n"
+
+
+def _row(name: str, cls: type) -> str:
+    first = (cls.__doc__ or "").strip().split("\n\n")[0].replace("\n", " ").replace("|", "\\|")
+    settings = ", ".join(f"`{f.name} = {default_of(f)}`" for f in dataclasses.fields(cls) if f.init and f.name != "name")
+    return f"| `{name}` | `chaff.{cls.__name__}` | {' '.join(first.split())} | {settings} |"
 
 
 def default_of(field: dataclasses.Field[object]) -> str:

@@ -17,6 +17,7 @@ from chaff.cli.options import (
     pin_options,
     plan_option,
     rows_options,
+    set_settings,
     table_options,
     work_options,
 )
@@ -58,6 +59,7 @@ FIGURES = (".png", ".svg", ".pdf")
 @click.option("--times-mean", type=float, help="Keep features at F × the mean or more.")
 @click.option("--significant", type=float, help="Keep adjusted p below this, for ways that test.")
 @click.option("--limits", metavar="A,B,…", help="Thresholds to compare side by side.")
+@set_settings("seeds=10")
 @chance_tests.options
 @click.option("--folds", type=click.IntRange(2), default=5, show_default=True, help="Folds.")
 @all_option

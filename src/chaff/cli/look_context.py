@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from chaff.cli.console import QUIET, Show
-from chaff.cli.options import parse_holdout, parse_pins, parse_table_options
+from chaff.cli.options import parse_holdout, parse_limits, parse_pins, parse_table_options
 from chaff.visible import listed
 
 if TYPE_CHECKING:
@@ -39,6 +39,8 @@ class LookContext:
     held: int
     """Rows that are set aside and not looked at."""
     notes: tuple[str, ...]
+    settings: tuple[tuple[str, Any], ...] = ()
+    """Fields of the command's stage that --set names."""
 
     def stage(self, cls: type, **options: Any) -> Any:
         """The plan's first stage of this kind, or a plain one, with what the options said on top."""
@@ -48,7 +50,9 @@ class LookContext:
         given = [s for s in (self.plan.stages if self.plan else ()) if isinstance(s, cls)]
         base = {k: v for k, v in stage_as_plain(given[0], off=False).items() if k != "use"} if given else {}
         problems: list[str] = []
-        made = make_stage(cls, {**base, **{k: v for k, v in options.items() if v is not None}}, cls.__name__.lower(), problems)
+        made = make_stage(
+            cls, {**base, **dict(self.settings), **{k: v for k, v in options.items() if v is not None}}, cls.__name__.lower(), problems
+        )
         if made is None:
             raise UsageError("; ".join(problems))
         return made
@@ -166,13 +170,14 @@ def stand(
     from chaff.decide.stage_report import not_dropped
 
     plan = read_plan_option(options)
+    settings = tuple(parse_limits(options.get("settings", ()), "--set").items())
     share, file = parse_holdout(options["holdout"])
     whole, wins = open_data(data, options, plan, file)
     pins = pins_of(options, plan)
     pinned = checked_pins(pins, whole)
     table, held, notes = _without_holdout(whole, options, plan, share)
     table = not_dropped(table, pinned)
-    passes = sees == "rows" if in_passes is None else in_passes(LookContext(table, whole, pins, plan, (), held, ()))
+    passes = sees == "rows" if in_passes is None else in_passes(LookContext(table, whole, pins, plan, (), held, (), settings))
     looked, note = _looked_at(table, options, sees, passes)
     notes += [note] if note else []
     left: tuple[str, ...] = ()
@@ -186,7 +191,7 @@ def stand(
         table, looked = table.with_features(kept), looked.with_features(kept)
     save_pins(options)
     table = looked
-    return LookContext(table, whole, pins, plan, left, held, (*wins, *notes))
+    return LookContext(table, whole, pins, plan, left, held, (*wins, *notes), settings)
 
 
 def _without_holdout(table: Table, options: dict[str, Any], plan: Plan | None, share: float | None) -> tuple[Table, int, list[str]]:

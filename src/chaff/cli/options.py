@@ -237,6 +237,12 @@ def parse_limits(items: Many, option: str) -> dict[str, Any]:
     return {k: toml_value(v) for k, v in pairs(items, option).items()}
 
 
+def set_settings(example: str) -> Callable[[Command], Command]:
+    """`--set KEY=VALUE`: any field of the stage that the command runs."""
+    words = f"Any other setting of the stage, such as {example}; false switches a limit off. Repeatable."
+    return click.option("--set", "settings", multiple=True, metavar="KEY=VALUE", help=words)
+
+
 def number(text: str, where: str) -> float:
     try:
         return float(text)

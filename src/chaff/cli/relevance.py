@@ -16,6 +16,7 @@ from chaff.cli.options import (
     pin_options,
     plan_option,
     rows_options,
+    set_settings,
     table_options,
     work_options,
 )
@@ -58,6 +59,7 @@ SETTINGS = ("adjust", "bins", "bin_kind", "pool_below", "neighbours", "shuffles"
 @click.option("--pool-below", type=float, help="Pool levels with a smaller expected count before chi-square (0: only warn).")
 @click.option("--neighbours", type=click.IntRange(1), help="Neighbours for mutual information without bins (3).")
 @click.option("--shuffles", type=click.IntRange(0), help="Permutations of the target for a p-value where theory gives none (0).")
+@set_settings("sample_rows=20000")
 @click.option(
     "--pairs", is_flag=True, help="Also test all pairs for interactions: what two features predict together beyond the sum of each."
 )

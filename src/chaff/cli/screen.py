@@ -11,10 +11,10 @@ from chaff.cli.options import (
     all_option,
     file_ending,
     numbers,
-    parse_limits,
     pin_options,
     plan_option,
     rows_options,
+    set_settings,
     table_options,
     work_options,
 )
@@ -33,13 +33,7 @@ if TYPE_CHECKING:
 @plan_option
 @pin_options
 @rows_options
-@click.option(
-    "--set",
-    "settings",
-    multiple=True,
-    metavar="LIMIT=VALUE",
-    help="A threshold of the screen, such as missing_share=0.8; false switches it off. Repeatable.",
-)
+@set_settings("missing_share=0.8")
 @click.option("--by", metavar="COLUMN", help="Sort the columns by this: missing_share, distinct, skew, single_r2, …")
 @click.option("--try", "limits", metavar="A,B,…", help="With --by: how many features would be kept at these thresholds.")
 @all_option
@@ -60,7 +54,7 @@ def command(data: str, **options: Any) -> None:
     file_ending(options["out"], SAVED, "--out")
     show = Show(options["form"])
     ground = stand(data, options, show)
-    stage = ground.stage(Screen, **parse_limits(options["settings"], "--set"))
+    stage = ground.stage(Screen)
     ground.tell(show)
     report_compiling(show)
     show.watch("screen")
