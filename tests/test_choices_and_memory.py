@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 import chaff
-from chaff.choices import fits, in_words, told, wrong_fields
+from chaff.choices import fits, in_words, plan_value, wrong_fields
 from chaff.errors import UsageError
 from chaff.memory import BoundedCache
 from chaff.methods.search.strategy import STRATEGIES, as_strategy
@@ -18,7 +18,7 @@ def test_every_choice_is_frozen_and_comes_back_from_what_it_tells(registry):
     assert len(registry.choices) >= 3
     for name, cls in registry.choices.items():
         choice = registry.make(name)
-        assert type(choice) is cls and registry.make(told(choice, registry.key)) == choice
+        assert type(choice) is cls and registry.make(plan_value(choice, registry.key)) == choice
         assert getattr(chaff, cls.__name__) is cls and cls.__name__ in dir(chaff)
         with pytest.raises((FrozenInstanceError, AttributeError)):
             choice.name = "other"
@@ -26,8 +26,8 @@ def test_every_choice_is_frozen_and_comes_back_from_what_it_tells(registry):
 
 def test_settings_travel_with_the_choice():
     assert as_model({"name": "ridge", "penalty": 0.25}) == chaff.Ridge(0.25)
-    assert told(chaff.Ridge(0.25), "label") == {"name": "ridge", "penalty": 0.25}
-    assert told(chaff.Forward(), "name") == "forward"
+    assert plan_value(chaff.Ridge(0.25), "label") == {"name": "ridge", "penalty": 0.25}
+    assert plan_value(chaff.Forward(), "name") == "forward"
     assert as_strategy({"name": "backward"}) == chaff.Backward()
 
 

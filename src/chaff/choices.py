@@ -103,7 +103,7 @@ def names_in(package: str, key: str = "name") -> tuple[str, ...]:
     return tuple(sorted(name for folder in folders for file in Path(folder).glob("*.py") for name in said.findall(file.read_text("utf-8"))))
 
 
-def told(choice: Any, key: str = "name") -> Any:
+def plan_value(choice: Any, key: str = "name") -> Any:
     """A choice as a plan says it: its name, with the settings that are not the default ones."""
     name = getattr(choice, key)
     settings = {} if getattr(choice, "own", False) else changed_fields(choice)  # a person's own is code, which no plan holds

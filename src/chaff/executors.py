@@ -72,7 +72,7 @@ def _handed_out(executor: Executor, run: Run, task: Callable[[Any], Any], units:
     except ChaffError:
         raise
     except Exception as error:
-        raise told(executor, error) from error
+        raise executor_error(executor, error) from error
 
 
 def _gathered(
@@ -87,7 +87,7 @@ def _gathered(
                 done += len(_result_of(executor, future))
                 tell(done)
             if not ready and serves is not None and not serves():
-                raise told(executor, ConnectionError("no answer"))
+                raise executor_error(executor, ConnectionError("no answer"))
         return [result for future in futures for result in future.result()]
     finally:
         for future in futures:
@@ -111,14 +111,14 @@ def _result_of(executor: Executor, future: Future[list[Any]]) -> list[Any]:
     except ChaffError:
         raise
     except (BrokenExecutor, CancelledError) as error:
-        raise told(executor, error) from error
+        raise executor_error(executor, error) from error
     except Exception as error:
         if getattr(executor, "what_happened", None) is not None:
-            raise told(executor, error) from error
+            raise executor_error(executor, error) from error
         raise
 
 
-def told(executor: Executor, error: BaseException) -> BaseException:
+def executor_error(executor: Executor, error: BaseException) -> BaseException:
     """What went wrong with the workers, in words; the error itself where it is none of theirs."""
     what = getattr(executor, "what_happened", None)
     if what is not None:

@@ -218,7 +218,8 @@ def test_rows_of_a_file_of_their_own_are_held_out_of_what_is_looked_at(tmp_path)
 
 def test_any_field_of_the_stage_can_be_set_and_a_wrong_one_is_named(lots):
     wide, narrow = (
-        json.loads(run("relevance", lots, *ROLES, "--statistics", "pearson_r", "--set", f"confidence={c}", "--format", "json")) for c in (0.99, 0.5)
+        json.loads(run("relevance", lots, *ROLES, "--statistics", "pearson_r", "--set", f"confidence={c}", "--format", "json"))
+        for c in (0.99, 0.5)
     )
     assert narrow["result"]["settings"]["confidence"] == 0.5 and wide["result"]["settings"]["confidence"] == 0.99
     assert "Did you mean 'places'" in run("relevance", lots, *ROLES, "--set", "place=3", code=2)

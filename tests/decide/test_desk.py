@@ -102,9 +102,9 @@ def test_what_the_sample_would_drop_is_looked_at_on_every_row(short):
 def test_overlap_reads_sums_over_every_row(short):
     table = chaff.open_table(mill_like(4000), "loaf_volume")
     few = table.sample(400)
-    ground = OverlapData.of(few, Setting.of(few, whole=table))
-    np.testing.assert_array_equal(ground.moments.P, table_moments(table, few.features).P)
-    assert ground.moments.rows == 4000
+    data = OverlapData.of(few, Setting.of(few, whole=table))
+    np.testing.assert_array_equal(data.moments.P, table_moments(table, few.features).P)
+    assert data.moments.rows == 4000
 
 
 def test_rows_stand_in_the_plan(tmp_path):

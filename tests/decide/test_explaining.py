@@ -21,7 +21,7 @@ def selection(mill_run):
 
 
 def test_every_column_has_its_history_and_the_fates_agree_with_the_selection(selection, mill_run):
-    told = {t.feature: t for t in selection.explain().told}
+    told = {t.feature: t for t in selection.explain().columns}
     assert set(told) == set(mill_run.table.features)
     assert {f for f, t in told.items() if t.fate in ("keep", "review")} == set(selection.features)
     assert {f for f, t in told.items() if t.fate == "blocked"} == {x.name for x in selection.review if x.blocked}
@@ -32,7 +32,7 @@ def test_every_column_has_its_history_and_the_fates_agree_with_the_selection(sel
 def test_what_was_measured_is_what_the_stages_say(selection, mill_run):
     frame = mill_run.result("relevance").frame
     feature = frame["effect_size"].idxmax()
-    words = {s.stage: s.measured for s in selection.explain(feature).told[0].steps}
+    words = {s.stage: s.measured for s in selection.explain(feature).columns[0].steps}
     assert f"{frame.loc[feature, 'effect_size']:.3g}" in words["relevance"] and f"1st of {len(frame)}" in words["relevance"]
     assert f"{int(mill_run.result('screen').frame.loc[feature, 'distinct']):,} distinct values" in words["screen"]
 
@@ -71,8 +71,8 @@ def test_a_pinned_column_says_so():
     plan = chaff.Plan((chaff.Screen(), chaff.Search(model="ridge")))
     pins = [chaff.pin_keep("straw_pct", because="the farmers ask"), chaff.pin_drop("ash_pct", because="the oven is sold")]
     found = chaff.select(table, plan, pins=pins).selection
-    assert "kept by a pin" in found.explain("straw_pct").told[0].headline and "the farmers ask" in str(found.explain("straw_pct"))
-    assert "dropped by a pin" in found.explain("ash_pct").told[0].headline
+    assert "kept by a pin" in found.explain("straw_pct").columns[0].headline and "the farmers ask" in str(found.explain("straw_pct"))
+    assert "dropped by a pin" in found.explain("ash_pct").columns[0].headline
 
 
 def test_a_changed_selection_is_refused_unless_its_seal_is_taken_out(selection, tmp_path):
@@ -97,7 +97,7 @@ def test_a_selection_of_the_first_version_still_reads(selection, tmp_path):
     data["version"] = 1
     (tmp_path / "old.json").write_text(json.dumps(data))
     old = chaff.read_selection(tmp_path / "old.json")
-    assert old.explain("crumb_score").told[0].fate == "blocked" and old.features == selection.features
+    assert old.explain("crumb_score").columns[0].fate == "blocked" and old.features == selection.features
 
 
 def test_explaining_on_the_command_line(selection, tmp_path):
@@ -156,7 +156,7 @@ def test_stability_by_hand_and_new_levels():
 
 def test_python_is_told_the_same_in_a_process_of_its_own(selection, tmp_path):
     selection.save(tmp_path / "s.json")
-    code = "import chaff, sys; print(chaff.read_selection(sys.argv[1]).explain('crumb_score').told[0].headline)"
+    code = "import chaff, sys; print(chaff.read_selection(sys.argv[1]).explain('crumb_score').columns[0].headline)"
     done = subprocess.run([sys.executable, "-c", code, str(tmp_path / "s.json")], capture_output=True, text=True, check=True)
     assert done.stdout.startswith("crumb_score (number")
 

@@ -247,12 +247,12 @@ def test_scores_that_do_not_exist_are_not_kept(tmp_path):
     file = tmp_path / "a"
     t = table(p=3)
     with Journal(file, DataKey.of(t)) as journal:
-        page = journal.of(ground(t), 5)
+        page = journal.of(key(t), 5)
         page.add([frozenset({"c0"}), frozenset({"c1"})], np.array([np.full(10, np.nan), np.full(10, 0.5)]))
         journal.flush()
-        assert list(journal.of(ground(t), 5).known) == [frozenset({"c1"})]
+        assert list(journal.of(key(t), 5).known) == [frozenset({"c1"})]
 
 
-def ground(t):
+def key(t):
     scorer = chaff.SubsetScorer(t, TREE)
     return ScoreKey.of(TREE, scorer.engine.metrics, scorer.folds, 0)

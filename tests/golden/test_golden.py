@@ -33,7 +33,7 @@ def test_a_selection_of_version_2_is_read_applied_and_explained(tmp_path):
     assert [(x["name"], x["barred"]) for x in raw["look"]] == [(x.name, x.blocked) for x in old.review]
     assert old.selection_frequencies == raw["kept_shares"] and old.ranks == raw["places"]
     assert "accepted" in old.apply(chaff.demo.lots(rows=40)).columns and not old.drift(chaff.demo.lots(rows=300)).moved
-    assert "blocked" in {t.fate for t in old.explain().told}
+    assert "blocked" in {t.fate for t in old.explain().columns}
     old.save(tmp_path / "new.json")
     assert chaff.read_selection(tmp_path / "new.json") == old
     (tmp_path / "changed.json").write_text(text.replace('"seed": 0', '"seed": 7'), encoding="utf-8")

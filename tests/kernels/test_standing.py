@@ -10,10 +10,10 @@ LEAF = 5.0
 WORK = Work(0, 1)
 
 
-def plain(ground, y, w, drawn):
+def plain(data, y, w, drawn):
     """What each column explains: best cut at the root, and in both children of the best column's cut, by going through all."""
     T = y[:, None].astype(float) if y.ndim == 1 else y
-    out = np.zeros(ground.columns.shape[0])
+    out = np.zeros(data.columns.shape[0])
 
     def best(codes, category, rows):
         m, t = w[rows].sum(), (w[rows, None] * T[rows]).sum(0)
@@ -40,14 +40,14 @@ def plain(ground, y, w, drawn):
     lead = int(T.sum(0).argmax())
     for columns in drawn:
         everyone = np.ones(len(w), bool)
-        found = [best(ground.columns[f], ground.category[f], everyone) for f in columns]
+        found = [best(data.columns[f], data.category[f], everyone) for f in columns]
         for f, (gain, _) in zip(columns, found, strict=True):
             out[f] += gain
         win = max(range(len(columns)), key=lambda k: (found[k][0], -k))
         if found[win][0] > 0:
             for side in (found[win][1], ~found[win][1]):
                 for f in columns:
-                    out[f] += best(ground.columns[f], ground.category[f], side)[0]
+                    out[f] += best(data.columns[f], data.category[f], side)[0]
     return out
 
 
@@ -77,41 +77,41 @@ def targets_of(kind, columns, count, seed):
 @pytest.mark.parametrize("category", [False, True])
 @pytest.mark.parametrize("kind", ["two", "three", "number"])
 def test_lanes_and_the_single_target_are_the_plain_search(kind, category):
-    ground = rebuild_search_data(120, 5, 1, category)
-    targets = targets_of(kind, ground.columns, 4, 2)
+    data = rebuild_search_data(120, 5, 1, category)
+    targets = targets_of(kind, data.columns, 4, 2)
     drawn = draw_columns(5, 7, np.random.default_rng(3))
-    side_by_side = _in_lanes(ground, targets, ([0, 1, 2, 3], 0, drawn))
+    side_by_side = _in_lanes(data, targets, ([0, 1, 2, 3], 0, drawn))
     for t in range(4):
-        one = _alone(ground, targets, ([t], 0, drawn))[0]
+        one = _alone(data, targets, ([t], 0, drawn))[0]
         np.testing.assert_array_equal(side_by_side[t], one)  # whole numbers up to the division: to the last bit
         y = targets.y[t]
-        said = plain(ground, y if targets.classes == 1 else np.eye(targets.classes)[y], np.ones(120), drawn)
+        said = plain(data, y if targets.classes == 1 else np.eye(targets.classes)[y], np.ones(120), drawn)
         np.testing.assert_allclose(one, said, rtol=1e-9)
 
 
 @pytest.mark.parametrize("kind", ["two", "three", "number"])
 def test_weights_count_as_copies_of_a_row(kind):
-    ground = rebuild_search_data(90, 4, 5, True)
-    targets = targets_of(kind, ground.columns, 1, 6)
+    data = rebuild_search_data(90, 4, 5, True)
+    targets = targets_of(kind, data.columns, 1, 6)
     w = np.random.default_rng(7).integers(1, 4, 90)
     weighed = Targets(targets.y, targets.classes, w[None], targets.number)
     drawn = draw_columns(4, 9, np.random.default_rng(3))
     y = targets.y[0]
-    said = plain(ground, y if targets.classes == 1 else np.eye(targets.classes)[y], w.astype(float), drawn)
-    np.testing.assert_allclose(_alone(ground, weighed, ([0], 0, drawn))[0], said, rtol=1e-9)
+    said = plain(data, y if targets.classes == 1 else np.eye(targets.classes)[y], w.astype(float), drawn)
+    np.testing.assert_allclose(_alone(data, weighed, ([0], 0, drawn))[0], said, rtol=1e-9)
 
 
 def test_shares_add_up_by_seeds_and_do_not_ask_how_targets_are_batched():
-    ground = rebuild_search_data(200, 30, 8, True)
-    targets = targets_of("three", ground.columns, 30, 9)  # 21 fit into a batch of 64 lanes
-    shares = standing(ground, targets, 60, 3, WORK)
-    fewer = standing(ground, Targets(targets.y[[0, 25]], 3, None, False), 60, 3, WORK)
+    data = rebuild_search_data(200, 30, 8, True)
+    targets = targets_of("three", data.columns, 30, 9)  # 21 fit into a batch of 64 lanes
+    shares = standing(data, targets, 60, 3, WORK)
+    fewer = standing(data, Targets(targets.y[[0, 25]], 3, None, False), 60, 3, WORK)
     np.testing.assert_array_equal(shares[[0, 25]], fewer)
     assert shares.shape == (30, 3, 30) and np.nanmax(shares) < 1
-    np.testing.assert_array_equal(shares, standing(ground, targets, 60, 3, Work(0, 2)))
-    two = targets_of("two", ground.columns, 3, 1)
-    apart = standing(ground, two, 60, 3, WORK, independent=True)
-    assert np.corrcoef(np.nanmean(apart[0], 0), np.nanmean(standing(ground, two, 60, 3, WORK)[0], 0))[0, 1] > 0.9
+    np.testing.assert_array_equal(shares, standing(data, targets, 60, 3, Work(0, 2)))
+    two = targets_of("two", data.columns, 3, 1)
+    apart = standing(data, two, 60, 3, WORK, independent=True)
+    assert np.corrcoef(np.nanmean(apart[0], 0), np.nanmean(standing(data, two, 60, 3, WORK)[0], 0))[0, 1] > 0.9
 
 
 def test_trees_are_dealt_so_that_every_column_stands_about_equally_often():
@@ -123,14 +123,14 @@ def test_trees_are_dealt_so_that_every_column_stands_about_equally_often():
 
 
 def test_very_many_columns_all_stand():
-    ground = rebuild_search_data(40, 900, 1, False)
-    shares = standing(ground, targets_of("two", ground.columns, 2, 1), 50, 2, WORK)
+    data = rebuild_search_data(40, 900, 1, False)
+    shares = standing(data, targets_of("two", data.columns, 2, 1), 50, 2, WORK)
     assert np.isfinite(shares).all()
 
 
 @pytest.mark.long
 def test_more_rows_than_a_narrow_lane_can_count():
-    ground = rebuild_search_data(70_000, 3, 4, False)
-    targets = targets_of("two", ground.columns, 2, 3)
+    data = rebuild_search_data(70_000, 3, 4, False)
+    targets = targets_of("two", data.columns, 2, 3)
     drawn = draw_columns(3, 1, np.random.default_rng(0))
-    np.testing.assert_array_equal(_in_lanes(ground, targets, ([0, 1], 0, drawn))[1], _alone(ground, targets, ([1], 0, drawn))[0])
+    np.testing.assert_array_equal(_in_lanes(data, targets, ([0, 1], 0, drawn))[1], _alone(data, targets, ([1], 0, drawn))[0])

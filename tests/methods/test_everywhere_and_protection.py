@@ -140,7 +140,7 @@ def protected(frame, **terms):
 def test_a_stand_in_is_found_with_who_carries_it_and_what_it_costs():
     found = protected(regions()).protection()
     row = found.frame.loc["grower_region"]
-    assert found.telling == ("grower_region",) and row["carriers"] == ("soil",) and row["told"] > 0.2
+    assert found.telling == ("grower_region",) and row["carriers"] == ("soil",) and row["explained"] > 0.2
     assert row["score_without"] < row["kept_score"] - 0.1 and row["loss_without"] > 2 * row["loss_se"]
     assert found.carriers["lost"].max() > 0.8 and "mainly through soil" in found.words[0]
     json.dumps(found.as_plain())
@@ -155,7 +155,7 @@ def test_nothing_told_is_said_to_tell_nothing():
 def test_a_protected_number_a_rare_level_and_whole_groups():
     frame = regions(3).assign(height=lambda f: 2 * f["soil"] + np.random.default_rng(0).normal(0, 0.3, 500))
     table = chaff.open_table(frame, "y", protected=["height"], ignore="grower_region")
-    assert protected_of(table).frame.loc["height", "told"] > 0.8
+    assert protected_of(table).frame.loc["height", "explained"] > 0.8
     rare = regions(4)
     rare.loc[:4, "grower_region"] = "islands"
     run_ = protected(rare)

@@ -75,7 +75,7 @@ def asked_for(given: dict[str, Any]) -> str:
     return test
 
 
-def stage_of(test: str, ground: LookContext, given: dict[str, Any], model: Any, by: Any) -> Any:
+def stage_of(test: str, context: LookContext, given: dict[str, Any], model: Any, by: Any) -> Any:
     """The stage of a test, from the plan's with the options on top."""
     from chaff.methods.chance.knockoffs import Knockoffs
     from chaff.methods.chance.shuffled_target import ChanceBaseline
@@ -83,15 +83,15 @@ def stage_of(test: str, ground: LookContext, given: dict[str, Any], model: Any, 
     from chaff.methods.chance.twin_test import TwinTest
 
     if test == "chance":
-        return ground.stage(ChanceBaseline, by=by, model=model, shuffles=given["chance"], keep=_keep(given["keep"]))
+        return context.stage(ChanceBaseline, by=by, model=model, shuffles=given["chance"], keep=_keep(given["keep"]))
     if test == "twins":
-        return ground.stage(TwinTest, by=by, model=model, rounds=given["rounds"])
+        return context.stage(TwinTest, by=by, model=model, rounds=given["rounds"])
     if test == "knockoffs":
-        return ground.stage(Knockoffs, q=given["knockoffs"])
+        return context.stage(Knockoffs, q=given["knockoffs"])
     chooser: Any = None
     if by is not None or model is not None:
         chooser = {"use": "importance"} | ({"by": by} if by is not None else {}) | ({"model": model} if model is not None else {})
-    return ground.stage(Stability, stage=chooser, size=given["top"])
+    return context.stage(Stability, stage=chooser, size=given["top"])
 
 
 def _keep(text: str | None) -> dict[str, float] | None:

@@ -85,29 +85,29 @@ def command(data: str, **options: Any) -> None:
     methods = [parse_choice(m, "--method") for m in options["methods"]] or list(USUAL)
     truth = [n.strip() for n in options["truth"].split(",") if n.strip()] if options["truth"] else None
     show = Show(options["form"])
-    ground = stand(data, options, show, before=("search",), sees="models")
-    ground.tell(show)
+    context = stand(data, options, show, before=("search",), sees="models")
+    context.tell(show)
     scales, transforms = (_words(options[k]) for k in ("scales", "transforms"))
-    check_preparations(ground.table, scales or SCALES, transforms or ("none",))
+    check_preparations(context.table, scales or SCALES, transforms or ("none",))
     against = as_model(parse_choice(options["against"], "--against")) if options["against"] else None
     report_compiling(show)
-    score = ground.plan.score if ground.plan else None
+    score = context.plan.score if context.plan else None
     model = parse_choice(options["model"], "--model") or (score.model if score and score.model is not None else None)
     show.watch("compare")
     try:
-        table = ground.table.with_decoys(options["decoys"], seed=options["seed"]) if options["decoys"] else ground.table
+        table = context.table.with_decoys(options["decoys"], seed=options["seed"]) if options["decoys"] else context.table
         result = compare(
             table,
             methods,
-            model if model is not None else ground.linear_model,
+            model if model is not None else context.linear_model,
             sizes=sizes,
             metric=options["metric"] or (score.metric if score else None),
             repeats=options["repeats"] or 1,
-            folds=options["folds"] or (score.folds_for(ground.table) if score else 5),
+            folds=options["folds"] or (score.folds_for(context.table) if score else 5),
             vote=options["vote"],
             truth=truth,
             seconds=options["seconds"],
-            pins=[p for p in ground.pins if p.feature in ground.table.features],
+            pins=[p for p in context.pins if p.feature in context.table.features],
             seed=options["seed"],
             workers=options["workers"],
             watch=show.watch,
@@ -120,7 +120,7 @@ def command(data: str, **options: Any) -> None:
     for shown in beside.values():
         _show_beside(show, shown)
     at_size = {"at": at} if at is not None else {}
-    show.finish("compare", {"table": ground, "comparison": result, **at_size, **beside}, _leave(result, options))
+    show.finish("compare", {"table": context, "comparison": result, **at_size, **beside}, _leave(result, options))
 
 
 def _beside(

@@ -22,7 +22,7 @@ NARROW = 100
 def show_evaluation(show: Show, result: Evaluation, threshold: float | None = None) -> None:
     """Metrics side by side, the class table or how far off, and the worst rows."""
     title(show, f"The final model, {result.headline}")
-    text = result.told()
+    text = result.metric_table()
     if show.width < NARROW:  # room for the difference, which is what a reader is after
         text["full"] = [figure(result.frame.loc[m.name, "full"]) for m in result.metrics]
     grid(

@@ -42,11 +42,11 @@ def command(selection: str, columns: tuple[str, ...], everything: bool, out: str
     chosen = read_selection(selection)
     whole = chosen.explain()
     if columns:
-        text = [t for c in columns for t in chosen.explain(c).told]
+        text = [t for c in columns for t in chosen.explain(c).columns]
         for k, one in enumerate(text):
             _one(show, one, k > 0)
     else:
-        text = list(whole.told)
+        text = list(whole.columns)
         _all(show, whole, everything)
     if out:
         whole.save(out)

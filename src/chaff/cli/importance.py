@@ -92,51 +92,53 @@ def command(data: str, **given: Any) -> None:
     show = Show(given["form"])
     options = {"by": parse_choice(given["by"], "--by"), "shuffles": given["shuffles"], "cut": _cut(given)}
 
-    def in_passes(ground: LookContext) -> bool:
+    def in_passes(context: LookContext) -> bool:
         if test:
             return False
-        stages = [ground.stage(Importance, model=m, **options) for m in (model, against) if m is not None or m is model]
+        stages = [context.stage(Importance, model=m, **options) for m in (model, against) if m is not None or m is model]
         return all(stage.learns_in_passes for stage in stages)
 
-    ground = stand(data, given, show, before=("importance", *chance_tests.TESTS), sees="models", in_passes=in_passes)
+    context = stand(data, given, show, before=("importance", *chance_tests.TESTS), sees="models", in_passes=in_passes)
     if given["decoys"]:
-        ground = replace(ground, table=ground.table.with_decoys(given["decoys"], seed=given["seed"]))
+        context = replace(context, table=context.table.with_decoys(given["decoys"], seed=given["seed"]))
     if test:
-        _against_chance(test, ground, given, model, limits, show)
+        _against_chance(test, context, given, model, limits, show)
         return
-    stage = ground.stage(Importance, model=model, **options)
-    other = ground.stage(Importance, model=against, **options) if against is not None else None
-    ground.tell(show)
+    stage = context.stage(Importance, model=model, **options)
+    other = context.stage(Importance, model=against, **options) if against is not None else None
+    context.tell(show)
     report_compiling(show)
     show.watch("importance")
-    pins = [p for p in ground.pins if p.feature in ground.table.features]
+    pins = [p for p in context.pins if p.feature in context.table.features]
     draws = {"folds": given["folds"], "seed": given["seed"], "workers": given["workers"], "watch": show.watch}
     try:
-        result = findings_of(judge(stage, ground.table, pins=pins, **draws))
+        result = findings_of(judge(stage, context.table, pins=pins, **draws))
         if other is not None:
-            result = side_by_side(result, findings_of(judge(other, ground.table, pins=pins, **draws)), stage.model.label, other.model.label)
+            result = side_by_side(
+                result, findings_of(judge(other, context.table, pins=pins, **draws)), stage.model.label, other.model.label
+            )
     finally:
         show.stop()
     _table(show, result, given["everything"])
     _more(show, result, limits, given["everything"])
-    show.finish("importance", {"table": ground, "result": result}, _leave(result, given))
+    show.finish("importance", {"table": context, "result": result}, _leave(result, given))
 
 
-def _against_chance(test: str, ground: Any, options: dict[str, Any], model: Any, limits: list[float], show: Show) -> None:
+def _against_chance(test: str, context: Any, options: dict[str, Any], model: Any, limits: list[float], show: Show) -> None:
     from chaff.cli.console import report_compiling
     from chaff.decide.one_stage import findings_of, judge
 
-    stage = chance_tests.stage_of(test, ground, options, model, parse_choice(options["by"], "--by"))
-    ground.tell(show)
+    stage = chance_tests.stage_of(test, context, options, model, parse_choice(options["by"], "--by"))
+    context.tell(show)
     report_compiling(show, test)
     show.watch(test)
-    pins = [p for p in ground.pins if p.feature in ground.table.features]
+    pins = [p for p in context.pins if p.feature in context.table.features]
     try:
-        result = findings_of(judge(stage, ground.table, pins=pins, seed=options["seed"], workers=options["workers"], watch=show.watch))
+        result = findings_of(judge(stage, context.table, pins=pins, seed=options["seed"], workers=options["workers"], watch=show.watch))
     finally:
         show.stop()
     chance_tests.show_table(show, result, options["everything"], limits)
-    show.finish("importance", {"table": ground, "result": result}, _leave(result, options))
+    show.finish("importance", {"table": context, "result": result}, _leave(result, options))
 
 
 def _limits(text: str | None) -> list[float]:

@@ -71,13 +71,13 @@ def command(data: str, **options: Any) -> None:
     if options["by_hand"] and options["form"] == "json":
         raise click.UsageError("--by-hand is interactive: it has no JSON output")
     show = Show(options["form"])
-    ground = stand(data, options, show, before=("linear",), sees="matrix")
+    context = stand(data, options, show, before=("linear",), sees="matrix")
     features = list(dict.fromkeys(f.strip() for f in options["features"].split(","))) if options["features"] else None
-    table = ground.table
+    table = context.table
     if features is not None:
-        ground.whole.check_known(features)
+        context.whole.check_known(features)
         table = table.with_features(list(dict.fromkeys([*table.features, *features])))
-    ground.tell(show)
+    context.tell(show)
     report_compiling(show)
     if options["by_hand"]:
         by_hand_loop(chaff.by_hand(table, start=features, seed=options["seed"]), show)
@@ -86,11 +86,11 @@ def command(data: str, **options: Any) -> None:
     whole = {"intercept": not options["no_intercept"], "errors": options["errors"]}
     if options["prune"]:
         before = chaff.linear_summary(table, features, **whole)
-        features = _left_by_pruning(show, ground, table, features, options, result)
+        features = _left_by_pruning(show, context, table, features, options, result)
         show.say()
         show.say(f" before pruning: {_figures_line(before)}", QUIET)
         if not features:
-            show.finish("linear", {"table": ground, **result})
+            show.finish("linear", {"table": context, **result})
             return
     summary = chaff.linear_summary(table, features, **whole)
     _summary(show, summary, options["everything"])
@@ -99,16 +99,16 @@ def command(data: str, **options: Any) -> None:
     if options["out"]:
         save_frame(options["out"], summary.frame, lambda: plain(result))
         names.append(options["out"])
-    show.finish("linear", {"table": ground, **result}, names)
+    show.finish("linear", {"table": context, **result}, names)
 
 
 def _left_by_pruning(
-    show: Show, ground: LookContext, table: Table, features: list[str] | None, options: dict[str, Any], result: dict[str, Any]
+    show: Show, context: LookContext, table: Table, features: list[str] | None, options: dict[str, Any], result: dict[str, Any]
 ) -> list[str]:
     """The features that pruning leaves, of which everything after it is said."""
     import chaff
 
-    pins = [p for p in ground.pins if p.verdict == "keep" and p.feature in table.features]
+    pins = [p for p in context.pins if p.verdict == "keep" and p.feature in table.features]
     limits = {k: options[k] for k in ("direction", "p_limit", "vif_limit", "splits", "seed", "workers")} | {
         "order": options["order_of_vif"]
     }

@@ -1,4 +1,4 @@
-"""The ground a looking command stands on: the table as the plan and the options open it, without the rows that `chaff select`
+"""The context a looking command stands on: the table as the plan and the options open it, without the rows that `chaff select`
 will hold out, without what the stages before leave out."""
 
 from __future__ import annotations

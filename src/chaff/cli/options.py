@@ -1,4 +1,4 @@
-"""Options that commands share: how a file is opened (made from the terms), pins, the ground to stand on, the form of the output."""
+"""Options that commands share: how a file is opened (made from the terms), pins, the context to stand on, the form of the output."""
 
 from __future__ import annotations
 

@@ -66,23 +66,23 @@ def command(data: str, **options: Any) -> None:
     file_ending(options["out"], SAVED, "--out")
     limits = numbers(options["limits"], "--try") if options["limits"] else (0.7, 0.8, 0.9, 0.95, 0.99)
     show = Show(options["form"])
-    ground = stand(data, options, show, before=USES, sees="matrix")
-    stage = ground.stage(Overlap, pair_limit=options["pair_limit"], vif_limit=options["vif_limit"], vif_order=options["vif_order"])
+    context = stand(data, options, show, before=USES, sees="matrix")
+    stage = context.stage(Overlap, pair_limit=options["pair_limit"], vif_limit=options["vif_limit"], vif_order=options["vif_order"])
     rows = "complete" if options["complete"] else "pairwise"
     how = Correlating(options["method"], stage.pair_limit, limits, rows, options["with_target"], options["partial"])
-    ground.tell(show)
+    context.tell(show)
     report_compiling(show)
     show.watch("overlap")
     try:
         result = overlaps(
-            ground.table,
+            context.table,
             how=how,
-            every_kind=options["every_kind"] or _few_numbers(ground.table),
+            every_kind=options["every_kind"] or _few_numbers(context.table),
             pair_limit=stage.pair_limit,
             vif_limit=stage.vif_limit,
             vif_order=stage.vif_order,
             clusters=options["clusters"],
-            pins=[p for p in ground.pins if p.feature in ground.table.features],
+            pins=[p for p in context.pins if p.feature in context.table.features],
             seed=options["seed"],
             workers=options["workers"],
         )
@@ -95,7 +95,7 @@ def command(data: str, **options: Any) -> None:
         names.append(options["out"])
     if options["figures"]:
         names += _figures(result, stage.vif_limit, options["figures"])
-    show.finish("overlap", {"table": ground, "result": result}, names)
+    show.finish("overlap", {"table": context, "result": result}, names)
 
 
 def _few_numbers(table: Table) -> bool:

@@ -82,11 +82,11 @@ def _fitted(data: str, options: dict[str, Any], show: Any, start: Plan) -> str:
     from chaff.decide.plan_file import fitted_plan
     from chaff.methods.screen.stage import Screen
 
-    ground = stand(data, {**options, "all_columns": True}, show)
+    context = stand(data, {**options, "all_columns": True}, show)
     report_compiling(show)
     show.watch("screen")
-    stage = ground.stage(Screen)
-    keeps = [p for p in ground.pins if p.verdict == "keep"]
-    result = findings_of(judge(stage, ground.table, pins=keeps, folds=5, seed=options["seed"], workers=options["workers"]))
+    stage = context.stage(Screen)
+    keeps = [p for p in context.pins if p.verdict == "keep"]
+    result = findings_of(judge(stage, context.table, pins=keeps, folds=5, seed=options["seed"], workers=options["workers"]))
     show.stop()
-    return fitted_plan(ground.plan or start, ground.whole, result, ground.pins, ground.held)
+    return fitted_plan(context.plan or start, context.whole, result, context.pins, context.held)

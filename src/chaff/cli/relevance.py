@@ -83,13 +83,13 @@ def command(data: str, **options: Any) -> None:
     file_ending(options["figure"], (".png", ".svg", ".pdf"), "--figure")
     cut = _cut(options)
     show = Show(options["form"])
-    ground: LookContext | None = None
+    context: LookContext | None = None
     if Path(data).suffix.lower() == ".json":
         result = _again(data, cut, options)
     elif options["triage"]:
         result = _triage(data, cut, options, show)
     else:
-        result, ground = _measured(data, cut, options, show)
+        result, context = _measured(data, cut, options, show)
     by = options["by"] or result.lead
     _table(show, result, by, options["everything"])
     if options["scaled"]:
@@ -98,17 +98,17 @@ def command(data: str, **options: Any) -> None:
         show.say(f" note: {note}", "#7A4E8A")
     if options["limits"]:
         limits_grid(show, result.try_limits(numbers(options["limits"], "--try"), by), by, len(result.frame))
-    pairs = _pairs(show, _needed(ground, "--pairs"), options) if options["pairs"] else None
+    pairs = _pairs(show, _needed(context, "--pairs"), options) if options["pairs"] else None
     names = _leave(result, by, options)
     if options["panels_folder"]:
-        names.append(_panels(_needed(ground, "--panels"), result, by, options["panels_folder"]))
-    show.finish("relevance", {"table": ground, "result": result, "pairs": pairs}, names)
+        names.append(_panels(_needed(context, "--panels"), result, by, options["panels_folder"]))
+    show.finish("relevance", {"table": context, "result": result, "pairs": pairs}, names)
 
 
-def _needed(ground: LookContext | None, option: str) -> Table:
-    if ground is None:
+def _needed(context: LookContext | None, option: str) -> Table:
+    if context is None:
         raise click.UsageError(f"{option} needs the table itself, not saved findings or a triage")
-    return ground.table
+    return context.table
 
 
 def _measured(data: str, cut: dict[str, float] | None, options: dict[str, Any], show: Show) -> tuple[Findings, LookContext]:
@@ -118,23 +118,23 @@ def _measured(data: str, cut: dict[str, float] | None, options: dict[str, Any], 
     from chaff.methods.relevance.catalogue import GROUPS
     from chaff.methods.relevance.stage import Relevance
 
-    ground = stand(data, options, show, before=("relevance",))
+    context = stand(data, options, show, before=("relevance",))
     settings = {k: options[k] for k in SETTINGS if options[k] is not None}
     requested = options["statistics"]
     if requested is not None:
         settings["statistics"] = requested if requested in GROUPS else [n.strip() for n in requested.split(",")]
-    elif ground.plan is None:
+    elif context.plan is None:
         settings["statistics"] = "fitting"
-    stage = ground.stage(Relevance, by=options["by"], cut=cut, **settings)
+    stage = context.stage(Relevance, by=options["by"], cut=cut, **settings)
     if options["by"]:
-        stage = stage.able_to_rank(ground.table)
-    ground.tell(show)
+        stage = stage.able_to_rank(context.table)
+    context.tell(show)
     report_compiling(show)
     show.watch("relevance")
-    pins = [p for p in ground.pins if p.feature in ground.table.features]
-    judged: StageResult = judge(stage, ground.table, pins=pins, seed=options["seed"], workers=options["workers"], watch=show.watch)
+    pins = [p for p in context.pins if p.feature in context.table.features]
+    judged: StageResult = judge(stage, context.table, pins=pins, seed=options["seed"], workers=options["workers"], watch=show.watch)
     show.stop()
-    return (findings_of(judged) if stage.cut is not None else judged.result), ground  # type: ignore[return-value]
+    return (findings_of(judged) if stage.cut is not None else judged.result), context  # type: ignore[return-value]
 
 
 def _triage(data: str, cut: dict[str, float] | None, given: dict[str, Any], show: Show) -> Findings:

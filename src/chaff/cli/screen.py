@@ -53,14 +53,14 @@ def command(data: str, **options: Any) -> None:
         raise click.UsageError("--try needs --by (the measure that the thresholds apply to)")
     file_ending(options["out"], SAVED, "--out")
     show = Show(options["form"])
-    ground = stand(data, options, show)
-    stage = ground.stage(Screen)
-    ground.tell(show)
+    context = stand(data, options, show)
+    stage = context.stage(Screen)
+    context.tell(show)
     report_compiling(show)
     show.watch("screen")
-    keeps = [p for p in ground.pins if p.verdict == "keep"]
+    keeps = [p for p in context.pins if p.verdict == "keep"]
     result = findings_of(
-        judge(stage, ground.table, pins=keeps, folds=5, seed=options["seed"], workers=options["workers"], watch=show.watch)
+        judge(stage, context.table, pins=keeps, folds=5, seed=options["seed"], workers=options["workers"], watch=show.watch)
     )
     show.stop()
     _tables(show, result, options["everything"], options["by"], data)
@@ -71,8 +71,8 @@ def command(data: str, **options: Any) -> None:
         result.save(options["out"], options["by"], options["decimals"])
         names.append(options["out"])
     if options["figures"]:
-        names += _figures(ground.table, result, options["figures"])
-    show.finish("screen", {"table": ground, "result": result}, names)
+        names += _figures(context.table, result, options["figures"])
+    show.finish("screen", {"table": context, "result": result}, names)
 
 
 def _tables(show: Show, result: Findings, everything: bool, by: str | None, data: str) -> None:

@@ -87,14 +87,14 @@ def command(data: str | None, **options: Any) -> None:
     from chaff.cli.look_context import stand
     from chaff.models.needs import learns_in_passes
 
-    ground = stand(
+    context = stand(
         data, options, show, before=("search",), sees="models", in_passes=lambda g: all(map(learns_in_passes, _models(g, requested)))
     )
-    ground.tell(show)
-    result = _searched(ground, options, requested, show)
+    context.tell(show)
+    result = _searched(context, options, requested, show)
     _show(show, result, requested, options)
     names = _leave(result, options)
-    show.finish("search", {"table": ground, "searches": result.trails, **result.more}, names)
+    show.finish("search", {"table": context, "searches": result.trails, **result.more}, names)
 
 
 @dataclass(frozen=True)
@@ -124,31 +124,31 @@ def _asked(options: dict[str, Any]) -> Asked:
     return Asked(rule, parse_choice(options["model"], "--model"), parse_choice(options["against"], "--against"), now)
 
 
-def _models(ground: LookContext, requested: Asked) -> list[Any]:
+def _models(context: LookContext, requested: Asked) -> list[Any]:
     """The model that is searched with, and the one beside it."""
     from chaff.methods.search.stage import Search
     from chaff.models.named import as_model
 
-    stage, score = ground.stage(Search, model=requested.model), ground.plan.score if ground.plan else None
-    model = stage.model if stage.model is not None else (score.model if score and score.model is not None else ground.linear_model)
+    stage, score = context.stage(Search, model=requested.model), context.plan.score if context.plan else None
+    model = stage.model if stage.model is not None else (score.model if score and score.model is not None else context.linear_model)
     return [as_model(model), *([as_model(requested.against)] if requested.against is not None else [])]
 
 
-def _searched(ground: LookContext, options: dict[str, Any], requested: Asked, show: Show) -> Found:
+def _searched(context: LookContext, options: dict[str, Any], requested: Asked, show: Show) -> Found:
     from chaff.cli.search_bar import SearchBar
     from chaff.decide.search_call import runs, search
     from chaff.methods.search.stage import Search
 
-    stage = ground.stage(Search, model=requested.model)
-    score = ground.plan.score if ground.plan else None
-    models = _models(ground, requested)
+    stage = context.stage(Search, model=requested.model)
+    score = context.plan.score if context.plan else None
+    models = _models(context, requested)
     how = parse_strategies(options["strategies"], stage.strategy, options["size"])
     shared = {
         "metric": options["metric"] or (score.metric if score else None),
-        "folds": options["folds"] or (score.folds_for(ground.table) if score else 5),
+        "folds": options["folds"] or (score.folds_for(context.table) if score else 5),
         "repeats": options["repeats"] or 1,
         "honest": not options["quick"],
-        "pins": [p for p in ground.pins if p.feature in ground.table.features],
+        "pins": [p for p in context.pins if p.feature in context.table.features],
         **{k: options[k] if options[k] is not None else getattr(stage, k) for k in ("total_cost", "seconds", "evaluations")},
         **{k: options[k] for k in ("journal", "seed", "workers")},
     }
@@ -157,7 +157,7 @@ def _searched(ground: LookContext, options: dict[str, Any], requested: Asked, sh
         for used in models:
             after = None
             for strategy in how:
-                after = search(ground.table, used, strategy, after=after, progress=SearchBar(show), **shared)
+                after = search(context.table, used, strategy, after=after, progress=SearchBar(show), **shared)
                 trails.append(after)
         show.stop()
         more: dict[str, Any] = {"chosen": [t.choose(requested.rule) for t in trails]}

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from chaff.decide.explaining import Told, explanation_of
+from chaff.decide.explaining import ColumnHistory, explanation_of
 from chaff.decide.selection import Selection
 from chaff.metrics import METRICS
 from chaff.results.digits import figure, with_error
@@ -98,7 +98,7 @@ def changes(first: Selection, second: Selection) -> Changes:
     import pandas as pd
 
     settings = _differing(*_alike(_settings(first), _settings(second)))
-    text = [{t.feature: t for t in explanation_of(s).told} for s in (first, second)]
+    text = [{t.feature: t for t in explanation_of(s).columns} for s in (first, second)]
     names = list(dict.fromkeys([*text[0], *text[1]]))
     rows = {f: _column(text[0].get(f), text[1].get(f)) for f in names}
     changed = {f: r for f, r in rows.items() if r is not None}
@@ -151,7 +151,7 @@ def _differing(a: dict[str, str], b: dict[str, str]) -> pd.DataFrame:
     return pd.DataFrame.from_dict(rows, orient="index", columns=["first", "second"]).rename_axis("setting")
 
 
-def _column(a: Told | None, b: Told | None) -> list[str] | None:
+def _column(a: ColumnHistory | None, b: ColumnHistory | None) -> list[str] | None:
     """The fates of a column where they differ."""
     given = [NONE if t is None else f"{t.fate} at {t.stage}" for t in (a, b)]
     if given[0] == given[1]:
@@ -159,7 +159,7 @@ def _column(a: Told | None, b: Told | None) -> list[str] | None:
     return [*given, *("not offered" if t is None else _why(t) for t in (a, b))]
 
 
-def _why(text: Told) -> str:
+def _why(text: ColumnHistory) -> str:
     s = text.deciding
     if s is None:
         return ""

@@ -26,7 +26,7 @@ ENDINGS = (".csv", ".parquet", ".json", ".md")
 
 
 @dataclass(frozen=True)
-class Told:
+class ColumnHistory:
     """The whole history of one column."""
 
     feature: str
@@ -80,7 +80,7 @@ class Told:
 class Explanation:
     """Columns with their histories, those to look at first."""
 
-    told: tuple[Told, ...]
+    columns: tuple[ColumnHistory, ...]
     target: str
     whole: bool = field(default=True)
     """Whether every column is in it, or the one that was asked for."""
@@ -91,13 +91,13 @@ class Explanation:
         import pandas as pd
 
         rows = []
-        for t in self.told:
+        for t in self.columns:
             s = t.deciding
             rows.append((t.feature, t.fate, t.stage, s.figure if s else "", s.limit if s else "", s.reason if s else "", t.about))
         return pd.DataFrame(rows, columns=["feature", "fate", "stage", "figure", "limit", "reason", "about"]).set_index("feature")
 
-    def of(self, fate: Fate) -> tuple[Told, ...]:
-        return tuple(t for t in self.told if t.fate == fate)
+    def of(self, fate: Fate) -> tuple[ColumnHistory, ...]:
+        return tuple(t for t in self.columns if t.fate == fate)
 
     @property
     def headline(self) -> str:
@@ -105,18 +105,18 @@ class Explanation:
         counts = [f"{kept} selected" + (f" ({review} to review)" if review else "")]
         counts += [f"{len(self.of('drop'))} dropped"] if self.of("drop") else []
         counts += [f"{len(self.of('blocked'))} blocked"] if self.of("blocked") else []
-        return f"{len(self.told)} candidate features for {self.target}: {', '.join(counts)}"
+        return f"{len(self.columns)} candidate features for {self.target}: {', '.join(counts)}"
 
     def __str__(self) -> str:
         if not self.whole:
-            return str(self.told[0])
+            return str(self.columns[0])
         return frame_text(self.headline, self.frame, ("fate", "stage", "figure", "reason"))
 
     def _repr_html_(self) -> str:
         return frame_html(self.headline, self.frame, ("fate", "stage", "figure", "reason"))
 
     def as_plain(self) -> dict[str, Any]:
-        return {"target": self.target, "columns": [t.as_plain() for t in self.told]}
+        return {"target": self.target, "columns": [t.as_plain() for t in self.columns]}
 
     def markdown(self) -> str:
         """As a page of Markdown: what to look at, then what went, then what stays, each with its history."""
@@ -151,7 +151,9 @@ class Explanation:
         import pandas as pd
 
         columns = ["feature", "fate", "stage", "verdict", "figure", "limit", "reason", "measured"]
-        rows = [(t.feature, t.fate, s.stage, verdict_word(s), s.figure, s.limit, s.reason, s.measured) for t in self.told for s in t.steps]
+        rows = [
+            (t.feature, t.fate, s.stage, verdict_word(s), s.figure, s.limit, s.reason, s.measured) for t in self.columns for s in t.steps
+        ]
         return pd.DataFrame(rows, columns=columns)
 
 
@@ -208,7 +210,7 @@ def _bare(name: str, stage: str, verdict: Any, stays: bool, part: Any) -> StepPa
     return StepPart(feature=name, stage=stage, verdict=verdict, stays=stays, figure=part.figure, limit=limit, reason=part.reason)
 
 
-def _told(selection: Selection, feature: str, steps: Sequence[StepPart]) -> Told:
+def _told(selection: Selection, feature: str, steps: Sequence[StepPart]) -> ColumnHistory:
     kept = {k.name: k for k in selection.kept}
     review = {x.name: x for x in selection.review}
     dropped = {d.name: d for d in selection.dropped}
@@ -221,7 +223,7 @@ def _told(selection: Selection, feature: str, steps: Sequence[StepPart]) -> Told
     else:
         gone = next((s for s in reversed(steps) if not s.stays), None)
         fate, stage = "drop", gone.stage if gone else dropped[feature].stage if feature in dropped else steps[-1].stage
-    return Told(feature, _about(selection, feature), fate, stage, tuple(steps), tuple(_says(selection, feature, fate)))  # type: ignore[arg-type]
+    return ColumnHistory(feature, _about(selection, feature), fate, stage, tuple(steps), tuple(_says(selection, feature, fate)))  # type: ignore[arg-type]
 
 
 def _about(selection: Selection, feature: str) -> str:

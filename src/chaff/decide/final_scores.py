@@ -105,13 +105,13 @@ class FinalScores:
 
 @dataclass(frozen=True)
 class Decided:
-    """Who decides, and on what ground."""
+    """Who decides, and on what data."""
 
     model: Model
     full: Model
     """Through which the full set is at its best."""
     other: Model | None
-    ground: SearchData
+    data: SearchData
     """Over every column that takes part."""
     trail: SelectionSearch | None
 
@@ -136,7 +136,7 @@ def close(table: Table, sample: RowSample, held: Ints, plan: Plan, stages_run: S
     if len(offered) > MOST_OFFERED:  # too many to be fitted together: the full set stands for them
         offered = tuple(f for f in train.features if f in judged)
     decided = _deciding(train.with_features(offered), stages_run, setting)
-    ground = decided.ground
+    data = decided.data
     honest = None if way == "quick" else _honest(plan, stages_run, setting, decided, way)
     inflation = honest.inflation if honest is not None else 1.0
     sets = {"all candidates": offered, "full": stages_run.full, **_between(stages_run), "kept": stages_run.kept}
@@ -144,13 +144,13 @@ def close(table: Table, sample: RowSample, held: Ints, plan: Plan, stages_run: S
     second = _beside(decided, sets)
     others = _other(decided, sets)
     holdout, gap = _on_holdout(sample.table, decided, sample.held, sample.rows, sets)
-    nothing = scored(ground, ground.none.losses[0], ground.none.values[0], 1.0)
+    nothing = scored(data, data.none.losses[0], data.none.values[0], 1.0)
     lines = [Line(n, sets[n], folds_lines[n], second[1].get(n, NO), holdout.get(n, NO), others[0].get(n, NO)) for n in sets]
     nothing_line = Line(
         "nothing", (), Scored(nothing.score), second[1].get("nothing", NO), holdout.get("nothing", NO), Scored(nothing.score)
     )
     return FinalScores(
-        stages_run.full, stages_run.kept, ground.metric, second[0], decided.model.label, decided.other.label if decided.other else "",
+        stages_run.full, stages_run.kept, data.metric, second[0], decided.model.label, decided.other.label if decided.other else "",
         (*lines, nothing_line), honest, others[1], gap, _honest_gap(honest), setting.folds.how, int(sample.held.size), decided.model,
         _repeats_in_holdout(table, held), decided.full.label, _more_rows(decided, stages_run),
     )  # fmt: skip
@@ -184,20 +184,20 @@ def _deciding(train: Table, stages_run: StagesRun, setting: Setting) -> Decided:
         lenses = last.lenses
         curve, own = last.curves[last.full_curve if not last.chosen else last.choice.curve], last.lens_of_curve[last.choice.curve]
         models = [m for lens in lenses for m in lens.variants]
-        ground = SearchData.of(train, _plain(setting), models)
+        data = SearchData.of(train, _plain(setting), models)
         if len(lenses) > 1:
             other: Model | None = last.best_curves()[1 - own].model
         else:
-            other = _if_it_serves(other_lens(lenses[own], train, setting).variants[0], ground.metric)
-        return Decided(curve.model, last.curves[last.full_curve].model, other, ground, last)
+            other = _if_it_serves(other_lens(lenses[own], train, setting).variants[0], data.metric)
+        return Decided(curve.model, last.curves[last.full_curve].model, other, data, last)
     named = setting.model
     lenses = (lens_of(named, None),) if named is not None else built_in_lenses(train, setting)
     models = [m for lens in lenses for m in lens.variants]
-    ground = SearchData.of(train, _plain(setting), models)
-    best = [max(lens.variants, key=lambda m: _mean_score(stages_run.full, m, ground)) for lens in lenses]
-    order = sorted(best, key=lambda m: -_mean_score(stages_run.full, m, ground))
-    other = order[1] if len(order) > 1 else _if_it_serves(other_lens(lenses[0], train, setting).variants[0], ground.metric)
-    return Decided(order[0], order[0], other, ground, None)
+    data = SearchData.of(train, _plain(setting), models)
+    best = [max(lens.variants, key=lambda m: _mean_score(stages_run.full, m, data)) for lens in lenses]
+    order = sorted(best, key=lambda m: -_mean_score(stages_run.full, m, data))
+    other = order[1] if len(order) > 1 else _if_it_serves(other_lens(lenses[0], train, setting).variants[0], data.metric)
+    return Decided(order[0], order[0], other, data, None)
 
 
 def _more_rows(decided: Decided, stages_run: StagesRun) -> int | None:
@@ -206,8 +206,8 @@ def _more_rows(decided: Decided, stages_run: StagesRun) -> int | None:
     if trail is None or set(stages_run.kept) != set(stages_run.full) or trail.choice.nothing:
         return None
     full, curve = averaged(trail.curves[trail.full_curve].losses[-1]), trail.decided
-    result = [keep_up_of(averaged(curve.losses[k]), full, trail.ground).rows_to_tell for k in range(1, len(curve.sizes) - 1)]
-    rows = [n - len(trail.ground.table) for n in result if n is not None]
+    result = [keep_up_of(averaged(curve.losses[k]), full, trail.data).rows_to_tell for k in range(1, len(curve.sizes) - 1)]
+    rows = [n - len(trail.data.table) for n in result if n is not None]
     return min((n for n in rows if n > 0), default=None)
 
 
@@ -219,47 +219,47 @@ def _if_it_serves(model: Model, metric: Metric) -> Model | None:
     return model if metric.needs in model.gives else None
 
 
-def _mean_score(features: Sequence[str], model: Model, ground: SearchData) -> float:
+def _mean_score(features: Sequence[str], model: Model, data: SearchData) -> float:
     """Minus the mean loss of a set."""
-    return -float(np.nanmean(row_losses([frozenset(features)], model, ground)[0]))
+    return -float(np.nanmean(row_losses([frozenset(features)], model, data)[0]))
 
 
 def _honest(plan: Plan, stages_run: StagesRun, setting: Setting, decided: Decided, way: Way) -> Honest:
-    trail, ground = decided.trail, decided.ground
+    trail, data = decided.trail, decided.data
     label = decided.model.label
     if trail is not None and way == "cheap":
-        error = nested_error(trail.ground, decided.model, frozenset(stages_run.kept))
+        error = nested_error(trail.data, decided.model, frozenset(stages_run.kept))
         seen = float(trail.decided.values[trail.choice.place].mean())
         how = f"{setting.folds.how}; size and model of each fold chosen on the others"
-        return honest_of(_against(trail, stages_run.full, decided), trail.ground, error, label, seen, how)
-    error = nested_error(ground, decided.model, frozenset(stages_run.kept))
-    promise = nested_promise(plan, _plain(setting), ground, decided.model)
+        return honest_of(_against(trail, stages_run.full, decided), trail.data, error, label, seen, how)
+    error = nested_error(data, decided.model, frozenset(stages_run.kept))
+    promise = nested_promise(plan, _plain(setting), data, decided.model)
     if trail is not None:
         seen = float(trail.decided.values[trail.choice.place].mean())
     else:
-        own = split_losses([frozenset(stages_run.kept)], decided.model, ground)[0]
-        seen = scored(ground, own, np.array([np.nan]), 1.0).score
-    return honest_of(promise, ground, error, label, seen, f"{setting.folds.how}; the whole plan rerun in each")
+        own = split_losses([frozenset(stages_run.kept)], decided.model, data)[0]
+        seen = scored(data, own, np.array([np.nan]), 1.0).score
+    return honest_of(promise, data, error, label, seen, f"{setting.folds.how}; the whole plan rerun in each")
 
 
 def _against(trail: SelectionSearch, full: Sequence[str], decided: Decided) -> Promise:
     """The promise of a search, held against the full set where a stage between the screen and the search cut that down."""
     if set(full) == set(trail.offered):
         return trail.promise
-    at = [split_losses([frozenset(full)], model, decided.ground)[0] for model in dict.fromkeys((decided.full, decided.model))]
+    at = [split_losses([frozenset(full)], model, decided.data)[0] for model in dict.fromkeys((decided.full, decided.model))]
     losses = min(at, key=lambda result: float(np.nanmean(result)))
-    return replace(trail.promise, full=losses, full_values=np.full(len(trail.ground.splits), np.nan))
+    return replace(trail.promise, full=losses, full_values=np.full(len(trail.data.splits), np.nan))
 
 
 def _on_folds(decided: Decided, sets: dict[str, tuple[str, ...]], honest: Honest | None, inflation: float) -> dict[str, Scored]:
     """Honest scores of full and kept; the others are sets that no search chose, fitted on the same folds."""
     out: dict[str, Scored] = {}
-    ground = decided.ground
+    data = decided.data
     known = ("full", "kept") if honest is not None else ()
     fixed = {n: frozenset(s) for n, s in sets.items() if n not in known and not (known and set(s) == set(sets["full"]))}
-    result = list(split_losses(list(fixed.values()), decided.model, ground)) if fixed else []
+    result = list(split_losses(list(fixed.values()), decided.model, data)) if fixed else []
     for n, losses in zip(fixed, result, strict=True):
-        one = scored(ground, losses, np.array([np.nan]), inflation)
+        one = scored(data, losses, np.array([np.nan]), inflation)
         out[n] = Scored(one.score, one.se)
     if honest is not None:
         out["full"], out["kept"] = Scored(*honest.full), Scored(honest.mean, honest.se)
@@ -268,13 +268,13 @@ def _on_folds(decided: Decided, sets: dict[str, tuple[str, ...]], honest: Honest
 
 def _beside(decided: Decided, sets: dict[str, tuple[str, ...]]) -> tuple[Metric | None, dict[str, Scored]]:
     """The second metric of full and kept, on the folds."""
-    ground, target = decided.ground, decided.ground.table.target
+    data, target = decided.data, decided.data.table.target
     metric = beside(target.task, len(target.classes))
-    if metric.needs not in decided.model.gives or metric.name == ground.metric.name:
+    if metric.needs not in decided.model.gives or metric.name == data.metric.name:
         return None, {}
     both = set(sets["full"]) | set(sets["kept"])
-    names = tuple(f for f in ground.table.features if f in both)
-    scorer = SubsetScorer(ground.table.with_features(names), decided.model, metric.name, ground.usable, ground.work)
+    names = tuple(f for f in data.table.features if f in both)
+    scorer = SubsetScorer(data.table.with_features(names), decided.model, metric.name, data.usable, data.work)
     full, kept, nothing = scorer.many([sets["full"], sets["kept"], []])
     pairs = (("full", full), ("kept", kept), ("nothing", nothing))
     return metric, {n: Scored(float(np.nanmean(s.values)), s.se) for n, s in pairs}
@@ -284,13 +284,13 @@ def _other(decided: Decided, sets: dict[str, tuple[str, ...]]) -> tuple[dict[str
     """Full and kept through the other lens, and whether the kept set keeps up there."""
     if decided.other is None:
         return {}, None
-    ground = decided.ground
+    data = decided.data
     try:
-        full, kept = split_losses([frozenset(sets["full"]), frozenset(sets["kept"])], decided.other, ground)
+        full, kept = split_losses([frozenset(sets["full"]), frozenset(sets["kept"])], decided.other, data)
     except ChaffError:
         return {}, None
-    a, b = (scored(ground, x, np.array([np.nan]), 1.0) for x in (full, kept))
-    answer = keep_up_of(averaged(kept), averaged(full), ground)
+    a, b = (scored(data, x, np.array([np.nan]), 1.0) for x in (full, kept))
+    answer = keep_up_of(averaged(kept), averaged(full), data)
     return {"full": Scored(a.score, a.se), "kept": Scored(b.score, b.se)}, answer
 
 
@@ -300,23 +300,23 @@ def _on_holdout(
     """Every set fitted on all training rows and scored on the holdout."""
     if not held.size:
         return {}, None
-    ground = decided.ground
+    data = decided.data
     requested = {n: frozenset(sets[n]) for n in sets if n in ("all candidates", "full", "kept")} | {"nothing": frozenset()}
-    wide = table.with_features(tuple(f for f in ground.table.features if any(f in s for s in requested.values())))
-    scorer = SubsetScorer(wide, decided.model, ground.row_metric.name, one_split(wide, rows, held), ground.work)
+    wide = table.with_features(tuple(f for f in data.table.features if any(f in s for s in requested.values())))
+    scorer = SubsetScorer(wide, decided.model, data.row_metric.name, one_split(wide, rows, held), data.work)
     losses = [one[0] for one in scorer.losses(list(requested.values()))]
     test = wide.take(held)
     units = test.units or Units()
-    if ground.metric.of_losses is None or ground.metric.row_loss is None:
-        by_metric = SubsetScorer(wide, decided.model, ground.metric.name, one_split(wide, rows, held), ground.work)
+    if data.metric.of_losses is None or data.metric.row_loss is None:
+        by_metric = SubsetScorer(wide, decided.model, data.metric.name, one_split(wide, rows, held), data.work)
         return {n: Scored(s.mean) for n, s in zip(requested, by_metric.many(list(requested.values())), strict=True)}, None
     out = {}
     for n, result in zip(requested, losses, strict=True):
-        one = pooled(ground.metric.of_losses, result.loss, result.none, units)
+        one = pooled(data.metric.of_losses, result.loss, result.none, units)
         out[n] = Scored(one.score, one.se if n != "nothing" else float("nan"))
     place = list(requested)
     kept, full = losses[place.index("kept")], losses[place.index("full")]
-    one = pooled(ground.metric.of_losses, kept.loss, kept.none, units)
+    one = pooled(data.metric.of_losses, kept.loss, kept.none, units)
     return out, _gap(out["kept"].mean - out["full"].mean, one.slope, kept.loss - full.loss, units, 1.0)
 
 

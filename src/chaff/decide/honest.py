@@ -86,7 +86,7 @@ def told_keep_up(k: KeepUp) -> dict[str, Any]:
     }
 
 
-def honest_of(promise: Promise, ground: SearchData, error: NestedError, model: str, seen: float, how: str) -> Honest:
+def honest_of(promise: Promise, data: SearchData, error: NestedError, model: str, seen: float, how: str) -> Honest:
     """The honest score from row losses.
 
     Parameters
@@ -98,8 +98,8 @@ def honest_of(promise: Promise, ground: SearchData, error: NestedError, model: s
         What the search saw.
     """
     kept, full = (averaged(x) for x in (promise.kept, promise.full))
-    own = scored(ground, promise.kept, promise.values, error.inflation)
-    whole = scored(ground, promise.full, promise.full_values, error.inflation)
+    own = scored(data, promise.kept, promise.values, error.inflation)
+    whole = scored(data, promise.full, promise.full_values, error.inflation)
     taught, moved = error.learning * np.nan_to_num(own.slope), np.nan_to_num(seen - own.score)
     se = float(np.sqrt(own.se**2 + taught**2 + moved**2))
     reach = t_quantile(0.5 + LEVEL / 2, max(own.df, 1.0)) * se
@@ -107,29 +107,27 @@ def honest_of(promise: Promise, ground: SearchData, error: NestedError, model: s
         own.score,
         se,
         (own.score - reach, own.score + reach),
-        ground.metric.name,
+        data.metric.name,
         model,
         seen,
         how,
         int((~np.isnan(kept)).sum()),
-        keep_up_of(kept, full, ground, inflation=error.inflation),
+        keep_up_of(kept, full, data, inflation=error.inflation),
         (whole.score, whole.se),
-        scored(ground, promise.none, ground.none.values[0], 1.0).score,
+        scored(data, promise.none, data.none.values[0], 1.0).score,
         error.inflation,
         own.slope,
     )
 
 
-def scored(ground: SearchData, losses: Floats, values: Floats, inflation: float) -> Pooled:
+def scored(data: SearchData, losses: Floats, values: Floats, inflation: float) -> Pooled:
     """One score from losses (repeats, rows); from the values of the splits where a row has no loss under the metric."""
-    metric = ground.metric
-    loss, none = averaged(losses), averaged(ground.none.losses[0])
+    metric = data.metric
+    loss, none = averaged(losses), averaged(data.none.losses[0])
     rows = np.flatnonzero(~np.isnan(loss) & ~np.isnan(none))
-    units = ground.units.take(rows)
+    units = data.units.take(rows)
     if metric.row_loss is None or metric.of_losses is None:
         d = units.mean(loss[rows])
         seen = values[~np.isnan(values)]
-        return Pooled(
-            float(seen.mean()) if seen.size else float("nan"), corrected_error(values, ground.folds.test_share), d.df, float("nan")
-        )
+        return Pooled(float(seen.mean()) if seen.size else float("nan"), corrected_error(values, data.folds.test_share), d.df, float("nan"))
     return pooled(metric.of_losses, loss[rows], none[rows], units, inflation)

@@ -28,13 +28,13 @@ class NestedRun:
 
     plan: Plan
     setting: Setting
-    ground: SearchData
+    data: SearchData
     model: Model
     """Scores the sets where the plan's last stage names no model of its own."""
 
     def __call__(self, number: int) -> tuple[Floats, Floats, float, float, frozenset[str]]:
         """(losses of the kept set, of the full set, the metric of both, the kept set)."""
-        g = self.ground
+        g = self.data
         train, test = g.rows(g.splits[number])
         work = Work(g.work.key("anew", number), 1)
         try:
@@ -69,11 +69,11 @@ def fitted_losses(g: SearchData, model: Model, features: frozenset[str], train: 
     return g.losses(truth, predicted).loss, g.metric.of_predictions(truth, predicted)
 
 
-def nested_promise(plan: Plan, setting: Setting, ground: SearchData, model: Model) -> Promise:
+def nested_promise(plan: Plan, setting: Setting, data: SearchData, model: Model) -> Promise:
     """A promise from outer folds, the plan run anew in each."""
-    once = ground.splits[0].repeat
-    ground = replace(ground, splits=tuple(s for s in ground.splits if s.repeat == once))  # each costs as much as the run itself
-    done = ground.work.each(NestedRun(plan, setting, ground, model), range(len(ground.splits)), "honest score, the plan rerun")
-    kept = ground.on_rows([[d[2]] for d in done], [d[0][None] for d in done])
-    full = ground.on_rows([[d[3]] for d in done], [d[1][None] for d in done])
-    return Promise(kept.losses[0], full.losses[0], ground.none.losses[0], kept.values[0], full.values[0], tuple(d[4] for d in done))
+    once = data.splits[0].repeat
+    data = replace(data, splits=tuple(s for s in data.splits if s.repeat == once))  # each costs as much as the run itself
+    done = data.work.each(NestedRun(plan, setting, data, model), range(len(data.splits)), "honest score, the plan rerun")
+    kept = data.on_rows([[d[2]] for d in done], [d[0][None] for d in done])
+    full = data.on_rows([[d[3]] for d in done], [d[1][None] for d in done])
+    return Promise(kept.losses[0], full.losses[0], data.none.losses[0], kept.values[0], full.values[0], tuple(d[4] for d in done))

@@ -15,7 +15,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from chaff.choices import told, wrong_fields
+from chaff.choices import plan_value, wrong_fields
 from chaff.decide.stages import STAGES, stage_as_plain, stage_from, with_new_names
 from chaff.errors import ChaffError, PlanError, UsageError, nearest
 from chaff.evaluate.closed import fits_in_closed_form
@@ -120,7 +120,7 @@ class Scoring:
 
     def as_mapping(self) -> dict[str, Any]:
         out = {f.name: getattr(self, f.name) for f in dataclasses.fields(self) if f.name != "rows" or self.rows != "auto"}
-        return {k: told(v, "label") if k == "model" else v for k, v in out.items() if v is not None}
+        return {k: plan_value(v, "label") if k == "model" else v for k, v in out.items() if v is not None}
 
 
 @dataclass(frozen=True)

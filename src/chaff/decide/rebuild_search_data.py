@@ -1,4 +1,4 @@
-"""The ground of a run that is over: the same training rows and folds, for what is asked of its kept set afterwards."""
+"""The data of a run that is over: the same training rows and folds, for what is asked of its kept set afterwards."""
 
 from __future__ import annotations
 

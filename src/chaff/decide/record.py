@@ -12,7 +12,7 @@ from weakref import WeakKeyDictionary
 
 import numpy as np
 
-from chaff.choices import told as told_choice
+from chaff.choices import plan_value
 from chaff.decide.distributions import shape_of
 from chaff.decide.final_scores import FinalScores, Line
 from chaff.decide.history import places_of, steps_of
@@ -46,7 +46,7 @@ def selection_of(
         review=review,
         derived=[DerivedPart(name=d.name, made=d.made, of=d.of, value=d.value) for d in table.source.derived if d.name in kept],
         history=[s for s in steps_of(stages_run.reports, ledger) if s.feature not in table.decoys],
-        model=told_choice(closing.deciding, "label"),
+        model=plan_value(closing.deciding, "label"),
         ranks=places_of(stages_run.reports),
         descriptions={f: _about_part(table, f) for f in table.features if f not in kept and f not in table.decoys},
         selection_frequencies={f: round(float(v), 6) for f, v in ledger.selection_frequencies.items() if f not in table.decoys and v == v},

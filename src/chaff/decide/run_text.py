@@ -152,7 +152,7 @@ def lens_words(trail: SelectionSearch) -> str:
     """That the smaller set comes from a lens whose best is not the best of all."""
     curve, place = trail.choice.leader
     leader, more, n = trail.curves[curve], trail.behind, len(trail.decided.sets[trail.choice.place])
-    ahead = f", mean loss {more.mean:.3g} ± {more.se:.2g} lower" if trail.ground.metric.row_loss is not None else ""
+    ahead = f", mean loss {more.mean:.3g} ± {more.se:.2g} lower" if trail.data.metric.row_loss is not None else ""
     best = f"the {leader.label} model scores best ({leader.sizes[place]} features{ahead})"
     return f"{best}; the {trail.decided.label} set of {n} lies within the bound and is the smallest"
 
@@ -190,9 +190,9 @@ def nothing_words(run: Run, trail: SelectionSearch) -> str:
     """Why the answer is the empty set."""
     target = run.table.target
     than = "its mean" if target.task == "regression" else "the class shares"
-    curve, metric = trail.decided, trail.ground.metric
-    best = max((k for k, s in enumerate(curve.sizes) if s), key=lambda k: trail.ground.sign * curve.values[k].mean(), default=0)
-    value, error = float(curve.values[best].mean()), float(curve.errors(trail.ground)[best])
+    curve, metric = trail.decided, trail.data.metric
+    best = max((k for k, s in enumerate(curve.sizes) if s), key=lambda k: trail.data.sign * curve.values[k].mean(), default=0)
+    value, error = float(curve.values[best].mean()), float(curve.errors(trail.data)[best])
     name, p = trail.strongest
     single = f", and the best single feature ({name}) has a family-wise p of {p:.2g}" if name and p == p else ""
     return f"no set predicts {target.name} better than {than}: CV {metric.label} {with_error(value, error)} at best{single}"
@@ -261,7 +261,7 @@ def _search_of(run: Run) -> SelectionSearch | None:
 
 def curve_rows(trail: SelectionSearch) -> list[tuple[str, ...]]:
     """The deciding curve: size, honest score, which column came or went."""
-    frame = trail.decided.frame(trail.ground)
+    frame = trail.decided.frame(trail.data)
     places = list(frame.index)
     chosen, best = trail.decided.sizes[trail.choice.place], trail.decided.sizes[trail.choice.best]
     head = ("size", f"CV {trail.metric_of.label} (± SE)", "mark", "added", "removed")

@@ -112,7 +112,7 @@ class Selection(Part):
         --------
         >>> import chaff
         >>> run = chaff.select(chaff.demo.table(rows=200), plan=chaff.Plan((chaff.Screen(), chaff.Search())))
-        >>> run.selection.explain("crumb_score").told[0].fate
+        >>> run.selection.explain("crumb_score").columns[0].fate
         'blocked'
         """
         from chaff.decide.explaining import explanation_of

@@ -7,7 +7,7 @@ import typing
 from collections.abc import Mapping
 from typing import Any
 
-from chaff.choices import changed_fields, told, wrong_fields
+from chaff.choices import changed_fields, plan_value, wrong_fields
 from chaff.errors import ChaffError, nearest
 from chaff.evaluate.stage import Stage
 from chaff.methods.chance.knockoffs import Knockoffs
@@ -110,12 +110,12 @@ def stage_as_plain(stage: Stage, off: Any = None) -> dict[str, Any]:
 def _plain(value: Any) -> Any:
     """Choices by their names, sequences as lists."""
     if getattr(value, "own", False):
-        return told(value, "label")
+        return plan_value(value, "label")
     if dataclasses.is_dataclass(value) and isinstance(getattr(type(value), "use", None), str):
         return {"use": getattr(value, "use")} | {k: _plain(v) for k, v in changed_fields(value).items()}  # noqa: B009
     for key in ("name", "label"):
         if dataclasses.is_dataclass(value) and isinstance(getattr(type(value), key, None), str):
-            given = told(value, key)
+            given = plan_value(value, key)
             return {k: _plain(v) for k, v in given.items()} if isinstance(given, Mapping) else given
     if isinstance(value, tuple | list):
         return [_plain(v) for v in value]

@@ -73,7 +73,7 @@ class Journal:
 
     @contextmanager
     def _told(self) -> Iterator[None]:
-        with told(self.path):
+        with database_errors(self.path):
             yield
 
     def _begin(self) -> None:
@@ -104,7 +104,7 @@ class Journal:
         self._db.executemany("INSERT OR IGNORE INTO columns (name, hash) VALUES (?, ?)", data.columns)
         self._db.execute("COMMIT")
 
-    def of(self, ground: ScoreKey, splits: int) -> JournalPage:
+    def of(self, key: ScoreKey, splits: int) -> JournalPage:
         """The page of one model, metric and folds, which have so many splits.
 
         Raises
@@ -112,16 +112,16 @@ class Journal:
         DataError
             When what stands there cannot be scores of these.
         """
-        g = (ground.model, ground.metrics, ground.folds, ground.how, ground.version)
+        g = (key.model, key.metrics, key.folds, key.how, key.version)
         with self._lock, self._told():
             self._db.execute("INSERT OR IGNORE INTO grounds (model, metrics, folds, how, version) VALUES (?, ?, ?, ?, ?)", g)
             result = "SELECT number FROM grounds WHERE model = ? AND metrics = ? AND folds = ? AND version = ?"
             number = self._db.execute(result, (g[0], g[1], g[2], g[4])).fetchone()[0]
             rows = self._db.execute("SELECT members, scores FROM scores WHERE ground = ?", (number,)).fetchall()
-        known = checked_scores(self.path, rows, self._names, ground.metrics, splits)
+        known = checked_scores(self.path, rows, self._names, key.metrics, splits)
         return JournalPage(self, number, {frozenset(names): scores for names, scores in known})
 
-    def add(self, ground: int, sets: Sequence[frozenset[str]], scores: Floats) -> None:
+    def add(self, key: int, sets: Sequence[frozenset[str]], scores: Floats) -> None:
         """Note some scores; written together with what comes in the next quarter of a second."""
         with self._lock:
             number_of = self._numbers.__getitem__
@@ -129,7 +129,7 @@ class Journal:
                 if not np.isfinite(values).all():  # such as the area of a fold with one class: computed again each time
                     continue
                 members = array("I", sorted(map(number_of, s))).tobytes()
-                self._waiting.append((ground, members, values.tobytes()))
+                self._waiting.append((key, members, values.tobytes()))
             if time.monotonic() - self._written >= EVERY:
                 self._write()
 
@@ -187,7 +187,7 @@ def _open(path: Path, write: bool) -> sqlite3.Connection:
         raise DataError(f"journal {path.name} cannot be opened: {getattr(error, 'strerror', None) or error}") from error
     if not stat.S_ISREG(kind):
         raise DataError(f"{path.name} is not a regular file (a folder, a link or a device): name another journal")
-    with told(path):
+    with database_errors(path):
         mode = "rwc" if write else "ro"
         db = sqlite3.connect(f"{path.resolve().as_uri()}?mode={mode}", PATIENCE, uri=True, isolation_level=None, check_same_thread=False)
         try:
@@ -199,7 +199,7 @@ def _open(path: Path, write: bool) -> sqlite3.Connection:
 
 
 @contextmanager
-def told(path: Path) -> Iterator[None]:
+def database_errors(path: Path) -> Iterator[None]:
     """Whatever SQLite raises, in words."""
     try:
         yield
@@ -296,7 +296,7 @@ def _differences(here: dict[str, str], there: dict[str, str], columns: dict[str,
 
 @dataclass(frozen=True)
 class JournalEntry:
-    """One ground of a journal, as `--show` lists it."""
+    """One key of a journal, as `--show` lists it."""
 
     model: str
     metrics: str
@@ -320,7 +320,7 @@ def read_journal(path: str | Path) -> tuple[dict[str, str], list[JournalEntry]]:
     file = Path(path)
     db = _open(file, write=False)
     try:
-        with told(file):
+        with database_errors(file):
             check_ours(db, file)
             data = {str(k): str(v) for k, v in db.execute("SELECT what, is_ FROM data")}
             names = _column_names(db, file)

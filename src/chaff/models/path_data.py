@@ -118,7 +118,7 @@ class PathData:
 
 
 def path_data_of(settings: Settings, train: Sample, splits: Sequence[tuple[Ints, Ints]]) -> tuple[PathData, list[PathData]]:
-    """The ground of all training rows, and one an inner fold.
+    """The data of all training rows, and one an inner fold.
 
     A number target without gaps and with more rows than columns is summed up once, each part of the rows by itself: the
     moments of a fold's training rows are the sum of its parts.
@@ -269,7 +269,7 @@ def _sums(train: Sample, parts: Sequence[Ints]) -> list[tuple[_Sums, Floats]]:
 
 
 def _from_sums(settings: Settings, train: Sample, parts: Sequence[tuple[_Sums, Floats]], rows: Ints) -> PathData:
-    """The ground of the rows that these sums are over."""
+    """The data of the rows that these sums are over."""
     weight, shift = sum(s.weight for s, _ in parts), parts[0][1]
     mean = np.sum([s.first for s, _ in parts], axis=0) / weight
     C = np.sum([s.second for s, _ in parts], axis=0) / weight - np.outer(mean, mean)

@@ -119,14 +119,14 @@ class Penalised:
 
     def fit(self, train: Sample, work: Work) -> FittedPenalised:
         splits = inner_splits(train, self.folds, work) if self.penalty is None else []
-        ground, inner = path_data_of(self, train, splits)
+        data, inner = path_data_of(self, train, splits)
         if self.penalty is not None:
-            penalties = _down_to(self.penalty, ground.highest)
+            penalties = _down_to(self.penalty, data.highest)
         elif self.penalties is not None:
             penalties = np.sort(np.array(self.penalties))[::-1]
         else:
-            penalties = default_penalties(ground.highest, len(train.targets) > ground.width and not train.classes)
-        (stages_run, _), *by_fold = work.each(task(_walk, self, train, penalties), [(ground, None), *zip(inner, splits, strict=True)])
+            penalties = default_penalties(data.highest, len(train.targets) > data.width and not train.classes)
+        (stages_run, _), *by_fold = work.each(task(_walk, self, train, penalties), [(data, None), *zip(inner, splits, strict=True)])
         coefficients, intercepts, violations, separated = stages_run
         losses = np.array([loss for _, loss in by_fold])
         path = PenaltyPath(penalties, coefficients, violations, losses, penalties.size - 1)
@@ -134,16 +134,16 @@ class Penalised:
             path = replace(path, chosen=path.best if self.choose == "best" else path.one_standard_error)
         elif self.penalty is None:
             path = replace(path, chosen=penalties.size // 2)
-        return self._fitted(train, ground, path, intercepts[path.chosen], bool(separated[path.chosen]))
+        return self._fitted(train, data, path, intercepts[path.chosen], bool(separated[path.chosen]))
 
-    def _fitted(self, train: Sample, ground: PathData, path: PenaltyPath, intercepts: Floats, separated: bool) -> FittedPenalised:
+    def _fitted(self, train: Sample, data: PathData, path: PenaltyPath, intercepts: Floats, separated: bool) -> FittedPenalised:
         B = path.coefficients[path.chosen]
         if not np.isfinite(B).all():
             raise ModelError("the penalised fit did not converge: scale the target, or use a larger penalty")
         names = train.data.layout.columns
-        pairs = tuple(tuple(names[c] for c in ground.standard.used[s]) for s in ground.twins.sets)
+        pairs = tuple(tuple(names[c] for c in data.standard.used[s]) for s in data.twins.sets)
         return FittedPenalised(
-            train.features, ground.standard, ground.centre + intercepts * ground.scale, B * ground.scale, train.data.layout.starts, path,
+            train.features, data.standard, data.centre + intercepts * data.scale, B * data.scale, train.data.layout.starts, path,
             train.classes, separated, pairs,
         )  # fmt: skip
 
@@ -160,17 +160,17 @@ def _down_to(penalty: float, top: float) -> Floats:
 
 def _walk(model: Penalised, train: Sample, penalties: Floats, unit: tuple[PathData, tuple[Ints, Ints] | None]) -> tuple[StagesRun, Floats]:
     """(the path, mean loss of each penalty on an inner fold); on all rows to the full tolerance, and no loss."""
-    ground, split = unit
-    stages_run = ground.walk(penalties, FOLD_TOLERANCE if train.classes and split is not None else OPTIMAL)
-    return (stages_run, np.empty(0)) if split is None else (stages_run, _fold_losses(train, ground, stages_run, split[1]))
+    data, split = unit
+    stages_run = data.walk(penalties, FOLD_TOLERANCE if train.classes and split is not None else OPTIMAL)
+    return (stages_run, np.empty(0)) if split is None else (stages_run, _fold_losses(train, data, stages_run, split[1]))
 
 
-def _fold_losses(train: Sample, ground: PathData, stages_run: StagesRun, rows: Ints) -> Floats:
+def _fold_losses(train: Sample, data: PathData, stages_run: StagesRun, rows: Ints) -> Floats:
     B, intercepts, _, _ = stages_run
-    Z, y = ground.standard.apply(train.data.X[rows]), train.targets[rows]
+    Z, y = data.standard.apply(train.data.X[rows]), train.targets[rows]
     w = np.ones(rows.size) if train.weights is None else train.weights[rows]
     if not train.classes:
-        off = (y - ground.centre) / ground.scale - Z @ B[:, :, 0].T - intercepts[:, 0]
+        off = (y - data.centre) / data.scale - Z @ B[:, :, 0].T - intercepts[:, 0]
         return np.asarray(np.average(off**2, axis=0, weights=w))
     return np.array([np.average(log_loss(y, probabilities(a + Z @ b)), weights=w) for a, b in zip(intercepts, B, strict=True)])
 

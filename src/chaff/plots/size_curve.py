@@ -50,8 +50,8 @@ def score_by_size(trail: SelectionSearch, ax: Any = None, unit: str = "") -> Any
     deciding = trail.decided
     for curve in trail.best_curves():
         if curve.label != deciding.label:
-            _band(ax, curve, curve.errors(trail.ground), SECOND, (0, (4, 2)))
-    _band(ax, deciding, deciding.errors(trail.ground), KEEP, "solid")
+            _band(ax, curve, curve.errors(trail.data), SECOND, (0, (4, 2)))
+    _band(ax, deciding, deciding.errors(trail.data), KEEP, "solid")
     _floor(ax, trail)
     chosen, best = trail.choice.place, trail.choice.best
     up, most = metric.higher_is_better, max(deciding.sizes)  # labels on the side of the poor scores
@@ -96,12 +96,12 @@ def _band(ax: Any, curve: SizeCurve, se: Floats, colour: str, style: Any) -> Non
 
 def _floor(ax: Any, trail: SelectionSearch) -> None:
     """What baseline scores, and no view of the depths that one bad size may reach."""
-    nothing = float(trail.ground.none.values.mean())
+    nothing = float(trail.data.none.values.mean())
     level(ax, nothing, "baseline")
     curves = trail.best_curves()
     if not any(0 in c.sizes for c in curves):
         return
-    sign = trail.ground.sign
+    sign = trail.data.sign
     tops = [float((sign * c.values.mean(1)).max()) for c in curves]
     span = max(max(tops) - sign * nothing, 0.02 * max(abs(nothing), 1e-12), 1e-9)
     far, near = sign * (sign * nothing - 0.6 * span), sign * (max(tops) + 0.18 * span)

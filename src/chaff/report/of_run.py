@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from chaff import plots
-from chaff.decide.explaining import Told, explanation_of
+from chaff.decide.explaining import ColumnHistory, explanation_of
 from chaff.decide.final_scores import FinalScores
 from chaff.decide.run import Run
 from chaff.decide.run_text import answer_line, closing_rows, closing_warnings, closing_words, curve_rows, stage_line
@@ -126,7 +126,7 @@ def _reading(run: Run) -> list[str]:
 
 
 def _looks(run: Run) -> Section | None:
-    text = [t for t in explanation_of(run.selection).told if t.fate in ("blocked", "review")]
+    text = [t for t in explanation_of(run.selection).columns if t.fate in ("blocked", "review")]
     if not text:
         return None
     rows = []
@@ -169,7 +169,7 @@ def _sizes(run: Run) -> Section | None:
 def _final(result: Evaluation | None) -> Section | None:
     if result is None:
         return None
-    text = result.told()
+    text = result.metric_table()
     blocks: list[Block | None] = [
         Words([f"{result.headline}."]),
         Grid("metrics", ["metric", *map(str, text.columns)], [[text_cell(m), *map(text_cell, r)] for m, r in text.iterrows()]),
@@ -217,7 +217,7 @@ MEASURES = (("relevance", "effect_size"), ("overlap", "vif"), ("importance", "im
 
 
 def _columns(run: Run) -> Section:
-    text = explanation_of(run.selection).told
+    text = explanation_of(run.selection).columns
     shares, result = (
         run.selection.selection_frequencies,
         {r.stage.use: r.result.frame for r in run.stages if isinstance(r.result, Findings)},
@@ -240,7 +240,7 @@ def _columns(run: Run) -> Section:
     )
 
 
-def _history(t: Told) -> Cell:
+def _history(t: ColumnHistory) -> Cell:
     plain = text_cell(t.feature)
     return Cell(plain.text, plain.sort, "", tuple(t.rows()), t.says)
 

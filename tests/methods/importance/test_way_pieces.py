@@ -7,7 +7,7 @@ import pytest
 import chaff
 from chaff.methods.importance.shuffling import clusters, likeness, with_cells
 from chaff.methods.importance.side_by_side import side_by_side
-from chaff.methods.importance.way import as_way, told
+from chaff.methods.importance.way import as_way, importance_findings
 from chaff.methods.importance.ways.coefficient import half_of
 from chaff.methods.importance.ways.pooled import on_scale, skill
 from chaff.models.fitted_trees import chances
@@ -77,7 +77,7 @@ def test_findings_hold_mean_spread_scale_and_a_corrected_test():
     table = lots()
     by_fold = np.array([[0.4, 0.01, -0.1], [0.5, -0.01, -0.2], [0.6, 0.02, 0.1], [0.5, 0.0, 0.0], [0.45, -0.02, -0.1]])
     folds = chaff.Setting.of(table, 5).folds
-    found = told(as_way("permutation"), by_fold, table, folds, {}, tested=True)
+    found = importance_findings(as_way("permutation"), by_fold, table, folds, {}, tested=True)
     mean, sd = by_fold.mean(0), by_fold.std(0, ddof=1)
     assert found.frame["importance"].to_numpy() == pytest.approx(mean) and found.frame["importance_sd"].to_numpy() == pytest.approx(sd)
     assert found.frame["scaled"].tolist() == [1.0, pytest.approx(0.0), 0.0]

@@ -32,33 +32,33 @@ def line_table(n=200, p=12, seed=0, r2=0.6):
 
 
 @pytest.fixture(scope="module")
-def ground():
+def data():
     table = line_table(120, 4)
     return SearchData.of(table, Setting.of(table), [chaff.Ridge()])
 
 
-def curve(ground, values, label="linear"):
+def curve(data, values, label="linear"):
     """A curve whose scores in every split are given: rows lose what makes it so."""
     values = np.array(values, float)
     sizes = tuple(range(len(values)))
-    losses = np.empty((len(values), 1, len(ground.table)))
-    for k, split in enumerate(ground.splits):
-        losses[:, 0, ground.folds.rows(split)[1]] = 1.0 - values[:, k : k + 1]
-    sets = tuple(frozenset(ground.table.features[:s]) for s in sizes)
-    means = np.array([ground.mean_losses(x) for x in losses])
+    losses = np.empty((len(values), 1, len(data.table)))
+    for k, split in enumerate(data.splits):
+        losses[:, 0, data.folds.rows(split)[1]] = 1.0 - values[:, k : k + 1]
+    sets = tuple(frozenset(data.table.features[:s]) for s in sizes)
+    means = np.array([data.mean_losses(x) for x in losses])
     return SizeCurve(label, chaff.Ridge(), sizes, values, losses, means, sets, (sets,) * 5)
 
 
-def with_losses(ground, c, losses):
-    return replace(c, losses=losses, mean_losses=np.array([ground.mean_losses(x) for x in losses]))
+def with_losses(data, c, losses):
+    return replace(c, losses=losses, mean_losses=np.array([data.mean_losses(x) for x in losses]))
 
 
 def never():
     return False
 
 
-def chosen(ground, curves, rule=None, signal=never, **more):
-    return choose(Sizes(curves, ground, [[True] * len(c.sizes) for c in curves]), rule or SizeRule(), signal, **more)
+def chosen(data, curves, rule=None, signal=never, **more):
+    return choose(Sizes(curves, data, [[True] * len(c.sizes) for c in curves]), rule or SizeRule(), signal, **more)
 
 
 def test_the_bound_is_one_error_from_two_to_ten_per_cent_of_the_gain():
@@ -66,52 +66,52 @@ def test_the_bound_is_one_error_from_two_to_ten_per_cent_of_the_gain():
     assert bound_of(0.11, 1.0) == 0.03  # scores so noisy tell no sizes apart
 
 
-def test_the_smallest_size_within_the_bound(ground):
+def test_the_smallest_size_within_the_bound(data):
     # Three per cent less in every row without any noise: two per cent are allowed, not three.
-    c = curve(ground, [np.zeros(5), np.full(5, 0.3), np.full(5, 0.485), np.full(5, 0.495), np.full(5, 0.5)])
-    assert chosen(ground, [c]).place == 3
+    c = curve(data, [np.zeros(5), np.full(5, 0.3), np.full(5, 0.485), np.full(5, 0.495), np.full(5, 0.5)])
+    assert chosen(data, [c]).place == 3
     # The same differences with noise about them: one error is allowed, at most ten per cent.
     wobble = np.array([0.05, -0.05, 0.05, -0.05, 0.0])
-    c = curve(ground, [np.zeros(5), np.full(5, 0.44) + 4 * wobble, np.full(5, 0.485) + 4 * wobble, np.full(5, 0.495), np.full(5, 0.5)])
-    assert chosen(ground, [c]).place == 2
+    c = curve(data, [np.zeros(5), np.full(5, 0.44) + 4 * wobble, np.full(5, 0.485) + 4 * wobble, np.full(5, 0.495), np.full(5, 0.5)])
+    assert chosen(data, [c]).place == 2
     by_hand = [
         (SizeRule(margin=0.07), 1), (SizeRule(size=1), 1), (SizeRule(keep_share=0.98), 3), (SizeRule(keep_share=0.8), 1), (SizeRule(keep_share=1), 4),
     ]  # fmt: skip
     for rule, place in by_hand:
-        assert chosen(ground, [c], rule).place == place, rule
-    assert chosen(ground, [c], floor=4).place == 4
+        assert chosen(data, [c], rule).place == place, rule
+    assert chosen(data, [c], floor=4).place == 4
 
 
-def test_nothing_is_the_answer_when_nothing_beats_it_and_no_column_tells(ground):
+def test_nothing_is_the_answer_when_nothing_beats_it_and_no_column_tells(data):
     noise = [[0.01, -0.02, 0.03, -0.03, 0.02], [0.0, -0.04, 0.02, -0.05, 0.01]]
-    c = curve(ground, [np.zeros(5), *noise])
-    nothing = chosen(ground, [c])
+    c = curve(data, [np.zeros(5), *noise])
+    nothing = chosen(data, [c])
     assert nothing.nothing and nothing.place == 0
-    assert chosen(ground, [c], signal=lambda: True).place > 0
+    assert chosen(data, [c], signal=lambda: True).place > 0
 
 
-def test_of_all_curves_the_smallest_set_within_the_bound_of_the_best_is_taken(ground):
-    line = curve(ground, [np.zeros(5), np.full(5, 0.3), np.full(5, 0.495), np.full(5, 0.4)])
-    forest = curve(ground, [np.zeros(5), np.full(5, 0.2), np.full(5, 0.4), np.full(5, 0.5)], "forest")
-    found = chosen(ground, [forest, line])
+def test_of_all_curves_the_smallest_set_within_the_bound_of_the_best_is_taken(data):
+    line = curve(data, [np.zeros(5), np.full(5, 0.3), np.full(5, 0.495), np.full(5, 0.4)])
+    forest = curve(data, [np.zeros(5), np.full(5, 0.2), np.full(5, 0.4), np.full(5, 0.5)], "forest")
+    found = chosen(data, [forest, line])
     assert (found.curve, found.place, found.leader) == (1, 2, (0, 3))
-    worse = curve(ground, [np.zeros(5), np.full(5, 0.3), np.full(5, 0.45), np.full(5, 0.45)])
-    assert chosen(ground, [forest, worse]).curve == 0
+    worse = curve(data, [np.zeros(5), np.full(5, 0.3), np.full(5, 0.45), np.full(5, 0.45)])
+    assert chosen(data, [forest, worse]).curve == 0
 
 
-def test_only_a_set_that_is_worse_than_the_full_one_is_enlarged(ground):
-    none = float(np.nanmean(ground.none.losses[0]))
-    c = curve(ground, [np.zeros(5), np.full(5, 0.5), np.full(5, 0.5), np.full(5, 0.5), np.full(5, 0.5)])
+def test_only_a_set_that_is_worse_than_the_full_one_is_enlarged(data):
+    none = float(np.nanmean(data.none.losses[0]))
+    c = curve(data, [np.zeros(5), np.full(5, 0.5), np.full(5, 0.5), np.full(5, 0.5), np.full(5, 0.5)])
     losses = c.losses.copy()
     rng = np.random.default_rng(1)
     for k, more in ((1, 0.07), (2, 0.04), (3, 0.01), (4, 0.0)):
         losses[k] = 0.2 * none + more * 0.8 * none * (1 + 0.1 * rng.normal(size=losses[k].shape))
     losses[0] = none
-    c = with_losses(ground, c, losses)
-    found = chosen(ground, [c])
+    c = with_losses(data, c, losses)
+    found = chosen(data, [c])
     assert (found.ruled, found.place) == (3, 3)  # two per cent: seven and four are too many
     losses[4] += 0.8 * none * np.where(np.arange(losses.shape[2]) % 2, 0.9, -0.9)  # one error is eight per cent
-    noisy = chosen(ground, [with_losses(ground, c, losses)])
+    noisy = chosen(data, [with_losses(data, c, losses)])
     assert noisy.place <= 2 and noisy.place == noisy.ruled
 
 
@@ -130,9 +130,9 @@ def test_each_fold_chooses_without_its_own_rows():
     """The promise of a fold is the loss of the set that its own training rows gave: refitted here the plain way."""
     table = line_table(150, 6)
     trail, _ = decided(table, chaff.Search("ridge"))
-    ground, promise = trail.ground, trail.promise
-    for k, split in enumerate(ground.splits):
-        train, test = ground.folds.rows(split)
+    data, promise = trail.data, trail.promise
+    for k, split in enumerate(data.splits):
+        train, test = data.folds.rows(split)
         kept = sorted(promise.sets[k])
         X = np.column_stack([table.column(f).values for f in kept])
         mean, sd = X[train].mean(0), X[train].std(0)
@@ -156,7 +156,7 @@ def test_a_cut_before_the_search_is_run_anew_inside_the_folds():
     trail = run.result("search")
     inside = [set().union(*c) for c in trail.decided.inside]
     assert any(s - set(trail.offered) for s in inside) or all(len(s) <= 10 for s in inside)
-    assert len(set(map(frozenset, trail.ground.offered_inside))) > 1
+    assert len(set(map(frozenset, trail.data.offered_inside))) > 1
     assert trail.decided.values.mean(1)[1:].max() < 0.05  # the ten luckiest of 150 look like 0.3 where the cut has seen the fold
 
 
@@ -232,10 +232,10 @@ def test_a_model_that_fails_in_one_fold_says_so():
         chaff.Search(Fails()).judge(table, Setting.of(table))
 
 
-def test_curves_of_a_lens_hold_their_size_when_fewer_features_are_offered_inside(ground):
+def test_curves_of_a_lens_hold_their_size_when_fewer_features_are_offered_inside(data):
     lens = LinearLens((chaff.Ridge(),))
-    seen = look_through([lens], ground, "test")[0]
-    assert seen.curves[0].sizes == (0, 1, 2, 3, 4) and seen.curves[0].frame(ground)["comes"].map(len).sum() >= 4
+    seen = look_through([lens], data, "test")[0]
+    assert seen.curves[0].sizes == (0, 1, 2, 3, 4) and seen.curves[0].frame(data)["comes"].map(len).sum() >= 4
 
 
 def test_separation_is_said():

@@ -36,7 +36,7 @@ class KeptVersusAll:
     now: tuple[float, float]
     full: tuple[float, float]
     keep_up: KeepUp
-    ground: SearchData
+    data: SearchData
     kept_losses: Floats
     """float64 (rows,): of new coefficients."""
 
@@ -48,16 +48,16 @@ def standing_of(table: Table, kept: Sequence[str], offered: Sequence[str], used:
     wide = table.with_features([f for f in table.features if f in many] or table.features[:1])
     scoring = Scoring()
     folds = make_folds(wide, scoring.folds_for(wide), scoring.repeats_for(wide), work)
-    ground = SearchData.of(wide, Setting(folds, metric=plan.score.metric, work=work), [used])
-    a, b = row_losses([few, many], used, ground)
-    inflation = nested_error(ground, used, many).inflation
-    keep = keep_up_of(a, b, ground, inflation=inflation)
-    metric = ground.row_metric
-    none = averaged(ground.none.losses[0])
+    data = SearchData.of(wide, Setting(folds, metric=plan.score.metric, work=work), [used])
+    a, b = row_losses([few, many], used, data)
+    inflation = nested_error(data, used, many).inflation
+    keep = keep_up_of(a, b, data, inflation=inflation)
+    metric = data.row_metric
+    none = averaged(data.none.losses[0])
     tested = np.flatnonzero(~np.isnan(a) & ~np.isnan(none))
     assert metric.of_losses is not None
-    own, whole = (pooled(metric.of_losses, x[tested], none[tested], ground.units.take(tested), inflation) for x in (a, b))
-    return KeptVersusAll(metric.name, (own.score, own.se), (whole.score, whole.se), keep, ground, a)
+    own, whole = (pooled(metric.of_losses, x[tested], none[tested], data.units.take(tested), inflation) for x in (a, b))
+    return KeptVersusAll(metric.name, (own.score, own.se), (whole.score, whole.se), keep, data, a)
 
 
 def reasons_of(result: KeptVersusAll, selection: Selection) -> list[tuple[Verdict, str]]:

@@ -42,9 +42,9 @@ def with_old(
     both, is_new = _stacked(selection, old, new, kept)
     out: list[tuple[Verdict, str]] = []
     old_part, new_part = both.take(np.flatnonzero(~is_new)), both.take(np.flatnonzero(is_new))
-    losses, _ = fitted_losses(result.ground, used, frozenset(kept), old_part, new_part, work)
+    losses, _ = fitted_losses(result.data, used, frozenset(kept), old_part, new_part, work)
     seen = np.flatnonzero(~np.isnan(result.kept_losses))
-    stale = result.ground.units.take(seen).mean(losses[seen] - result.kept_losses[seen])
+    stale = result.data.units.take(seen).mean(losses[seen] - result.kept_losses[seen])
     if stale.df > 0 and stale.lower(LEVEL) > max(result.keep_up.allowance, 0.0):
         out.append(("refit", "the old coefficients lose more on the new rows than refitted ones"))
     apart, low, by = _telling_apart(both, is_new, kept, work)

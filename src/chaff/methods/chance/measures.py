@@ -46,8 +46,8 @@ class SplitGain:
     label: str = STANDING
 
     def measure(self, table: Table, orders: Sequence[Ints], seeds: int, setting: Setting) -> tuple[Floats, Floats]:
-        ground = BinnedColumns.of(table, setting.work)
-        share = standing(ground, Targets.of(table, orders), self.trees, seeds, setting.work, self.independent)
+        data = BinnedColumns.of(table, setting.work)
+        share = standing(data, Targets.of(table, orders), self.trees, seeds, setting.work, self.independent)
         with np.errstate(invalid="ignore"):
             return share[0], _mean_of_known(share[1:])
 

@@ -9,7 +9,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 
 from chaff.arrays import Flags, Floats
-from chaff.choices import told
+from chaff.choices import plan_value
 from chaff.errors import DataError, UsageError, nearest
 from chaff.evaluate.setting import Setting
 from chaff.methods.chance.measures import Measure, OfModel, as_measure
@@ -155,7 +155,7 @@ class ChanceBaseline:
             "chance_scores": pd.DataFrame(result.chance_scores.T, index=frame.index),
             "by_seed": pd.DataFrame(real.T, index=frame.index, columns=[f"seed {k}" for k in range(1, len(real) + 1)]),
         }
-        model = told(self.model, "label") if isinstance(self.measure, OfModel) else None
+        model = plan_value(self.model, "label") if isinstance(self.measure, OfModel) else None
         settings = {
             "by": self.measure.label, "model": model, "shuffles": len(shuffled), "seeds": len(real),
             "keep": dict(self.keep) if self.keep else None, "draws": self.draws, "how": dealt.how,

@@ -126,7 +126,7 @@ def draw_columns(p: int, trees: int, stream: np.random.Generator) -> Ints:
     return np.array(sets[:trees], np.int64)
 
 
-def standing(ground: BinnedColumns, targets: Targets, trees: int, seeds: int, work: Work, independent: bool = False) -> Floats:
+def standing(data: BinnedColumns, targets: Targets, trees: int, seeds: int, work: Work, independent: bool = False) -> Floats:
     """Share of the target that each column explains at best in a tree that it takes part in, float64 (targets, seeds, p).
 
     Won splits or not: the first split, and both below it, of the tree's three columns.
@@ -134,7 +134,7 @@ def standing(ground: BinnedColumns, targets: Targets, trees: int, seeds: int, wo
     trees : in all, shared out over the seeds; more where columns are so many that some would hardly stand.
     independent : columns drawn anew for each target, else the same for all.
     """
-    p, count = ground.columns.shape[0], len(targets.y)
+    p, count = data.columns.shape[0], len(targets.y)
     each = max(1, max(trees, -(-STANDS * p // COLUMNS)) // seeds)
     lanes = not independent and targets.weights is None and targets.classes <= MOST_LANE_CLASSES and p >= COLUMNS
     drawn = [draw_columns(p, each, work.stream("standing", k)) for k in range(seeds)]
@@ -146,20 +146,20 @@ def standing(ground: BinnedColumns, targets: Targets, trees: int, seeds: int, wo
         a_batch = LANES // targets.classes if lanes else 1
         batches = [list(range(t, min(t + a_batch, count))) for t in range(0, count, a_batch)]
         units = [(b, k, drawn[k]) for k in range(seeds) for b in batches]
-    result = work.each(task(_in_lanes if lanes else _alone, ground, targets), units, "chance")
+    result = work.each(task(_in_lanes if lanes else _alone, data, targets), units, "chance")
     gains, stood = np.zeros((count, seeds, p)), np.zeros((count, seeds, p))
     for (subset, k, sets), gain in zip(units, result, strict=True):
         gains[subset, k] = gain
         stood[subset, k] = np.bincount(sets.ravel(), minlength=p)
     total = targets.total()[:, None, None]
     share = np.divide(gains, stood * total, out=np.full(gains.shape, np.nan), where=(stood > 0) & (total > 0))
-    return np.asarray(share[:, :, ground.place])
+    return np.asarray(share[:, :, data.place])
 
 
-def _in_lanes(ground: BinnedColumns, targets: Targets, unit: tuple[list[int], int, Ints]) -> Floats:
+def _in_lanes(data: BinnedColumns, targets: Targets, unit: tuple[list[int], int, Ints]) -> Floats:
     """float64 (targets of the batch, p): gains of up to 64 targets side by side."""
     subset, _, drawn = unit
-    n, k, bins = ground.columns.shape[1], targets.classes, int(ground.sizes.max())
+    n, k, bins = data.columns.shape[1], targets.classes, int(data.sizes.max())
     dtype: Any = np.uint16 if targets.number else np.uint8
     wide: Any = np.uint32 if targets.number or n >= 2**16 else np.uint16
     Y = np.zeros((n, LANES), dtype)
@@ -168,10 +168,10 @@ def _in_lanes(ground: BinnedColumns, targets: Targets, unit: tuple[list[int], in
             Y[:, place] = targets.y[t]
         else:
             Y[np.arange(n), place * k + targets.y[t]] = 1
-    gains = np.zeros((LANES, ground.columns.shape[0]))
+    gains = np.zeros((LANES, data.columns.shape[0]))
     room = np.zeros
     lanes_of_trees(
-        ground.columns, Y, drawn, ground.sizes, ground.category, ground.counts, k, len(subset), targets.lead, ground.leaf, LEVELS,
+        data.columns, Y, drawn, data.sizes, data.category, data.counts, k, len(subset), targets.lead, data.leaf, LEVELS,
         dtype(np.iinfo(dtype).max), dtype(1), gains,
         room((COLUMNS, bins, LANES), wide), room((COLUMNS, bins, 2 * LANES), wide), room((COLUMNS, bins, LANES), dtype),
         room(2 * LANES, dtype), room(LANES), room((COLUMNS, LANES)), room((COLUMNS, LANES)), room(LANES), room(LANES), room(LANES),
@@ -180,19 +180,19 @@ def _in_lanes(ground: BinnedColumns, targets: Targets, unit: tuple[list[int], in
     return gains[: len(subset)]
 
 
-def _alone(ground: BinnedColumns, targets: Targets, unit: tuple[list[int], int, Ints]) -> Floats:
+def _alone(data: BinnedColumns, targets: Targets, unit: tuple[list[int], int, Ints]) -> Floats:
     """float64 (1, p): gains of one target, weights too."""
     (t,), _, drawn = unit
-    n, k, q = ground.columns.shape[1], targets.classes, drawn.shape[1]
+    n, k, q = data.columns.shape[1], targets.classes, drawn.shape[1]
     y, w = targets.y[t], np.ones(n, np.int64) if targets.weights is None else targets.weights[t]
     shift = 0 if k > 1 else int((w * y).sum()).bit_length() + 1
     packed = w if k > 1 else (w << shift) + w * y
     plain = k == 1 and not targets.number and targets.weights is None
     few = np.flatnonzero(y).astype(np.uint32) if plain else np.empty(0, np.uint32)
-    leaf = ground.leaf * float(w[w > 0].mean())
-    gains, room = np.zeros(ground.columns.shape[0]), np.zeros
+    leaf = data.leaf * float(w[w > 0].mean())
+    gains, room = np.zeros(data.columns.shape[0]), np.zeros
     trees_of_target(
-        ground.columns, packed, y, few, ground.counts, drawn, ground.sizes, ground.category, k, shift, targets.lead, leaf, LEVELS, gains,
+        data.columns, packed, y, few, data.counts, drawn, data.sizes, data.category, k, shift, targets.lead, leaf, LEVELS, gains,
         room((q, 256 * k), np.int64), room((q, 512 * k), np.int64), room(n, np.uint16), room(256, np.uint8), room(256), room((256, k)),
         room(k), room(256), room(256, np.int64), room(k),
     )  # fmt: skip

@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 from chaff.arrays import Flags, Floats
-from chaff.choices import told
+from chaff.choices import plan_value
 from chaff.errors import DataError, UsageError
 from chaff.evaluate.setting import Setting
 from chaff.methods.chance.twins import Rounds, rounds_of
@@ -137,7 +137,7 @@ class TwinTest:
             "twins": pd.DataFrame(record.twins, index=index, columns=["limit", "best", "median", "least"]),
         }
         settings = {
-            "by": rounds.label, "model": told(rounds.model, "label"), "rounds": record.done, "percentile": self.percentile,
+            "by": rounds.label, "model": plan_value(rounds.model, "label"), "rounds": record.done, "percentile": self.percentile,
             "keep_share": self.keep_share, "drop_share": self.drop_share,
         }  # fmt: skip
         left = int((frame["decided"] == "").sum())

@@ -50,7 +50,7 @@ class Learning:
 
 
 def learn(
-    ground: Learning, methods: Sequence[Method], further: Sequence[Vote | MeanRank], seconds: float | None
+    data: Learning, methods: Sequence[Method], further: Sequence[Vote | MeanRank], seconds: float | None
 ) -> Learned:  # fmt: skip
     """Every method on every split and on all rows.
 
@@ -61,9 +61,9 @@ def learn(
     UsageError
         When it would take too long: with how long, and what would be shorter.
     """
-    splits = list(range(ground.folds.count))
+    splits = list(range(data.folds.count))
     began = time.perf_counter()
-    first = ground.work.each(task(_judged, ground), [(m, splits[0]) for m in methods], "compare")
+    first = data.work.each(task(_judged, data), [(m, splits[0]) for m in methods], "compare")
     once = time.perf_counter() - began
     if seconds is not None and once * (len(splits) + 1) > seconds:
         slow = max(zip(methods, first, strict=True), key=lambda p: p[1].seconds if isinstance(p[1], FoldSets) else 0.0)[0].label
@@ -72,13 +72,13 @@ def learn(
             "or allow more"
         )
     units = [(m, k) for k in [*splits[1:], None] for m in methods]
-    rest = ground.work.each(task(_judged, ground), units, "compare")
+    rest = data.work.each(task(_judged, data), units, "compare")
     by_split = [first, *(rest[k * len(methods) : (k + 1) * len(methods)] for k in range(len(splits)))]
-    return _gathered(methods, further, by_split, ground.pinned)
+    return _gathered(methods, further, by_split, data.pinned)
 
 
-def _judged(ground: Learning, unit: tuple[Method, int | None]) -> FoldSets | str:
-    return ground.one(*unit)
+def _judged(data: Learning, unit: tuple[Method, int | None]) -> FoldSets | str:
+    return data.one(*unit)
 
 
 def _gathered(

@@ -73,19 +73,19 @@ class TwoModels:
         }  # fmt: skip
 
 
-def two_models(ground: Learning, models: tuple[Model, Model]) -> TwoModels:
+def two_models(data: Learning, models: tuple[Model, Model]) -> TwoModels:
     """Each model's search inside every training fold, both sets scored by both models on the rows left out."""
     import pandas as pd
 
     labels = (models[0].label, models[1].label if models[1].label != models[0].label else f"{models[1].label} 2")
     methods = [StageMethod(label, Search(model=m)) for label, m in zip(labels, models, strict=True)]
-    learned = learn(ground, methods, [], None)
+    learned = learn(data, methods, [], None)
     if any(label not in learned.whole for label in labels):
         raise UsageError("; ".join(learned.notes))
-    usable = [k for k in range(ground.folds.count) if all(learned.inside[m][k] is not None for m in labels)]
+    usable = [k for k in range(data.folds.count) if all(learned.inside[m][k] is not None for m in labels)]
     rows = {}
     for own_values, (label, model) in enumerate(zip(labels, models, strict=True)):
-        scorer = SubsetScorer(ground.table, model, ground.metric, ground.folds, ground.work)
+        scorer = SubsetScorer(data.table, model, data.metric, data.folds, data.work)
         values = []
         for k in usable:
             own: list[Set] = [s if (s := learned.inside[m][k].own) is not None else frozenset() for m in (label, labels[1 - own_values])]  # type: ignore[union-attr]
@@ -94,10 +94,10 @@ def two_models(ground: Learning, models: tuple[Model, Model]) -> TwoModels:
         sign = 1.0 if scorer.metric.higher_is_better else -1.0
         loss = sign * (v[:, 0] - v[:, 1])
         means = dict(zip(("own", "other", "all", "nothing"), v.mean(0).tolist(), strict=True))
-        rows[label] = means | {"loss": float(loss.mean()), "loss_se": corrected_error(loss, ground.folds.test_share)}
+        rows[label] = means | {"loss": float(loss.mean()), "loss_se": corrected_error(loss, data.folds.test_share)}
         metric = scorer.metric.name
-    order = ground.table.features
+    order = data.table.features
     kept = tuple(tuple(f for f in order if f in (learned.whole[m].own or ())) for m in labels)
     frame = pd.DataFrame(rows).T.rename_axis("model")
-    how = f"{ground.folds.how}; every set chosen inside the training fold"
+    how = f"{data.folds.how}; every set chosen inside the training fold"
     return TwoModels(labels, kept, frame, metric, (how, *learned.notes))  # type: ignore[arg-type]

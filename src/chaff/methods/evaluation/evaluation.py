@@ -252,7 +252,7 @@ class Evaluation:
         """R² of class probabilities is the Brier skill score."""
         return "Brier skill score" if m.name == "r2" and self.classes else m.label
 
-    def told(self) -> pd.DataFrame:
+    def metric_table(self) -> pd.DataFrame:
         """The metrics in words: value with its bounds, full, kept and kept less full."""
         import pandas as pd
 
@@ -265,10 +265,10 @@ class Evaluation:
         return pd.DataFrame(rows, index=[FULL, KEPT, "kept − full", "baseline"]).T.rename_axis("metric")
 
     def __str__(self) -> str:
-        return frame_text(self.headline, self.told(), notes=self.notes)
+        return frame_text(self.headline, self.metric_table(), notes=self.notes)
 
     def _repr_html_(self) -> str:
-        return frame_html(self.headline, self.told(), notes=self.notes)
+        return frame_html(self.headline, self.metric_table(), notes=self.notes)
 
     def as_plain(self) -> dict[str, Any]:
         out = {

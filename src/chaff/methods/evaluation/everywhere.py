@@ -137,9 +137,9 @@ def group_names(table: Table) -> list[str]:
     return [f"group {int(g) + 1}" for g in table.groups]
 
 
-def everywhere_of(ground: SearchData, model: Model, kept: Sequence[str], by: str | None, shuffles: int = SHUFFLES) -> Everywhere:
+def everywhere_of(data: SearchData, model: Model, kept: Sequence[str], by: str | None, shuffles: int = SHUFFLES) -> Everywhere:
     """See `Run.holds_everywhere`."""
-    table = ground.table
+    table = data.table
     name, codes, names = parts_of(table, by)
     counts = np.bincount(codes[codes >= 0], minlength=len(names))
     usable = np.flatnonzero(counts >= FEWEST)
@@ -151,8 +151,8 @@ def everywhere_of(ground: SearchData, model: Model, kept: Sequence[str], by: str
     codes = place[codes]
     labels = [names[k] for k in usable]
     units = Dealt.of(table, codes)
-    features = _relations(table, [f for f in kept if f != name], codes, labels, shuffles, units, ground.work)
-    parts, p = _scores(ground, model, kept, codes, labels, shuffles, units)
+    features = _relations(table, [f for f in kept if f != name], codes, labels, shuffles, units, data.work)
+    parts, p = _scores(data, model, kept, codes, labels, shuffles, units)
     notes.append(f"slopes in standard deviations, compared with {shuffles} permutations of {units.words} among the parts; adjusted by Holm")
     untested = [str(f) for f in features.index[features["p"].isna()]] + (["the score"] if p != p else [])
     if untested:
@@ -160,7 +160,7 @@ def everywhere_of(ground: SearchData, model: Model, kept: Sequence[str], by: str
             f"no p for {', '.join(untested[:4])}{' and more' * (len(untested) > 4)}: fewer than {FEWEST_UNITS} {units.words} in a part, or "
             f"fewer than {ENOUGH_UNITS} in all, that know nothing of each other"
         )
-    return Everywhere(name, parts, features, p, ground.row_metric.name, tuple(notes))
+    return Everywhere(name, parts, features, p, data.row_metric.name, tuple(notes))
 
 
 @dataclass(frozen=True)
@@ -263,21 +263,21 @@ def _as_number(table: Table, feature: str, y: Floats) -> Floats:
 
 
 def _scores(
-    ground: SearchData, model: Model, kept: Sequence[str], codes: Ints, labels: Sequence[str], shuffles: int, units: Dealt
+    data: SearchData, model: Model, kept: Sequence[str], codes: Ints, labels: Sequence[str], shuffles: int, units: Dealt
 ) -> tuple[pd.DataFrame, float]:
     """The kept set's score by part, on rows that its model has not seen."""
     import pandas as pd
 
-    loss, none = row_losses([frozenset(kept)], model, ground)[0], averaged(ground.none.losses[0])
+    loss, none = row_losses([frozenset(kept)], model, data)[0], averaged(data.none.losses[0])
     subset = np.flatnonzero(~np.isnan(loss) & ~np.isnan(none) & (codes >= 0))
     loss, none, part = loss[subset], none[subset], codes[subset]
     ratio = float(loss.sum() / max(none.sum(), 1e-300))
     off = loss - ratio * none  # above 0 where more is lost than the gain of all would lead one to expect
     used, part = np.unique(part, return_inverse=True)
     dealt = units.units(off, subset, part)
-    result = means_differ(off, part, shuffles, ground.work.stream("everywhere", "score"), dealt)
+    result = means_differ(off, part, shuffles, data.work.stream("everywhere", "score"), dealt)
     dealt = np.arange(off.size) if dealt is None else dealt
-    of_losses = ground.row_metric.of_losses
+    of_losses = data.row_metric.of_losses
     assert of_losses is not None
     rows = {}
     for k in range(used.size):

@@ -49,9 +49,9 @@ class Protection:
     """
 
     frame: pd.DataFrame
-    """One row a protected column: told (share of what knowing nothing loses that the kept columns save, on rows not seen), told_se,
-    tells (surely over 0), through (the model that tells it best), carriers (columns without which a tenth of it is lost), kept_score (of
-    the target), score_without (the same without the carriers), loss_without and loss_se (of the mean loss of a row)."""
+    """One row a protected column: explained (share of the baseline loss that the kept columns remove, on test folds), explained_se,
+    significant (one-sided 1 %), through (the better model), carriers (columns without which a tenth of it is lost), kept_score (of
+    the target), score_without (the carriers), loss_without and loss_se (of the mean loss of a row)."""
     carriers: pd.DataFrame
     """One row a protected column and kept column: lost, the share of what is told that goes without it."""
     metric: str
@@ -61,7 +61,7 @@ class Protection:
     @property
     def telling(self) -> tuple[str, ...]:
         """Protected columns that the kept ones surely tell something of."""
-        return tuple(str(c) for c in self.frame.index[self.frame["tells"].to_numpy(bool)])
+        return tuple(str(c) for c in self.frame.index[self.frame["significant"].to_numpy(bool)])
 
     @property
     def headline(self) -> str:
@@ -73,8 +73,8 @@ class Protection:
     def words(self) -> tuple[str, ...]:
         out = []
         for name, r in self.frame.iterrows():
-            text = f"{name}: explained by the selected features {with_error(r['told'], r['told_se'])} ({r['through']})"
-            if r["tells"] and r["carriers"]:
+            text = f"{name}: explained by the selected features {with_error(r['explained'], r['explained_se'])} ({r['through']})"
+            if r["significant"] and r["carriers"]:
                 text += f", mainly through {', '.join(r['carriers'])}; without them {self.target} is predicted with {self.metric} "
                 text += f"{score(r['score_without'])} in place of {score(r['kept_score'])}"
             out.append(text)
@@ -95,7 +95,7 @@ class Protection:
         }
 
 
-def protection_of(ground: SearchData, model: Model, kept: Sequence[str], protected: Sequence[str]) -> Protection:
+def protection_of(data: SearchData, model: Model, kept: Sequence[str], protected: Sequence[str]) -> Protection:
     """See `Run.protection`."""
     import pandas as pd
 
@@ -104,16 +104,16 @@ def protection_of(ground: SearchData, model: Model, kept: Sequence[str], protect
     rows, carried, notes = {}, [], []
     for name in protected:
         try:
-            rows[name], lost = _one(ground, model, kept, name)
+            rows[name], lost = _one(data, model, kept, name)
             carried += [{"protected": name, "feature": f, "lost": v} for f, v in lost.items()]
         except ChaffError as error:
             notes.append(f"{name}: nothing can be said ({error})")
-    columns = ["told", "told_se", "tells", "through", "carriers", "kept_score", "score_without", "loss_without", "loss_se"]
+    columns = ["explained", "explained_se", "significant", "through", "carriers", "kept_score", "score_without", "loss_without", "loss_se"]
     frame = pd.DataFrame.from_dict(rows, orient="index", columns=columns).rename_axis("protected")
-    frame["tells"] = frame["tells"].astype(bool)
+    frame["significant"] = frame["significant"].astype(bool)
     carriers = pd.DataFrame(carried, columns=["protected", "feature", "lost"]).set_index("protected")
     notes.append("explained: reduction of the baseline loss on test folds; a forest and a linear model, the better one")
-    return Protection(frame, carriers, ground.row_metric.label, ground.table.target.name, tuple(notes))
+    return Protection(frame, carriers, data.row_metric.label, data.table.target.name, tuple(notes))
 
 
 def asking_for(table: Table, name: str, kept: Sequence[str]) -> Table:
@@ -148,19 +148,19 @@ def asking_for(table: Table, name: str, kept: Sequence[str]) -> Table:
 def _told(table: Table, model: Model, sets: Sequence[frozenset[str]], work: Work) -> list[tuple[float, float, float]]:
     """(share told, its standard error, lower bound) of some sets."""
     folds = make_folds(table, FOLDS, 1, work)
-    ground = SearchData.of(table, Setting(folds, work=work), [model])
-    none = averaged(ground.none.losses[0])
+    data = SearchData.of(table, Setting(folds, work=work), [model])
+    none = averaged(data.none.losses[0])
     out = []
-    for loss in row_losses(sets, model, ground):
+    for loss in row_losses(sets, model, data):
         subset = np.flatnonzero(~np.isnan(loss) & ~np.isnan(none))
-        one = pooled(lambda a, b, _: 1 - a / b if b > 0 else 0.0, loss[subset], none[subset], ground.units.take(subset))
+        one = pooled(lambda a, b, _: 1 - a / b if b > 0 else 0.0, loss[subset], none[subset], data.units.take(subset))
         out.append((one.score, one.se, one.score - 1.645 * one.se))
     return out
 
 
-def _one(ground: SearchData, model: Model, kept: Sequence[str], name: str) -> tuple[list[Any], dict[str, float]]:
+def _one(data: SearchData, model: Model, kept: Sequence[str], name: str) -> tuple[list[Any], dict[str, float]]:
     """A row of the frame, and what is lost without each kept column."""
-    table, work, all_of_it = asking_for(ground.table, name, kept), ground.work, frozenset(kept)
+    table, work, all_of_it = asking_for(data.table, name, kept), data.work, frozenset(kept)
     linear: Any = Logistic() if table.target.classes else "ridge"
     from chaff.models.named import as_model
 
@@ -180,12 +180,12 @@ def _one(ground: SearchData, model: Model, kept: Sequence[str], name: str) -> tu
     carriers = tuple(f for f, v in sorted(lost.items(), key=lambda p: -p[1]) if v >= CARRY)
     if tells and not carriers and lost:  # columns that stand in for one another: together they carry what none does alone
         carriers = tuple(f for f, _ in sorted(lost.items(), key=lambda p: -p[1])[:3])
-    a, b = row_losses([all_of_it, all_of_it - set(carriers)], model, ground)
-    none = averaged(ground.none.losses[0])
+    a, b = row_losses([all_of_it, all_of_it - set(carriers)], model, data)
+    none = averaged(data.none.losses[0])
     subset = np.flatnonzero(~np.isnan(a) & ~np.isnan(none))
-    of = ground.row_metric.of_losses
+    of = data.row_metric.of_losses
     assert of is not None
-    own, less = (pooled(of, x[subset], none[subset], ground.units.take(subset)) for x in (a, b))
-    apart = keep_up_of(b, a, ground)
+    own, less = (pooled(of, x[subset], none[subset], data.units.take(subset)) for x in (a, b))
+    apart = keep_up_of(b, a, data)
     row = [text, error, tells, models[best].label, carriers, own.score, less.score, apart.difference.mean, apart.difference.se]
     return row, lost

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, fields, replace
 from typing import Any, ClassVar
 
-from chaff.choices import told
+from chaff.choices import plan_value
 from chaff.errors import DataError, UsageError
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import name_of
@@ -117,7 +117,7 @@ class Importance:
         if memory:
             setting.work.tell(f"{name_of(self)} ({memory})")
         result = self.way.measure(table, model, setting)
-        return replace(result, settings={**result.settings, "cut": self.cut, "model": told(self.model, "label")})
+        return replace(result, settings={**result.settings, "cut": self.cut, "model": plan_value(self.model, "label")})
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
         cut = Cut.from_mapping(self.cut) if self.cut is not None else None

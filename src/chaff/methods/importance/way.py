@@ -99,7 +99,7 @@ def need(fit: FoldFit, power: type, model: Model, what: str, who: str) -> Any:
     return fit.fitted
 
 
-def told(
+def importance_findings(
     way: Way, by_fold: Floats, table: Table, folds: Folds, settings: Mapping[str, Any], notes: Sequence[str] = (),
     tested: bool = False, alpha: float = 0.05, extra: Mapping[str, Any] | None = None, better: Mapping[str, Better] | None = None,
     more: Mapping[str, pd.DataFrame] | None = None,

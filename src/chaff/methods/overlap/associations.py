@@ -25,15 +25,15 @@ MOST_LEVELS = 1000
 CLUSTER_WAYS: dict[str, Way] = {"cluster": "lower", "size": "higher"}
 
 
-def associations(ground: OverlapData, limit: float) -> Findings:
+def associations(data: OverlapData, limit: float) -> Findings:
     """See `chaff.associations`."""
     import pandas as pd
 
     if not 0 <= limit <= 1:
         raise UsageError(f"limit must be between 0 and 1, not {limit}")
-    table = ground.table
+    table = data.table
     names = [f for f in table.features if table.kind(f) in ("number", "binary", "category")]
-    A = association_matrix(table, names, ground.work)
+    A = association_matrix(table, names, data.work)
     away = np.where(np.eye(len(names), dtype=bool), 0.0, np.nan_to_num(A))
     best = away.argmax(1)
     group = groups_of(A, limit)
@@ -102,20 +102,20 @@ def _pair(a: Column, b: Column) -> float:
     return float(np.sqrt(one_way(counts, s, counts, np.array([squares])).omega_squared[0]))
 
 
-def clusters(ground: OverlapData, limit: float, linkage: str) -> Findings:
+def clusters(data: OverlapData, limit: float, linkage: str) -> Findings:
     """See `chaff.clusters`."""
     import pandas as pd
     from scipy.cluster.hierarchy import fcluster
 
     if linkage not in ("average", "complete"):
         raise UsageError(f"linkage must be average or complete, not '{linkage}'")
-    result = associations(ground, limit)
+    result = associations(data, limit)
     names = list(result.frame.index)
     if len(names) < 2:
         raise UsageError("clusters need two columns or more")
     tree = tree_of(result.more["matrix"].to_numpy(float), linkage)
     label = fcluster(tree, 1.0 - limit, criterion="distance")
-    claim = ground.claims
+    claim = data.claims
     rows = []
     for name, own in zip(names, label, strict=True):
         members = [n for n, g in zip(names, label, strict=True) if g == own]

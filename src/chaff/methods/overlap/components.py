@@ -18,21 +18,21 @@ from chaff.stats.tolerances import HAIR
 from chaff.work import Work, task
 
 
-def components(ground: OverlapData, share: float, shuffles: int) -> Findings:
+def components(data: OverlapData, share: float, shuffles: int) -> Findings:
     """See `chaff.components`."""
     if not 0 < share <= 1 or shuffles < 0:
         raise UsageError("share must be above 0 and at most 1, shuffles 0 or more")
-    matrix = number_matrix(ground.table)
+    matrix = number_matrix(data.table)
     notes = [matrix.note] if matrix.note else []
     if enough_complete(matrix):
         matrix, note = complete_rows(matrix)
         notes += [note] if note else []
-    C = np.nan_to_num(correlation_matrix(matrix, "pearson", ground.work)[0])
+    C = np.nan_to_num(correlation_matrix(matrix, "pearson", data.work)[0])
     np.fill_diagonal(C, 1.0)
     if np.isnan(matrix.X).any():
         C = nearest_positive(C)
         notes.append("missing values: pairwise-complete correlations, negative eigenvalues clipped")
-    return _component_findings(matrix, C, share, shuffles, notes, ground.work)
+    return _component_findings(matrix, C, share, shuffles, notes, data.work)
 
 
 def _component_findings(matrix: Matrix, C: Any, share: float, shuffles: int, notes: list[str], work: Work) -> Findings:

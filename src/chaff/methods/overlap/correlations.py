@@ -50,9 +50,9 @@ class Correlating:
             raise UsageError(f"confidence must be between 0 and 1, not {self.confidence}")
 
 
-def correlations(ground: OverlapData, how: Correlating) -> Findings:
+def correlations(data: OverlapData, how: Correlating) -> Findings:
     """See `chaff.correlations`."""
-    table, work = ground.table, ground.work
+    table, work = data.table, data.work
     names, note = number_names(table)
     notes = [note] if note else []
     p, n = len(names), len(table)
@@ -61,7 +61,7 @@ def correlations(ground: OverlapData, how: Correlating) -> Findings:
         notes.append(f"needs about {bytes_for(p, n) / 1e9:.1f} GB")
     if how.method == "pearson" and how.rows == "pairwise" and not (how.partial or shrink) and p > 1:
         check_memory(p, n)
-        matrix, r, shared = _from_moments(ground, names, how.with_target and target_as_number(table))
+        matrix, r, shared = _from_moments(data, names, how.with_target and target_as_number(table))
     else:
         matrix = number_matrix(table, None, how.with_target)
         if how.rows == "complete" or how.partial or shrink:
@@ -81,12 +81,12 @@ def correlations(ground: OverlapData, how: Correlating) -> Findings:
     return _findings(table, matrix, count, r, shared, pairs, how, notes)
 
 
-def _from_moments(ground: OverlapData, names: list[str], with_target: bool) -> tuple[Matrix, Floats, Floats]:
+def _from_moments(data: OverlapData, names: list[str], with_target: bool) -> tuple[Matrix, Floats, Floats]:
     """Pearson's r over the rows that each pair shares, without a copy of the rows."""
-    table, moments = ground.table, ground.plain_moments.select(names)
+    table, moments = data.table, data.plain_moments.select(names)
     kept = len(names) + with_target
-    columns = np.append(ground.columns_of(names), np.arange(ground.moments.layout.width, ground.moments.sums.size))[:kept]
-    r = ground.plain_correlations[np.ix_(columns, columns)]
+    columns = np.append(data.columns_of(names), np.arange(data.moments.layout.width, data.moments.sums.size))[:kept]
+    r = data.plain_correlations[np.ix_(columns, columns)]
     matrix = Matrix((*names, table.target.name) if with_target else tuple(names), np.empty((kept, 0)))
     return matrix, r, np.full(r.shape, float(len(table))) if moments.complete else moments.N[:kept, :kept]
 

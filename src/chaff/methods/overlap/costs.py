@@ -73,17 +73,17 @@ def total_costs(table: Table, gone: Sequence[str], setting: Setting) -> list[Cos
 
 
 def _cost(label: str, model: Model, table: Table, left: frozenset[str], setting: Setting) -> Cost:
-    ground = SearchData.of(table, replace(setting, before=None, metric="r2"), [model])
-    none = averaged(ground.none.losses[0])
-    with_all, without = (averaged(x) for x in split_losses([frozenset(table.features), left], model, ground))
-    rows = ground.tested
+    data = SearchData.of(table, replace(setting, before=None, metric="r2"), [model])
+    none = averaged(data.none.losses[0])
+    with_all, without = (averaged(x) for x in split_losses([frozenset(table.features), left], model, data))
+    rows = data.tested
     base = float(np.mean(none[rows])) or 1.0
     d = (without - with_all)[rows] / base
     gain = float(np.mean((none - with_all)[rows])) / base
     return Cost(label, float(d.mean()), float(d.std(ddof=1) / np.sqrt(d.size)), ALLOWED * max(gain, 0.0))
 
 
-def told(costs: Sequence[Cost]) -> str:
+def cost_text(costs: Sequence[Cost]) -> str:
     """`R² 0.003 through ridge, 0.01 through forest`."""
     label = METRICS["r2"].label
     return ", ".join(f"{label} {max(c.lost, 0.0):.2g} with {c.lens}" for c in costs)

@@ -84,19 +84,19 @@ class Inflation:
     def judge(self, table: Table, setting: Setting) -> Findings:
         return self.eliminate(OverlapData.of(table, setting), table.features, setting)
 
-    def eliminate(self, ground: OverlapData, features: Sequence[str], setting: Setting) -> Findings:
-        """The elimination among these features, on ground that is laid already."""
+    def eliminate(self, data: OverlapData, features: Sequence[str], setting: Setting) -> Findings:
+        """The elimination among these features, on data that is laid already."""
         import pandas as pd
 
-        there = set(ground.table.features)
+        there = set(data.table.features)
         able = [f for f in features if f in there]
-        moments = ground.moments.select(able)
-        place = ground.columns_of(able)
-        correlations = ground.correlations[np.ix_(place, place)]
-        with_gaps = partial(_placed, ground, place)
-        cols = inflation_columns(moments, correlations, ground.asked, with_gaps)
+        moments = data.moments.select(able)
+        place = data.columns_of(able)
+        correlations = data.correlations[np.ix_(place, place)]
+        with_gaps = partial(_placed, data, place)
+        cols = inflation_columns(moments, correlations, data.asked, with_gaps)
         C, starts, columns = cols.C, cols.starts, cols.columns
-        last = sorted(able, key=lambda f: ground.claims[f].going())
+        last = sorted(able, key=lambda f: data.claims[f].going())
         order = {f: k for k, f in enumerate(last)}
         key = np.array([order[f] for f in able], np.int64)
         protected = np.array([setting.kept_by_pin(f) for f in able], bool)
@@ -136,8 +136,8 @@ class Inflation:
         return tuple(out)
 
 
-def _placed(ground: OverlapData, place: Ints, used: Ints, start: Floats) -> Floats:
-    return ground.correlations_with_gaps(place[used], start)
+def _placed(data: OverlapData, place: Ints, used: Ints, start: Floats) -> Floats:
+    return data.correlations_with_gaps(place[used], start)
 
 
 def _judged(vif: Floats, cols: InflationColumns, complete: bool) -> Floats:

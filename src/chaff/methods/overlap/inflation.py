@@ -32,12 +32,12 @@ WAYS: dict[str, Way] = {"vif": "lower", "vif_complete": "lower", "r_squared": "l
 NOTE = ("VIFs include an intercept; without one they are larger and not comparable",)
 
 
-def inflation(ground: OverlapData) -> Findings:
+def inflation(data: OverlapData) -> Findings:
     """See `chaff.inflation`."""
     import pandas as pd
 
-    table, moments = ground.table, _checked_moments(ground)
-    cols = inflation_columns(moments, ground.correlations, ground.asked, ground.correlations_with_gaps)
+    table, moments = data.table, _checked_moments(data)
+    cols = inflation_columns(moments, data.correlations, data.asked, data.correlations_with_gaps)
     C, starts = cols.C, cols.starts
     vif = inflation_of_matrix(C, starts, cols.columns)
     vif[infinite(cols, moments.complete)] = np.inf
@@ -53,28 +53,28 @@ def inflation(ground: OverlapData) -> Findings:
     frame = pd.DataFrame(columns_of, index=pd.Index(table.features, name="feature"))
     frame["explained_by"] = explained_by(C, starts, list(table.features))
     if not moments.complete:
-        given = (*given, *_put_complete(frame, ground))
+        given = (*given, *_put_complete(frame, data))
     need = bytes_for(moments.layout.width, len(table))
     big = (f"needs about {need / 1e9:.1f} GB",) if need > TELL else ()
     notes = (f"{len(table):,} rows", *NOTE, *big, *given)
     return Findings("inflation", frame, "vif", WAYS, {}, notes, {}, "worst")
 
 
-def _put_complete(frame: pd.DataFrame, ground: OverlapData) -> tuple[str, ...]:
+def _put_complete(frame: pd.DataFrame, data: OverlapData) -> tuple[str, ...]:
     """VIFs of complete rows beside those of all rows, where enough of them are left."""
     try:
-        complete = complete_only(ground.table)
+        complete = complete_only(data.table)
     except DataError:
         return ()
-    if len(complete) < ENOUGH * ground.moments.layout.width or len(complete) == len(ground.table):
+    if len(complete) < ENOUGH * data.moments.layout.width or len(complete) == len(data.table):
         return ()
-    frame["vif_complete"] = inflation(OverlapData(complete, Setting.unfolded(complete, ground.work), ground.asked)).frame["vif"]
+    frame["vif_complete"] = inflation(OverlapData(complete, Setting.unfolded(complete, data.work), data.asked)).frame["vif"]
     return (f"vif_complete: of the {len(complete):,} rows without a gap in a number",)
 
 
-def _checked_moments(ground: OverlapData) -> Moments:
-    check_memory(Layout.of(ground.table, ground.table.features).width, len(ground.table))
-    return ground.moments
+def _checked_moments(data: OverlapData) -> Moments:
+    check_memory(Layout.of(data.table, data.table.features).width, len(data.table))
+    return data.moments
 
 
 def _names(table: Table, features: Any) -> set[str]:
@@ -109,33 +109,33 @@ def explained_by(C: Any, starts: Any, names: list[str]) -> list[str]:
     return out
 
 
-def with_path(result: Findings, ground: OverlapData) -> Findings:
+def with_path(result: Findings, data: OverlapData) -> Findings:
     """The findings of an elimination with the VIF of every feature after every move, the largest one left, and R² of all features
     on the target before and after."""
     went = result.more["trail"]["feature"].tolist()
-    path = vif_path(ground, went)
+    path = vif_path(data, went)
     trail = result.more["trail"].copy()
     after = path.iloc[:, 1:]
     trail["largest_left"] = [float(after[c].max()) if after[c].notna().any() else np.nan for c in after.columns]
     trail["whose"] = [str(after[c].idxmax()) if after[c].notna().any() else "" for c in after.columns]
-    r2 = r_squared_path(ground, went)
+    r2 = r_squared_path(data, went)
     trail["r_squared_before"], trail["r_squared_after"] = r2[:-1], r2[1:]
     return replace(result, notes=(*result.notes, *NOTE), more={"trail": trail, "path": path})
 
 
-def r_squared_path(ground: OverlapData, went: list[str]) -> Floats:
+def r_squared_path(data: OverlapData, went: list[str]) -> Floats:
     """float64 (moves + 1,): R² of the target on all features that are left, at the start and after every move.
 
     Of several classes that of their indicators together. Read backwards: the features that stay, and one more at a time.
     """
-    moments, names = ground.moments, list(ground.table.features)
-    cols = inflation_columns(moments, ground.correlations, ground.asked, ground.correlations_with_gaps)
+    moments, names = data.moments, list(data.table.features)
+    cols = inflation_columns(moments, data.correlations, data.asked, data.correlations_with_gaps)
     width, targets = moments.layout.width, moments.layout.targets
     used = np.append(cols.used, np.arange(width, width + targets))
-    C = ground.correlations[np.ix_(used, used)]
+    C = data.correlations[np.ix_(used, used)]
     if not moments.complete:
-        C = ground.correlations_with_gaps(used, None) if cols.used.size <= MOST_WITH_GAPS else nearest_positive(np.nan_to_num(C))
-    spread = np.nan_to_num(ground.table.targets.var(0))
+        C = data.correlations_with_gaps(used, None) if cols.used.size <= MOST_WITH_GAPS else nearest_positive(np.nan_to_num(C))
+    spread = np.nan_to_num(data.table.targets.var(0))
     share = spread / spread.sum() if spread.sum() > 0 else np.full(targets, np.nan)
     parts = [[f for f in names if f not in went], *[[f] for f in reversed(went)]]
     A = np.nan_to_num(C.copy())
@@ -149,12 +149,12 @@ def r_squared_path(ground: OverlapData, went: list[str]) -> Floats:
     return np.array(out[::-1])
 
 
-def vif_path(ground: OverlapData, went: list[str]) -> pd.DataFrame:
+def vif_path(data: OverlapData, went: list[str]) -> pd.DataFrame:
     """VIF of every feature at the start and after every move, by updates of one inverse once nothing is singular."""
     import pandas as pd
 
-    moments, names = ground.moments, list(ground.table.features)
-    cols = inflation_columns(moments, ground.correlations, ground.asked, ground.correlations_with_gaps)
+    moments, names = data.moments, list(data.table.features)
+    cols = inflation_columns(moments, data.correlations, data.asked, data.correlations_with_gaps)
     plain, C, starts, sure = cols.plain, cols.C, cols.starts, cols.whole
     all_owners = np.repeat(np.arange(len(names)), np.diff(starts))
     exact = not moments.complete

@@ -67,14 +67,14 @@ class Correlation:
     def judge(self, table: Table, setting: Setting) -> Findings:
         return self.cut(OverlapData.of(table, setting), table.features)
 
-    def cut(self, ground: OverlapData, features: Sequence[str]) -> Findings:
-        """The cut on ground that is laid already; a row for every one of these features."""
+    def cut(self, data: OverlapData, features: Sequence[str]) -> Findings:
+        """The cut on data that is laid already; a row for every one of these features."""
         import pandas as pd
 
-        numbers = ground.numbers()
-        columns = ground.columns_of(numbers)
-        r = ground.correlations[np.ix_(columns, columns)]
-        went = self._prune(r, numbers, ground.claims)
+        numbers = data.numbers()
+        columns = data.columns_of(numbers)
+        r = data.correlations[np.ix_(columns, columns)]
+        went = self._prune(r, numbers, data.claims)
         index = pd.Index(features, name="feature")
         frame = pd.DataFrame(index=index)
         strongest = np.abs(np.where(np.eye(len(numbers), dtype=bool), 0.0, np.nan_to_num(r)))

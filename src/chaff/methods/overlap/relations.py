@@ -22,13 +22,13 @@ HIGH_INDEX = 30.0
 WIDEST = 5000
 
 
-def dependencies(ground: OverlapData, tolerance: float) -> Findings:
+def dependencies(data: OverlapData, tolerance: float) -> Findings:
     """See `chaff.dependencies`."""
     import pandas as pd
 
     if not 0 < tolerance < 1:
         raise UsageError(f"tolerance must be between 0 and 1, not {tolerance}")
-    matrix = number_matrix(ground.table)
+    matrix = number_matrix(data.table)
     notes = [matrix.note] if matrix.note else []
     if len(matrix.names) > WIDEST:
         raise UsageError(f"dependencies among {len(matrix.names):,} columns would take too long; name some with features=…")
@@ -38,7 +38,7 @@ def dependencies(ground: OverlapData, tolerance: float) -> Findings:
         left = [n for n, k in zip(matrix.names, keep, strict=True) if not k]
         if left and keep.sum() >= 2:
             notes.append(f"too many gaps, so left out: {', '.join(left[:5])}")
-            matrix = number_matrix(ground.table, [n for n, k in zip(matrix.names, keep, strict=True) if k])
+            matrix = number_matrix(data.table, [n for n, k in zip(matrix.names, keep, strict=True) if k])
     matrix, note = complete_rows(matrix)
     notes += [note] if note else []
     X, names = np.ascontiguousarray(matrix.X.T), list(matrix.names)

@@ -10,7 +10,7 @@ import numpy as np
 import pandas as pd
 
 from chaff.evaluate.setting import Setting
-from chaff.methods.overlap.costs import Cost, single_costs, told, total_costs
+from chaff.methods.overlap.costs import Cost, cost_text, single_costs, total_costs
 from chaff.methods.overlap.elimination import Inflation
 from chaff.methods.overlap.overlap_data import OverlapData
 from chaff.methods.overlap.pair_cut import Correlation
@@ -64,38 +64,38 @@ class Overlap:
 
     def judge(self, table: Table, setting: Setting) -> Findings:
         pairs, vifs = self._parts()
-        ground = OverlapData.of(table, setting)
-        first = self._pairs(pairs, ground, table.features)
+        data = OverlapData.of(table, setting)
+        first = self._pairs(pairs, data, table.features)
         repeated = {str(f): row for f, row in first.frame.iterrows() if isinstance(row["partner"], str)}
         left = [f for f in table.features if f not in repeated or setting.kept_by_pin(f)]
-        wide = ground.moments.layout.width > WIDEST_SHARE * len(table)
+        wide = data.moments.layout.width > WIDEST_SHARE * len(table)
         notes: tuple[str, ...] = ()
         if wide:
-            notes = (f"{ground.moments.layout.width:,} columns on {len(table):,} rows: no elimination by variance inflation",)
-        second = vifs.eliminate(ground, [] if wide else left, setting)
+            notes = (f"{data.moments.layout.width:,} columns on {len(table):,} rows: no elimination by variance inflation",)
+        second = vifs.eliminate(data, [] if wide else left, setting)
         frame = first.frame.join(second.frame.reindex(first.frame.index))
         frame["proposed"] = [_proposed(str(f), repeated, second.more["trail"]) for f in frame.index]
         exact, near = ([str(f) for f in frame.index[frame["proposed"] == word]] for word in ("exact", "near"))
-        able = table.with_features(ground.table.features)
+        able = table.with_features(data.table.features)
         singles = single_costs(able, near, setting)
         frame["cost"] = pd.Series({f: c.lost for f, c in singles.items()}, dtype=float).reindex(frame.index)
         allowed = next(iter(singles.values())).allowed if singles else float("nan")
         together, exactly = total_costs(able, near, setting), total_costs(able, exact, setting)
         if near:
-            cost = told(together)
+            cost = cost_text(together)
             notes += (f"removal of {len(near)} proposed" + (f"; without all of them: {cost}" if cost else ""),)
         settings = {**asdict(self), "allowed": allowed, "exact_costs": any(c.too_much for c in exactly)}
         more = {**first.more, **second.more, "costs": _costs(together, exactly)}
         ways = {**first.better, **second.better}
         return Findings(self.use, frame, "vif", ways, settings, first.notes + second.notes + notes, more, "worst")
 
-    def _pairs(self, pairs: Correlation, ground: OverlapData, features: Sequence[str]) -> Findings:
+    def _pairs(self, pairs: Correlation, data: OverlapData, features: Sequence[str]) -> Findings:
         """The pair cut, copies first: a column and its copy must not both go for a third that they merely resemble."""
-        copies = Correlation(1 - SINGULAR).cut(ground, features).frame
+        copies = Correlation(1 - SINGULAR).cut(data, features).frame
         gone = [str(f) for f in copies.index[copies["partner"].notna()]]
         if not gone:
-            return pairs.cut(ground, features)
-        rest = OverlapData(ground.table.with_features([f for f in ground.table.features if f not in gone]), ground.setting)
+            return pairs.cut(data, features)
+        rest = OverlapData(data.table.with_features([f for f in data.table.features if f not in gone]), data.setting)
         result = pairs.cut(rest, [f for f in features if f not in gone])
         return replace(result, frame=pd.concat([result.frame, copies.loc[gone]]).reindex(list(features)))
 

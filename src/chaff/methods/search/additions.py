@@ -18,7 +18,7 @@ MOST = 12
 LEVEL = 0.05
 
 
-def needed_additions(chosen: frozenset[str], model: Model, curve: SizeCurve, place: int, ground: SearchData) -> dict[str, float]:
+def needed_additions(chosen: frozenset[str], model: Model, curve: SizeCurve, place: int, data: SearchData) -> dict[str, float]:
     """Feature → p of being left out given the chosen set and the other additions, for those that are still needed.
 
     The candidates are what the other lens keeps beyond the chosen set; each is left out in turn, losses compared row by row
@@ -29,7 +29,7 @@ def needed_additions(chosen: frozenset[str], model: Model, curve: SizeCurve, pla
     requested = len(candidates)
     while candidates:
         try:
-            p = {f: min(1.0, requested * one) for f, one in _left_out(chosen, candidates, model, ground).items()}
+            p = {f: min(1.0, requested * one) for f, one in _left_out(chosen, candidates, model, data).items()}
         except ChaffError:  # a model that cannot be fitted on these folds adds nothing
             return {}
         failing = sorted((f for f in candidates if p[f] > LEVEL), key=lambda f: (-p[f], f))
@@ -47,25 +47,25 @@ def _latest_to_go(curve: SizeCurve, place: int, chosen: frozenset[str]) -> list[
     return sorted(extra, key=lambda f: (first[f], f))
 
 
-def _left_out(chosen: frozenset[str], candidates: Sequence[str], model: Model, ground: SearchData) -> dict[str, float]:
+def _left_out(chosen: frozenset[str], candidates: Sequence[str], model: Model, data: SearchData) -> dict[str, float]:
     whole = chosen | set(candidates)
-    rows = row_losses([whole, *(whole - {f} for f in candidates)], model, ground)
-    subset = ground.tested
-    units = ground.units.take(subset)
+    rows = row_losses([whole, *(whole - {f} for f in candidates)], model, data)
+    subset = data.tested
+    units = data.units.take(subset)
     return {f: units.mean((without - rows[0])[subset]).p_above(0.0) for f, without in zip(candidates, rows[1:], strict=True)}
 
 
-def row_losses(sets: Sequence[frozenset[str]], model: Model, ground: SearchData) -> list[Floats]:
-    """Losses of each row on the splits of a ground, repeats averaged, for some fixed sets."""
-    return [rows_of(losses, ground, None) for losses in split_losses(sets, model, ground)]
+def row_losses(sets: Sequence[frozenset[str]], model: Model, data: SearchData) -> list[Floats]:
+    """Losses of each row on the splits of a data, repeats averaged, for some fixed sets."""
+    return [rows_of(losses, data, None) for losses in split_losses(sets, model, data)]
 
 
-def split_losses(sets: Sequence[frozenset[str]], model: Model, ground: SearchData) -> Floats:
+def split_losses(sets: Sequence[frozenset[str]], model: Model, data: SearchData) -> Floats:
     """float64 (sets, repeats, rows) of fixed sets."""
-    table = ground.table.with_features(tuple(f for f in ground.table.features if any(f in s for s in sets)))
-    scorer = SubsetScorer(table, model, ground.row_metric.name, ground.usable, ground.work)
+    table = data.table.with_features(tuple(f for f in data.table.features if any(f in s for s in sets)))
+    scorer = SubsetScorer(table, model, data.row_metric.name, data.usable, data.work)
     result = scorer.losses(sets)
-    return ground.on_rows([[0.0] * len(sets)] * len(ground.splits), [_stack(result, k) for k in range(len(ground.splits))]).losses
+    return data.on_rows([[0.0] * len(sets)] * len(data.splits), [_stack(result, k) for k in range(len(data.splits))]).losses
 
 
 def _stack(result: Sequence[Sequence[RowLosses]], k: int) -> Floats:

@@ -86,19 +86,19 @@ class Sizes:
     """
 
     curves: Sequence[SizeCurve]
-    ground: SearchData = field(repr=False)
+    data: SearchData = field(repr=False)
     open_to: Sequence[Sequence[bool]]
     """Per curve, which places may be chosen; size 0 is left aside."""
 
     @property
     def by_rows(self) -> bool:
-        return self.ground.metric.row_loss is not None
+        return self.data.metric.row_loss is not None
 
     @cached_property
     def _by_split(self) -> list[Floats]:
         """Per curve, float64 (sizes, splits)."""
         if not self.by_rows:
-            return [-self.ground.sign * c.values for c in self.curves]
+            return [-self.data.sign * c.values for c in self.curves]
         return [c.mean_losses for c in self.curves]
 
     def full(self, use: Ints | None = None) -> Place:
@@ -108,8 +108,8 @@ class Sizes:
 
     def means(self, use: Ints | None) -> list[Floats]:
         """Per curve, float64 (sizes,): over the splits `use`, all for None."""
-        use = np.arange(len(self.ground.splits)) if use is None else use
-        shares = self.ground.test_weights[use] if self.by_rows else np.ones(len(use))
+        use = np.arange(len(self.data.splits)) if use is None else use
+        shares = self.data.test_weights[use] if self.by_rows else np.ones(len(use))
         return [np.average(m[:, use], axis=1, weights=shares) for m in self._by_split]
 
     def more(self, a: Place, b: Place, use: Ints | None) -> MeanDifference:
@@ -117,29 +117,29 @@ class Sizes:
         if not self.by_rows:
             every = slice(None) if use is None else use
             d = self._by_split[a[0]][a[1], every] - self._by_split[b[0]][b[1], every]
-            return MeanDifference(float(d.mean()), corrected_error(d, self.ground.folds.test_share), d.size - 1.0, d.size)
+            return MeanDifference(float(d.mean()), corrected_error(d, self.data.folds.test_share), d.size - 1.0, d.size)
         d = self._rows(a, use) - self._rows(b, use)
         seen = np.flatnonzero(~np.isnan(d))
-        return self.ground.units.take(seen).mean(d[seen])
+        return self.data.units.take(seen).mean(d[seen])
 
     def beats_nothing(self, at: Place, use: Ints | None) -> bool:
         """By two standard errors over splits (Nadeau and Bengio, 2003), which the best of many sizes seldom passes by luck; in time,
         where splits are few and unlike, one-sided 95 % over the long run of rows."""
-        if self.ground.table.order is not None:
+        if self.data.table.order is not None:
             return self.more((at[0], 0), at, use).lower() > 0
-        values = self.ground.sign * self.curves[at[0]].values[:, slice(None) if use is None else use]
+        values = self.data.sign * self.curves[at[0]].values[:, slice(None) if use is None else use]
         d = values[at[1]] - values[0]
-        return d.size > 1 and bool(d.mean() > SURE * corrected_error(d, self.ground.folds.test_share))
+        return d.size > 1 and bool(d.mean() > SURE * corrected_error(d, self.data.folds.test_share))
 
     def _rows(self, at: Place, use: Ints | None) -> Floats:
-        return rows_of(self.curves[at[0]].losses[at[1]], self.ground, use)
+        return rows_of(self.curves[at[0]].losses[at[1]], self.data, use)
 
     def worse_than_full(self, at: Place, use: Ints | None) -> bool:
         """By the keep-up test, against the full set at its best."""
-        return keep_up_of(self._rows(at, use), self._rows(self.full(use), use), self.ground, use).answer == "worse"
+        return keep_up_of(self._rows(at, use), self._rows(self.full(use), use), self.data, use).answer == "worse"
 
     def cost(self, at: Place) -> float:
-        return self.ground.prices.of_set(self.curves[at[0]].sets[at[1]]) if self.ground.prices else 0.0
+        return self.data.prices.of_set(self.curves[at[0]].sets[at[1]]) if self.data.prices else 0.0
 
     def places(self, curve: int, floor: int) -> list[int]:
         """Places of at least `floor` features that may be chosen."""
@@ -174,7 +174,7 @@ def choose(sizes: Sizes, rule: SizeRule, signal: Signal, use: Ints | None = None
         return Choice(best[0], pinned, best[1], best, pinned, True)
     at = _smallest(sizes, means, places, best, rule, use)
     place = at[1]
-    if not rule.by_hand and sizes.by_rows and sizes.ground.limits.total_cost is None:
+    if not rule.by_hand and sizes.by_rows and sizes.data.limits.total_cost is None:
         place = next((k for k in places[at[0]] if k >= place and not sizes.worse_than_full((at[0], k), use)), place)
     return _choice(means, places, (at[0], place), at[1], best)
 
@@ -210,7 +210,7 @@ def _allowed(sizes: Sizes, means: Sequence[Floats], at: Place, best: Place, gain
     if rule.margin is not None:
         every = slice(None) if use is None else use
         a, b = (sizes.curves[c].values[k, every].mean() for c, k in (at, best))
-        return bool(sizes.ground.sign * (b - a) <= rule.margin)
+        return bool(sizes.data.sign * (b - a) <= rule.margin)
     short = float(means[at[0]][at[1]] - means[best[0]][best[1]])
     if rule.keep_share is not None:
         return short <= (1 - rule.keep_share) * gain + 1e-12 * gain

@@ -42,15 +42,15 @@ class SizeCurve:
     trail: Trail | None = field(repr=False, default=None)
     """Every move of the search on all training rows, where a strategy walked."""
 
-    def errors(self, ground: SearchData) -> Floats:
+    def errors(self, data: SearchData) -> Floats:
         """Standard error of each size's score over the splits, float64 (sizes,)."""
-        return np.array([corrected_error(x, ground.folds.test_share) for x in self.values])
+        return np.array([corrected_error(x, data.folds.test_share) for x in self.values])
 
-    def frame(self, ground: SearchData) -> pd.DataFrame:
+    def frame(self, data: SearchData) -> pd.DataFrame:
         """One row a size: score, score_se (of the mean over splits), which columns come and go against the size before."""
         import pandas as pd
 
-        rows, errors = [], self.errors(ground)
+        rows, errors = [], self.errors(data)
         before: frozenset[str] = frozenset()
         for k, size in enumerate(self.sizes):
             here = self.sets[k]
@@ -67,35 +67,35 @@ class SizeCurve:
         return pd.DataFrame(rows).set_index("size")
 
 
-def keep_up_of(small: Floats, large: Floats, ground: SearchData, use: Ints | None = None, inflation: float = 1.0) -> KeepUp:
+def keep_up_of(small: Floats, large: Floats, data: SearchData, use: Ints | None = None, inflation: float = 1.0) -> KeepUp:
     """The keep-up test of row losses, float64 (rows,), NaN where a row is not tested."""
-    none = rows_of(ground.none.losses[0], ground, use)
+    none = rows_of(data.none.losses[0], data, use)
     seen = np.flatnonzero(~np.isnan(small) & ~np.isnan(large))
-    units = ground.units.take(seen)
+    units = data.units.take(seen)
     w = units.weights
     gain = float(np.average(none[seen] - large[seen], weights=w)) if seen.size else 0.0
     d, allowance = small[seen] - large[seen], ALLOWANCE * max(gain, 0.0)
     difference, plain = units.mean(d, inflation), mean_difference(d, w)
     contrast = units.mean(d - ALLOWANCE * (none[seen] - large[seen]), inflation) if gain > 0 else None
     effect = (difference.se / plain.se) ** 2 if plain.se > 0 else 1.0
-    spread = spread_at(allowance, _curvature(ground, large[seen], w), seen.size, effect)
+    spread = spread_at(allowance, _curvature(data, large[seen], w), seen.size, effect)
     return judge_keep_up(difference, allowance, seen.size, spread, contrast=contrast)
 
 
-def _curvature(ground: SearchData, loss: Floats, w: Floats | None) -> float:
+def _curvature(data: SearchData, loss: Floats, w: Floats | None) -> float:
     """See `spread_at`; 0 for losses whose variance does not go with their mean."""
-    if ground.row_metric.name == "log_loss":
+    if data.row_metric.name == "log_loss":
         return 2.0
-    squared = ground.row_metric.of_errors is not None
-    return 4.0 * float(np.average(loss, weights=w)) / ground.table.targets.shape[1] if squared and loss.size else 0.0
+    squared = data.row_metric.of_errors is not None
+    return 4.0 * float(np.average(loss, weights=w)) / data.table.targets.shape[1] if squared and loss.size else 0.0
 
 
-def rows_of(losses: Floats, ground: SearchData, use: Ints | None) -> Floats:
+def rows_of(losses: Floats, data: SearchData, use: Ints | None) -> Floats:
     """float64 (rows,): (repeats, rows) averaged over the repeats, of the chosen splits only."""
-    if use is None or len(use) == len(ground.splits):
+    if use is None or len(use) == len(data.splits):
         return averaged(losses)
     subset = np.full(losses.shape, np.nan)
     for k in use:
-        repeat, rows = ground.test_rows[k]
+        repeat, rows = data.test_rows[k]
         subset[repeat, rows] = losses[repeat, rows]
     return averaged(subset)

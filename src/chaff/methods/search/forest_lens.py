@@ -59,29 +59,27 @@ class ForestLens:
         leaf = 10 if rows >= LARGE_LEAF else self.forest.leaf_rows
         return replace(self.forest, leaf_rows=leaf, rows_per_tree=ROWS_PER_TREE if rows > LARGE else None)
 
-    def paths(self, ground: SearchData, where: int | None) -> list[Path]:
+    def paths(self, data: SearchData, where: int | None) -> list[Path]:
         """One path; see `Lens`."""
-        offered = ground.offered if where is None else ground.offered_inside[where]
-        split = None if where is None else ground.splits[where]
-        train = ground.table if split is None else ground.rows(split)[0]
+        offered = data.offered if where is None else data.offered_inside[where]
+        split = None if where is None else data.splits[where]
+        train = data.table if split is None else data.rows(split)[0]
         train = train.with_features(tuple(offered))
         name = "all" if split is None else f"{split.repeat}.{split.test}"
-        work = Work(ground.work.key("forest lens", name), 1)
+        work = Work(data.work.key("forest lens", name), 1)
         form = BinsForm(Binning.learn(train, train.features, None if self.as_it_is else CODES))
         rows = form.apply(train)
-        test = None if split is None else form.apply(ground.rows(split)[1].with_features(train.features))
-        units = units_in(train, None if ground.repeated is None else ground.repeated[_positions(ground, where)])
-        repeats = ground.repeats(where)
-        result = self._eliminate(
-            form, rows, test, units, ground.pinned & set(offered), repeats, work, partial(_relevance, train), ground.size
-        )
-        result = {size: subset for size, subset in result.items() if ground.affordable(subset[0]) or size == len(offered)}
+        test = None if split is None else form.apply(data.rows(split)[1].with_features(train.features))
+        units = units_in(train, None if data.repeated is None else data.repeated[_positions(data, where)])
+        repeats = data.repeats(where)
+        result = self._eliminate(form, rows, test, units, data.pinned & set(offered), repeats, work, partial(_relevance, train), data.size)
+        result = {size: subset for size, subset in result.items() if data.affordable(subset[0]) or size == len(offered)}
         result[0] = (frozenset(), None)
         sets = [result[s][0] for s in sorted(result)]
         if split is None:
             return [Path(tuple(sets))]
         predicted = dict(result.values())
-        return [judged(ground, split, sets, partial(_known, predicted))]
+        return [judged(data, split, sets, partial(_known, predicted))]
 
     def _eliminate(
         self,
@@ -119,8 +117,8 @@ def _relevance(train: Table, names: Sequence[str]) -> dict[str, float]:
     return effect_sizes(train.with_features(names), Setting.unfolded(train, Work(workers=1)), names)
 
 
-def _positions(ground: SearchData, where: int | None) -> Ints:
-    return np.arange(len(ground.table)) if where is None else ground.folds.rows(ground.splits[where])[0]
+def _positions(data: SearchData, where: int | None) -> Ints:
+    return np.arange(len(data.table)) if where is None else data.folds.rows(data.splits[where])[0]
 
 
 def _known(predicted: dict[Set, Floats | None], features: Set) -> Floats:

@@ -56,7 +56,7 @@ class Lens(Protocol):
         """The model in each setting that is tried, such as penalties; the curve of the best one speaks for the lens."""
         ...
 
-    def paths(self, ground: SearchData, where: int | None) -> list[Path]:
+    def paths(self, data: SearchData, where: int | None) -> list[Path]:
         """The same number of paths everywhere, searched on the training rows of split number `where`; on all rows for None."""
         ...
 
@@ -69,32 +69,32 @@ class Seen:
     curves: tuple[SizeCurve, ...]
 
 
-def look_through(lenses: Sequence[Lens], ground: SearchData, stage: str) -> list[Seen]:
+def look_through(lenses: Sequence[Lens], data: SearchData, stage: str) -> list[Seen]:
     """Every lens on every split and on all rows, the units handed out to the workers together."""
-    if ground.shares_sums and any(lens.needs_moments for lens in lenses):
-        _ = ground.moments  # once, before the units go out to the workers
-    units = [(lens, where) for lens in lenses for where in [None, *range(len(ground.splits))]]
-    result = ground.work.each(task(_paths_of, ground), units, stage)
-    a_lens = 1 + len(ground.splits)
-    return [_seen(lens, ground, result[k * a_lens : (k + 1) * a_lens]) for k, lens in enumerate(lenses)]
+    if data.shares_sums and any(lens.needs_moments for lens in lenses):
+        _ = data.moments  # once, before the units go out to the workers
+    units = [(lens, where) for lens in lenses for where in [None, *range(len(data.splits))]]
+    result = data.work.each(task(_paths_of, data), units, stage)
+    a_lens = 1 + len(data.splits)
+    return [_seen(lens, data, result[k * a_lens : (k + 1) * a_lens]) for k, lens in enumerate(lenses)]
 
 
-def _paths_of(ground: SearchData, unit: tuple[Lens, int | None]) -> list[Path]:
+def _paths_of(data: SearchData, unit: tuple[Lens, int | None]) -> list[Path]:
     lens, where = unit
-    return lens.paths(ground, where)
+    return lens.paths(data, where)
 
 
-def _seen(lens: Lens, ground: SearchData, result: Sequence[list[Path]]) -> Seen:
+def _seen(lens: Lens, data: SearchData, result: Sequence[list[Path]]) -> Seen:
     whole, *splits = result
-    return Seen(lens, tuple(_curve(lens, ground, path, [s[k] for s in splits]) for k, path in enumerate(whole)))
+    return Seen(lens, tuple(_curve(lens, data, path, [s[k] for s in splits]) for k, path in enumerate(whole)))
 
 
-def _curve(lens: Lens, ground: SearchData, whole: Path, splits: Sequence[Path]) -> SizeCurve:
+def _curve(lens: Lens, data: SearchData, whole: Path, splits: Sequence[Path]) -> SizeCurve:
     """The sizes of the path on all rows, each split giving its own set of that size."""
     sizes = [len(s) for s in whole.sets]
     values = [[path.values[path.at(s)] for s in sizes] for path in splits]
     losses = [[_losses(path)[path.at(s)] for s in sizes] for path in splits]
-    on = ground.on_rows(values, losses)
+    on = data.on_rows(values, losses)
     inside = tuple(tuple(path.sets[path.at(s)] for s in sizes) for path in splits)
     model = whole.model or lens.variants[0]
     return SizeCurve(lens.label, model, tuple(sizes), on.values, list(on.losses), on.mean_losses, whole.sets, inside, whole.trail)
@@ -105,11 +105,11 @@ def _losses(path: Path) -> Floats:
     return path.losses
 
 
-def judged(ground: SearchData, split: Split, sets: Sequence[Set], predict: Callable[[Set], Floats], known: Path | None = None) -> Path:
+def judged(data: SearchData, split: Split, sets: Sequence[Set], predict: Callable[[Set], Floats], known: Path | None = None) -> Path:
     """A path from what `predict(set)` gives for the test rows of a split; sets that `known` has judged are taken from there."""
-    truth = ground.truth(split)
+    truth = data.truth(split)
     values: list[float] = []
-    losses = room(ground.table.source.spill, (len(sets), len(truth.targets)))
+    losses = room(data.table.source.spill, (len(sets), len(truth.targets)))
     before = {} if known is None else {s: k for k, s in enumerate(known.sets)}
     for k, s in enumerate(sets):
         if known is not None and s in before:
@@ -117,16 +117,16 @@ def judged(ground: SearchData, split: Split, sets: Sequence[Set], predict: Calla
             losses[k] = _losses(known)[before[s]]
             continue
         predicted = np.broadcast_to(truth.train_means, truth.targets.shape) if not s else predict(s)
-        values.append(np.nan if ground.metric.name == "r2" else ground.metric.of_predictions(truth, predicted))  # R² is made from losses
-        losses[k] = ground.losses(truth, predicted).loss
+        values.append(np.nan if data.metric.name == "r2" else data.metric.of_predictions(truth, predicted))  # R² is made from losses
+        losses[k] = data.losses(truth, predicted).loss
     return Path(tuple(sets), tuple(values), losses)
 
 
-def with_full(path: Path, full: Path, ground: SearchData) -> Path:
+def with_full(path: Path, full: Path, data: SearchData) -> Path:
     """A path through some of the features, with the full set of another one at its end."""
     if path.losses is None or full.losses is None:
         return replace(path, sets=(*path.sets, full.sets[-1]))
-    losses = room(ground.table.source.spill, (len(path.sets) + 1, path.losses.shape[1]))
+    losses = room(data.table.source.spill, (len(path.sets) + 1, path.losses.shape[1]))
     losses[:-1], losses[-1] = path.losses, full.losses[-1]
     return replace(path, sets=(*path.sets, full.sets[-1]), values=(*path.values, full.values[-1]), losses=losses)
 

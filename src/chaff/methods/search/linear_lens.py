@@ -60,106 +60,106 @@ class LinearLens:
     def variants(self) -> tuple[Model, ...]:
         return self.models
 
-    def paths(self, ground: SearchData, where: int | None) -> list[Path]:
+    def paths(self, data: SearchData, where: int | None) -> list[Path]:
         """One path a model; where columns repeat one another and no strategy is named, another one without the repeats."""
-        offered = ground.offered if where is None else ground.offered_inside[where]
-        result = self._through(ground, where, offered, None)
-        if self.strategy is None and ground.repeats(None):
-            gone = ground.repeats(where)
-            thin = self._through(ground, where, [f for f in offered if f not in gone], result)
-            result += [with_full(path, whole, ground) if gone else path for path, whole in zip(thin, result, strict=True)]
+        offered = data.offered if where is None else data.offered_inside[where]
+        result = self._through(data, where, offered, None)
+        if self.strategy is None and data.repeats(None):
+            gone = data.repeats(where)
+            thin = self._through(data, where, [f for f in offered if f not in gone], result)
+            result += [with_full(path, whole, data) if gone else path for path, whole in zip(thin, result, strict=True)]
         return result
 
-    def _through(self, ground: SearchData, where: int | None, offered: Sequence[str], known: Sequence[Path] | None) -> list[Path]:
+    def _through(self, data: SearchData, where: int | None, offered: Sequence[str], known: Sequence[Path] | None) -> list[Path]:
         """known : paths of the same models that have judged some of the sets."""
         if not offered:
-            return [Path((frozenset(),)) if where is None else self._nothing(ground, where)] * len(self.models)
+            return [Path((frozenset(),)) if where is None else self._nothing(data, where)] * len(self.models)
         if isinstance(self.models[0], Logistic):
-            return self._by_logistic(ground, where, offered, known)
-        return self._by_ridge(ground, where, offered, known)
+            return self._by_logistic(data, where, offered, known)
+        return self._by_ridge(data, where, offered, known)
 
-    def _nothing(self, ground: SearchData, where: int) -> Path:
-        return judged(ground, ground.splits[where], [frozenset()], partial(np.zeros, 0))
+    def _nothing(self, data: SearchData, where: int) -> Path:
+        return judged(data, data.splits[where], [frozenset()], partial(np.zeros, 0))
 
-    def _engine(self, ground: SearchData, offered: Sequence[str], model: Model, where: int | None) -> ClosedEngine:
+    def _engine(self, data: SearchData, offered: Sequence[str], model: Model, where: int | None) -> ClosedEngine:
         """Closed forms of one split, or of all for None, from moments that every unit shares."""
-        table = ground.table.with_features(tuple(offered))
-        parts, splits, of = ground.folds.parts, ground.splits, slice(None)
+        table = data.table.with_features(tuple(offered))
+        parts, splits, of = data.folds.parts, data.splits, slice(None)
         if where is not None:
             split = splits[where]
             of = slice(split.repeat, split.repeat + 1)
             parts, splits = parts[of], (replace(split, repeat=0),)
-        folds = Folds(parts, splits, ground.folds.how, ground.folds.ordered)
-        if not ground.shares_sums:
-            moments = part_sums(table, table.features, folds, ground.work)
+        folds = Folds(parts, splits, data.folds.how, data.folds.ordered)
+        if not data.shares_sums:
+            moments = part_sums(table, table.features, folds, data.work)
         else:
-            moments = ground.moments[of]
-            if len(offered) < len(ground.table.features):
+            moments = data.moments[of]
+            if len(offered) < len(data.table.features):
                 moments = [[m.select(table.features) for m in subset] for subset in moments]
-        return ClosedEngine(table, model, (search_metric(ground),), folds, ground.work, moments)
+        return ClosedEngine(table, model, (search_metric(data),), folds, data.work, moments)
 
-    def _sets(self, ground: SearchData, where: int | None, engine: ClosedEngine, model: Model) -> tuple[list[Set], Trail | None]:
+    def _sets(self, data: SearchData, where: int | None, engine: ClosedEngine, model: Model) -> tuple[list[Set], Trail | None]:
         """(a set for each size: from the path, with nothing and all that is offered at its ends; its moves)."""
         inner = engine if where is None else engine.inside(0)
         everything = frozenset(engine.table.features)
-        smallest = ground.pinned & everything
+        smallest = data.pinned & everything
         sets, trail = {len(smallest): smallest, len(everything): everything}, None
         if inner is not None and len(everything) > 1:
-            scorer = SubsetScorer.on_engine(engine.table, model, engine.metrics[0], inner.folds, ground.work, inner).limited(ground.limits)
-            strategy = self.strategy or (Both() if len(everything) <= MANY_FEATURES else Forward(size=max(FORWARD_TO, ground.size or 0)))
-            trail = path_of(strategy, scorer, smallest, ground.work)
+            scorer = SubsetScorer.on_engine(engine.table, model, engine.metrics[0], inner.folds, data.work, inner).limited(data.limits)
+            strategy = self.strategy or (Both() if len(everything) <= MANY_FEATURES else Forward(size=max(FORWARD_TO, data.size or 0)))
+            trail = path_of(strategy, scorer, smallest, data.work)
             sets |= {s: trail.moves[m].features for s, m in trail.best_by_size(scorer.affordable).items()}
         sets |= {0: frozenset()}
-        every = self.strategy is not None or len(self.models) == 1 or ground.limits.total_cost is not None
-        shown = set(sets) if every else {*asked_sizes(len(everything)), ground.size, len(smallest)}
+        every = self.strategy is not None or len(self.models) == 1 or data.limits.total_cost is not None
+        shown = set(sets) if every else {*asked_sizes(len(everything)), data.size, len(smallest)}
         return [sets[s] for s in sorted(sets) if s in shown], trail
 
-    def _by_ridge(self, ground: SearchData, where: int | None, offered: Sequence[str], known: Sequence[Path] | None) -> list[Path]:
+    def _by_ridge(self, data: SearchData, where: int | None, offered: Sequence[str], known: Sequence[Path] | None) -> list[Path]:
         """Weak penalties share a path, strong ones have their own; every set is judged with its model's penalty."""
-        engine = self._engine(ground, offered, self.models[0], where)
+        engine = self._engine(data, offered, self.models[0], where)
         result: dict[Model, tuple[list[Set], Trail | None]] = {}
         out = []
         for model, before in zip(self.models, _each(known, self.models), strict=True):
-            own = ClosedEngine(engine.table, model, engine.metrics, engine.folds, ground.work, engine.parts)
+            own = ClosedEngine(engine.table, model, engine.metrics, engine.folds, data.work, engine.parts)
             search = WEAK if len(self.models) > 1 and isinstance(model, Ridge) and model.penalty < STRONG else model
             if search not in result:
-                stages_run = own if search is model else ClosedEngine(own.table, search, own.metrics, own.folds, ground.work, own.parts)
-                result[search] = self._sets(ground, where, stages_run, search)
+                stages_run = own if search is model else ClosedEngine(own.table, search, own.metrics, own.folds, data.work, own.parts)
+                result[search] = self._sets(data, where, stages_run, search)
             sets, trail = result[search]
             if where is None:
                 out.append(Path(tuple(sets), trail=trail, model=model))
                 continue
-            split, closed = ground.splits[where], own.splits[0]
-            test = own.table.take(ground.folds.rows(split)[1])
+            split, closed = data.splits[where], own.splits[0]
+            test = own.table.take(data.folds.rows(split)[1])
             X = Design.of(test, test.features).about(closed.means)
-            predict = partial(_ridge_predicts, closed, own.place, X, ground.truth(split).train_means)
-            out.append(judged(ground, split, sets, predict, before))
+            predict = partial(_ridge_predicts, closed, own.place, X, data.truth(split).train_means)
+            out.append(judged(data, split, sets, predict, before))
         return out
 
-    def _by_logistic(self, ground: SearchData, where: int | None, offered: Sequence[str], known: Sequence[Path] | None) -> list[Path]:
+    def _by_logistic(self, data: SearchData, where: int | None, offered: Sequence[str], known: Sequence[Path] | None) -> list[Path]:
         search = Ridge()
-        engine = self._engine(ground, offered, search, where)
-        sets, trail = self._sets(ground, where, engine, search)
+        engine = self._engine(data, offered, search, where)
+        sets, trail = self._sets(data, where, engine, search)
         if len(self.models) == 1:  # each size costs a fit
-            requested = {*asked_sizes(len(offered)), ground.size, len(ground.pinned & set(offered)), len(offered)}
+            requested = {*asked_sizes(len(offered)), data.size, len(data.pinned & set(offered)), len(offered)}
             sets = [s for s in sets if len(s) in requested]
         if where is None:
             return [Path(tuple(sets), trail=trail, model=model) for model in self.models]
-        split = ground.splits[where]
-        train, test = ground.rows(split)
+        split = data.splits[where]
+        train, test = data.rows(split)
         ready = Ready.of(train.with_features(engine.table.features), test.with_features(engine.table.features))
         models = [m for m in self.models if isinstance(m, Logistic)]
         before = _each(known, models)
-        return [judged(ground, split, sets, Warm(ready, m.penalty).predict, b) for m, b in zip(models, before, strict=True)]
+        return [judged(data, split, sets, Warm(ready, m.penalty).predict, b) for m, b in zip(models, before, strict=True)]
 
 
 def _each(known: Sequence[Path] | None, models: Sequence[Model]) -> Sequence[Path | None]:
     return [None] * len(models) if known is None else known
 
 
-def search_metric(ground: SearchData) -> Metric:
+def search_metric(data: SearchData) -> Metric:
     """What a path in closed form is searched by: the metric itself where it is a function of squared errors, else R²."""
-    return ground.metric if ground.metric.of_errors is not None else find_metric("r2", ground.table.target.task)
+    return data.metric if data.metric.of_errors is not None else find_metric("r2", data.table.target.task)
 
 
 def _ridge_predicts(closed: ClosedSplit, place: dict[str, int], X: Floats, centre: Floats, features: Set) -> Floats:

@@ -45,33 +45,33 @@ class ModelLens:
     def variants(self) -> tuple[Model, ...]:
         return (self.model,)
 
-    def paths(self, ground: SearchData, where: int | None) -> list[Path]:
+    def paths(self, data: SearchData, where: int | None) -> list[Path]:
         """One path; see `Lens`."""
-        offered = ground.offered if where is None else ground.offered_inside[where]
-        table = ground.table.with_features(tuple(offered))
-        engine = FittedEngine(table, self.model, (ground.metric,), ground.usable, Work(ground.work.key("lens"), 1))
+        offered = data.offered if where is None else data.offered_inside[where]
+        table = data.table.with_features(tuple(offered))
+        engine = FittedEngine(table, self.model, (data.metric,), data.usable, Work(data.work.key("lens"), 1))
         inner = engine if where is None else engine.inside(where)
-        pinned = ground.pinned & set(offered)
-        repeats = ground.repeats(where)
-        sets, trail = self._sets(engine, inner, pinned, repeats, ground) if offered else ([frozenset()], None)
+        pinned = data.pinned & set(offered)
+        repeats = data.repeats(where)
+        sets, trail = self._sets(engine, inner, pinned, repeats, data) if offered else ([frozenset()], None)
         if where is None:
             return [Path(tuple(sets), trail=trail)]
         prepared = engine.splits[where]
         fit = FitAndPredict(self.model)
-        return [judged(ground, ground.splits[where], sets, partial(_fitted, fit, prepared, table.features))]
+        return [judged(data, data.splits[where], sets, partial(_fitted, fit, prepared, table.features))]
 
     def _sets(
-        self, engine: FittedEngine, inner: FittedEngine | None, pinned: Set, repeats: Collection[str], ground: SearchData
+        self, engine: FittedEngine, inner: FittedEngine | None, pinned: Set, repeats: Collection[str], data: SearchData
     ) -> tuple[list[Set], Trail | None]:
         everything = frozenset(engine.table.features)
         trail = None
         sets: dict[int, Set] = {len(pinned): pinned, len(everything): everything, 0: frozenset()}
         if inner is not None and self.strategy is not None:
-            scorer = SubsetScorer.on_engine(engine.table, self.model, ground.metric, inner.folds, ground.work, inner).limited(ground.limits)
-            trail = path_of(self.strategy, scorer, pinned, ground.work)
+            scorer = SubsetScorer.on_engine(engine.table, self.model, data.metric, inner.folds, data.work, inner).limited(data.limits)
+            trail = path_of(self.strategy, scorer, pinned, data.work)
             sets |= {s: trail.moves[m].features for s, m in trail.best_by_size(scorer.affordable).items()}
         elif inner is not None:
-            sets |= {len(s): s for s in _eliminated(inner, self.model, pinned, repeats, ground.size) if ground.affordable(s)}
+            sets |= {len(s): s for s in _eliminated(inner, self.model, pinned, repeats, data.size) if data.affordable(s)}
         return [sets[s] for s in sorted(sets)], trail
 
 

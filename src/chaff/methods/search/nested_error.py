@@ -43,12 +43,12 @@ class NestedError:
     three fifths to four fifths, told on as one over the rows."""
 
 
-def nested_error(ground: SearchData, model: Model, features: frozenset[str]) -> NestedError:
+def nested_error(data: SearchData, model: Model, features: frozenset[str]) -> NestedError:
     """For a model on a fixed set; nothing with an order, whose folds share nothing of that kind, or for the empty set."""
-    table = ground.table.with_features(tuple(f for f in ground.table.features if f in features))
+    table = data.table.with_features(tuple(f for f in data.table.features if f in features))
     if not features or table.order is not None:
         return NestedError()
-    work = ground.work
+    work = data.work
     if isinstance(model, Forest):  # a ratio is asked for, not a score
         model = replace(model, trees=min(model.trees, TREES))
     if len(table) > MOST_ROWS:
@@ -59,7 +59,7 @@ def nested_error(ground: SearchData, model: Model, features: frozenset[str]) -> 
     except ChaffError:
         return NestedError()
     units = [(r, left) for r in range(repeats) for left in [*((k,) for k in range(FOLDS)), *combinations(range(FOLDS), 2)]]
-    result = dict(zip(units, work.each(task(_losses_without, table, model, ground, parts), units, "honest score"), strict=True))
+    result = dict(zip(units, work.each(task(_losses_without, table, model, data, parts), units, "honest score"), strict=True))
     text = np.array([_repeat_told(table, result, parts[r], r) for r in range(repeats)])
     mse, naive, falls = text.mean(0)
     if not naive > 0:
@@ -68,17 +68,17 @@ def nested_error(ground: SearchData, model: Model, features: frozenset[str]) -> 
     return NestedError(inflation, max(float(falls), 0.0) * TO_ALL)
 
 
-def _losses_without(table: Table, model: Model, ground: SearchData, parts: list[Ints], unit: tuple[int, tuple[int, ...]]) -> Floats:
+def _losses_without(table: Table, model: Model, data: SearchData, parts: list[Ints], unit: tuple[int, tuple[int, ...]]) -> Floats:
     """Losses of the rows of the parts that are left out, by a model of all others; float64 (rows of the table,), NaN elsewhere."""
     repeat, left = unit
     out = np.isin(parts[repeat], left)
     train, test = table.take(np.flatnonzero(~out)), table.take(np.flatnonzero(out))
-    work = Work(ground.work.key("nested error", repeat, left), 1)
+    work = Work(data.work.key("nested error", repeat, left), 1)
     learns = learn_form(model.learns, train, work)
     reads = learns if model.reads == model.learns else learn_form(model.reads, train, work)
     predicted = model.fit(learns.apply(train), work).predict(reads.apply(test))
     losses = np.full(len(table), np.nan)
-    losses[out] = ground.losses(truth_of(train, test), predicted).loss
+    losses[out] = data.losses(truth_of(train, test), predicted).loss
     return losses
 
 

@@ -26,16 +26,16 @@ class Passenger:
         return f"near-duplicate of {self.stays}, which is kept; without it {lost}: {label} {signed(self.gain, self.se)} ± {score(self.se)}"
 
 
-def passengers_of(chosen: Set, model: Model, ground: SearchData) -> dict[str, Passenger]:
+def passengers_of(chosen: Set, model: Model, data: SearchData) -> dict[str, Passenger]:
     """Repeats of chosen columns that stay out, with what a refit with all of them says."""
-    repeats = {f: stays for f, stays in ground.repeats(None).items() if f not in chosen and stays in chosen}
+    repeats = {f: stays for f, stays in data.repeats(None).items() if f not in chosen and stays in chosen}
     if not repeats:
         return {}
-    table = ground.table.with_features(tuple(f for f in ground.table.features if f in chosen or f in repeats))
-    scorer = SubsetScorer(table, model, ground.metric.name, ground.usable, ground.work)
+    table = data.table.with_features(tuple(f for f in data.table.features if f in chosen or f in repeats))
+    scorer = SubsetScorer(table, model, data.metric.name, data.usable, data.work)
     try:
         few, more = scorer.many([chosen, chosen | set(repeats)])
     except ChaffError:  # a model that cannot take them together
         return {}
-    d = ground.sign * (few.values - more.values)
-    return {f: Passenger(stays, float(d.mean()), corrected_error(d, ground.folds.test_share)) for f, stays in repeats.items()}
+    d = data.sign * (few.values - more.values)
+    return {f: Passenger(stays, float(d.mean()), corrected_error(d, data.folds.test_share)) for f, stays in repeats.items()}

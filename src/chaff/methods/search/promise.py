@@ -57,7 +57,7 @@ class Promise:
 def choices_inside(sizes: Sizes, rule: SizeRule, signals: Signals, floor: int) -> list[Choice | None]:
     """For each split the choice that the other splits of its repeat make; None where there is no other."""
     out: list[Choice | None] = []
-    splits = sizes.ground.splits
+    splits = sizes.data.splits
     for k, split in enumerate(splits):
         others = np.array([j for j, s in enumerate(splits) if s.repeat == split.repeat and j != k], np.int64)
         out.append(choose(sizes, rule, partial(signals.on, k), others, floor) if others.size else None)
@@ -66,16 +66,16 @@ def choices_inside(sizes: Sizes, rule: SizeRule, signals: Signals, floor: int) -
 
 def promise_of(sizes: Sizes, choices: Sequence[Choice | None]) -> Promise:
     """Losses and sets of every fold's own choice, and of the full set at its best."""
-    ground, curves, full = sizes.ground, sizes.curves, sizes.full()[0]
-    shape = (ground.times, len(ground.table))
+    data, curves, full = sizes.data, sizes.curves, sizes.full()[0]
+    shape = (data.times, len(data.table))
     kept, whole = np.full(shape, np.nan), np.full(shape, np.nan)
     values, full_values, sets = [], [], []
     for k, choice in enumerate(choices):
-        repeat, rows = ground.test_rows[k]
+        repeat, rows = data.test_rows[k]
         curve, place = curves[full if choice is None else choice.curve], 0 if choice is None else choice.place
         kept[repeat, rows] = curve.losses[place][repeat, rows]
         whole[repeat, rows] = curves[full].losses[-1][repeat, rows]
         values.append(curve.values[place, k])
         full_values.append(curves[full].values[-1, k])
         sets.append(curve.inside[k][place])
-    return Promise(kept, whole, ground.none.losses[0], np.array(values), np.array(full_values), tuple(sets))
+    return Promise(kept, whole, data.none.losses[0], np.array(values), np.array(full_values), tuple(sets))

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from chaff.choices import told
+from chaff.choices import plan_value
 from chaff.errors import UsageError
 from chaff.folds import same_folds
 from chaff.methods.search.choosing import Chosen
@@ -121,13 +121,13 @@ def _check_footing(trails: Sequence[SearchResult]) -> None:
 
 
 def _row(trail: SearchResult, chosen: Chosen) -> dict[str, Any]:
-    settings = told(trail.strategy, "name")
-    told_settings = {k: v for k, v in settings.items() if k != "name"} if isinstance(settings, dict) else {}
-    model = told(trail.scorer.model, "label")
+    settings = plan_value(trail.strategy, "name")
+    named_settings = {k: v for k, v in settings.items() if k != "name"} if isinstance(settings, dict) else {}
+    model = plan_value(trail.scorer.model, "label")
     out = {
         "model": trail.scorer.model.label if isinstance(model, str) else _in_words(model),
         "strategy": trail.strategy.name,
-        "settings": _in_words(told_settings),
+        "settings": _in_words(named_settings),
         "size": len(chosen.features),
         "seen": chosen.seen,
         "seen_se": chosen.seen_se,

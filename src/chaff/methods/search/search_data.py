@@ -214,7 +214,7 @@ def _left_anew(before: Callable[[Ints], tuple[str, ...]], folds: Folds, pinned: 
 
 @dataclass(frozen=True)
 class OnRows:
-    """Some sets of features on the splits of a ground."""
+    """Some sets of features on the splits of a data."""
 
     values: Floats
     """float64 (sets, splits), in the metric's own units."""

@@ -287,13 +287,13 @@ class SearchResult(Trail):
         save_frame(path, self.frame, lambda: plain(self.as_plain()))
 
     def as_plain(self) -> dict[str, Any]:
-        from chaff.choices import told
+        from chaff.choices import plan_value
 
         sets = [list(self.features_at(k)) for k in range(len(self.moves))]
         return {
             **super().as_plain(),
-            "model": told(self.scorer.model, "label"),
-            "strategy": told(self.strategy, "name"),
+            "model": plan_value(self.scorer.model, "label"),
+            "strategy": plan_value(self.strategy, "name"),
             "folds": self.scorer.folds.how,
             "moves": [{**row, "features": subset} for row, subset in zip(records(self.frame), sets, strict=True)],
             "sizes": records(self.sizes),

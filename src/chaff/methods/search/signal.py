@@ -54,15 +54,15 @@ class Signals:
     which they would not hold, the curve alone decides.
     """
 
-    def __init__(self, ground: SearchData) -> None:
-        self.ground = ground
+    def __init__(self, data: SearchData) -> None:
+        self.data = data
         self._known: dict[int | None, bool] = {}
 
     def on(self, where: int | None) -> bool:
         """where : number of a split, or None for all rows."""
-        if self.ground.repeated is not None:
+        if self.data.repeated is not None:
             return False
         if where not in self._known:
-            train = self.ground.table if where is None else self.ground.rows(self.ground.splits[where])[0]
+            train = self.data.table if where is None else self.data.rows(self.data.splits[where])[0]
             self._known[where] = family_p(train)[1] < FAMILY_P or joint_p(train) < FAMILY_P
         return self._known[where]

@@ -50,7 +50,7 @@ ALARM_LOSS = 0.02  # of what nothing loses
 class SelectionSearch(Trail):
     """What a search decided: its moves are the sizes of the deciding curve, with the honest scores that chose."""
 
-    ground: SearchData = field(kw_only=True, repr=False)
+    data: SearchData = field(kw_only=True, repr=False)
     lenses: tuple[Lens, ...] = field(kw_only=True, repr=False)
     curves: tuple[SizeCurve, ...] = field(kw_only=True, repr=False)
     """Every lens in every variant."""
@@ -92,14 +92,14 @@ class SelectionSearch(Trail):
 
     @property
     def metric_of(self) -> Metric:
-        return self.ground.metric
+        return self.data.metric
 
     def best_curves(self) -> tuple[SizeCurve, ...]:
         """The best curve of each lens, in the order of the lenses."""
         out = []
         for k in range(len(self.lenses)):
             own = [c for c, of in zip(self.curves, self.lens_of_curve, strict=True) if of == k]
-            out.append(max(own, key=lambda c: float((self.ground.sign * c.values.mean(1)).max())))
+            out.append(max(own, key=lambda c: float((self.data.sign * c.values.mean(1)).max())))
         return tuple(out)
 
     def interchangeable(self) -> tuple[tuple[str, str], ...]:
@@ -107,8 +107,8 @@ class SelectionSearch(Trail):
         pairs = [p for p in self.promise.interchangeable() if set(p) & set(self.chosen)]
         if not pairs:
             return ()
-        layout = self.ground.table.with_features(tuple(dict.fromkeys(f for p in pairs for f in p)))
-        moments = table_moments(layout, layout.features, self.ground.work)
+        layout = self.data.table.with_features(tuple(dict.fromkeys(f for p in pairs for f in p)))
+        moments = table_moments(layout, layout.features, self.data.work)
         r = np.abs(np.nan_to_num(moments.correlations()))
         starts = dict(zip(layout.features, zip(moments.layout.starts, moments.layout.starts[1:], strict=False), strict=True))
         return tuple((a, b) for a, b in pairs if r[slice(*starts[a]), slice(*starts[b])].max(initial=0.0) >= RELATED)
@@ -229,33 +229,33 @@ class Search:
 
     def judge(self, table: Table, setting: Setting) -> SelectionSearch:
         lenses = self.looked_through(table, setting)
-        ground = replace(SearchData.of(table, setting, [m for lens in lenses for m in lens.variants]), limits=self.limits, size=self.size)
-        _check_memory(ground, lenses)
-        seen = look_through(lenses, ground, "search")
+        data = replace(SearchData.of(table, setting, [m for lens in lenses for m in lens.variants]), limits=self.limits, size=self.size)
+        _check_memory(data, lenses)
+        seen = look_through(lenses, data, "search")
         curves = tuple(c for s in seen for c in s.curves)
         of = tuple(k for k, s in enumerate(seen) for _ in s.curves)
-        sizes, signals = Sizes(curves, ground, [self._open_to(c, ground) for c in curves]), Signals(ground)
-        floor = len(ground.pinned)
+        sizes, signals = Sizes(curves, data, [self._open_to(c, data) for c in curves]), Signals(data)
+        floor = len(data.pinned)
         choice = choose(sizes, self.rule, partial(signals.on, None), None, floor)
         promise = promise_of(sizes, choices_inside(sizes, self.rule, signals, floor))
         added = self._added(lenses, sizes, of, choice, signals)
         notes = (
-            f"{setting.folds.how}, the search repeated inside each, {ground.metric.label}",
-            *_strategy_notes(lenses, ground),
+            f"{setting.folds.how}, the search repeated inside each, {data.metric.label}",
+            *_strategy_notes(lenses, data),
             *_walk_notes(curves),
         )
         chosen = curves[choice.curve].sets[choice.place] | set(added)
-        judge = _judge(lenses[of[choice.curve]], curves[choice.curve].model, ground)
+        judge = _judge(lenses[of[choice.curve]], curves[choice.curve].model, data)
         notes += _separation_note(curves[choice.curve].model, chosen, table)
         return SelectionSearch(
             "search",
             _moves(curves[choice.curve]),
             table.features,
-            ground.metric.name,
-            ground.metric.higher_is_better,
+            data.metric.name,
+            data.metric.higher_is_better,
             setting.folds.test_share,
             notes,
-            ground=ground,
+            data=data,
             lenses=lenses,
             curves=curves,
             lens_of_curve=of,
@@ -266,31 +266,31 @@ class Search:
             full_curve=sizes.full()[0],
             behind=sizes.more((choice.curve, choice.place), choice.leader, None),
             strongest=family_p(table) if choice.nothing else ("", float("nan")),
-            worth=_worth(lenses[of[choice.curve]], curves[choice.curve], chosen, ground),
-            passengers={} if choice.nothing else passengers_of(chosen, judge, ground),
-            suspects=_suspects(curves[choice.curve], ground),
+            worth=_worth(lenses[of[choice.curve]], curves[choice.curve], chosen, data),
+            passengers={} if choice.nothing else passengers_of(chosen, judge, data),
+            suspects=_suspects(curves[choice.curve], data),
         )
 
-    def _open_to(self, curve: SizeCurve, ground: SearchData) -> list[bool]:
+    def _open_to(self, curve: SizeCurve, data: SearchData) -> list[bool]:
         """Which sizes may be chosen: those that the named strategy came through, and that may cost what they cost."""
         through = set(curve.sizes) if self.strategy is None or curve.trail is None else set(curve.trail.best_by_size())
-        return [size in through and ground.affordable(held) for size, held in zip(curve.sizes, curve.sets, strict=True)]
+        return [size in through and data.affordable(held) for size, held in zip(curve.sizes, curve.sets, strict=True)]
 
     def _added(self, lenses: Sequence[Lens], sizes: Sizes, of: Sequence[int], choice: Choice, signals: Signals) -> dict[str, float]:
         """What the other lens adds: still needed there given the chosen set, and not a burden here."""
         if len(lenses) < 2 or not self.additions or choice.nothing or self.size is not None:
             return {}
-        ground, own = sizes.ground, of[choice.curve]
+        data, own = sizes.data, of[choice.curve]
         rest = [k for k in range(len(of)) if of[k] != own]
         others = replace(sizes, curves=[sizes.curves[k] for k in rest], open_to=[sizes.open_to[k] for k in rest])
-        theirs = choose(others, self.rule, partial(signals.on, None), None, len(ground.pinned))
+        theirs = choose(others, self.rule, partial(signals.on, None), None, len(data.pinned))
         if theirs.nothing:
             return {}
         here, other = sizes.curves[choice.curve], others.curves[theirs.curve]
         chosen = here.sets[choice.place]
-        needed = needed_additions(chosen, _judge(lenses[of[rest[theirs.curve]]], other.model, ground), other, theirs.place, ground)
-        fits = ground.affordable(chosen | set(needed))
-        return needed if needed and fits and _no_burden(here, chosen | set(needed), ground) else {}
+        needed = needed_additions(chosen, _judge(lenses[of[rest[theirs.curve]]], other.model, data), other, theirs.place, data)
+        fits = data.affordable(chosen | set(needed))
+        return needed if needed and fits and _no_burden(here, chosen | set(needed), data) else {}
 
     def verdicts(self, result: SelectionSearch, setting: Setting) -> tuple[Verdict, ...]:
         chosen, label = set(result.chosen), result.metric_of.label
@@ -304,7 +304,7 @@ class Search:
             if f in result.suspects and f in chosen:
                 together = "alone" if len(result.suspects) == 1 else f"with {', '.join(s for s in result.suspects if s != f)}"
                 reason = (
-                    f"{together} predicts {result.ground.table.target.name} almost perfectly. Was it recorded after the target was known?"
+                    f"{together} predicts {result.data.table.target.name} almost perfectly. Was it recorded after the target was known?"
                 )
                 out.append(review(f, self.use, figure, "", reason + tail, stays=True))
             elif f in result.added:
@@ -321,9 +321,9 @@ class Search:
         return tuple(out)
 
 
-def _judge(lens: Lens, model: Model, ground: SearchData) -> Model:
+def _judge(lens: Lens, model: Model, data: SearchData) -> Model:
     """The model that judges sets through a lens, as it is grown on these rows."""
-    return lens.grown(len(ground.table)) if isinstance(lens, ForestLens) else model
+    return lens.grown(len(data.table)) if isinstance(lens, ForestLens) else model
 
 
 def _moves(curve: SizeCurve) -> tuple[Move, ...]:
@@ -336,19 +336,19 @@ def _moves(curve: SizeCurve) -> tuple[Move, ...]:
     return tuple(out)
 
 
-def _no_burden(curve: SizeCurve, whole: frozenset[str], ground: SearchData) -> bool:
+def _no_burden(curve: SizeCurve, whole: frozenset[str], data: SearchData) -> bool:
     """Whether the larger set still keeps up with the full one through the deciding lens: within half of the allowance."""
-    own, full = averaged(split_losses([whole], curve.model, ground)[0]), averaged(curve.losses[-1])
-    none = averaged(ground.none.losses[0])
-    rows = ground.tested
+    own, full = averaged(split_losses([whole], curve.model, data)[0]), averaged(curve.losses[-1])
+    none = averaged(data.none.losses[0])
+    rows = data.tested
     gain = float(np.nanmean(none[rows] - full[rows]))
     return float(np.nanmean(own[rows] - full[rows])) <= ALLOWANCE / 2 * max(gain, 0.0)
 
 
-def _suspects(curve: SizeCurve, ground: SearchData) -> tuple[str, ...]:
+def _suspects(curve: SizeCurve, data: SearchData) -> tuple[str, ...]:
     """The smallest set that predicts almost perfectly on rows it has not seen."""
     for k, size in enumerate(curve.sizes):
-        if size and almost_perfect(float(curve.values[k].mean()), float(curve.values[0].mean()), ground.metric):
+        if size and almost_perfect(float(curve.values[k].mean()), float(curve.values[0].mean()), data.metric):
             return tuple(sorted(curve.sets[k]))
     return ()
 
@@ -361,22 +361,22 @@ def almost_perfect(score: float, nothing: float, metric: Metric) -> bool:
     return nothing > 0 and score <= limit * nothing
 
 
-def _worth(lens: Lens, curve: SizeCurve, chosen: frozenset[str], ground: SearchData) -> dict[str, float]:
+def _worth(lens: Lens, curve: SizeCurve, chosen: frozenset[str], data: SearchData) -> dict[str, float]:
     """What one change of the chosen set would gain, where a closed form tells it for nothing."""
     if not isinstance(lens, LinearLens) or not isinstance(curve.model, ClosedForm):
         return {}
-    engine = ClosedEngine(ground.table, curve.model, (search_metric(ground),), ground.folds, ground.work)
+    engine = ClosedEngine(data.table, curve.model, (search_metric(data),), data.folds, data.work)
     walk = engine.walk(chosen)
     if walk is None:
         return {}
-    gain = (walk.changes(ground.table.features).means - walk.score.mean) * (1 if engine.metrics[0].higher_is_better else -1)
-    return dict(zip(ground.table.features, gain.tolist(), strict=True))
+    gain = (walk.changes(data.table.features).means - walk.score.mean) * (1 if engine.metrics[0].higher_is_better else -1)
+    return dict(zip(data.table.features, gain.tolist(), strict=True))
 
 
-def _strategy_notes(lenses: Sequence[Lens], ground: SearchData) -> tuple[str, ...]:
+def _strategy_notes(lenses: Sequence[Lens], data: SearchData) -> tuple[str, ...]:
     from chaff.methods.search.linear_lens import FORWARD_TO, MANY_FEATURES
 
-    n = len(ground.table.features)
+    n = len(data.table.features)
     if n > MANY_FEATURES and any(isinstance(lens, LinearLens) and lens.strategy is None for lens in lenses):
         return (f"{n:,} features: the linear model is searched forward only, to {FORWARD_TO}",)
     return ()
@@ -395,10 +395,10 @@ def _walk_notes(curves: Sequence[SizeCurve]) -> tuple[str, ...]:
     return tuple(dict.fromkeys(note for c in curves if c.trail is not None for note in c.trail.notes[1:]))
 
 
-def _check_memory(ground: SearchData, lenses: Sequence[Lens]) -> None:
+def _check_memory(data: SearchData, lenses: Sequence[Lens]) -> None:
     """Thousands of columns need tables of their square: refused with what would help, before anything is built."""
     if not any(isinstance(lens, LinearLens) for lens in lenses):
         return
-    most = max((ground.offered, *ground.offered_inside), key=len)
-    table = ground.table if ground.shares_sums else ground.table.with_features(tuple(most))
-    check_closed_form(table, ground.folds, CUT_BEFORE)
+    most = max((data.offered, *data.offered_inside), key=len)
+    table = data.table if data.shares_sums else data.table.with_features(tuple(most))
+    check_closed_form(table, data.folds, CUT_BEFORE)

@@ -12,7 +12,7 @@ import numpy as np
 from chaff.arrays import Floats, Ints
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
-from chaff.methods.importance.way import fits, need, remarks_of, told
+from chaff.methods.importance.way import fits, importance_findings, need, remarks_of
 from chaff.models.forms import learn_form
 from chaff.models.named import as_model
 from chaff.models.penalised import FittedPenalised
@@ -91,7 +91,7 @@ class Coefficient:
         kept = int(extra["kept"].sum())
         notes = [f"{kept} of {len(table.features)} are in at the penalty {whole.penalty:.3g}"] if isinstance(whole, FittedPenalised) else []
         settings = {"by": self.name, "model": model.label, "resamples": self.resamples}
-        return told(
+        return importance_findings(
             self, by_fold, table, setting.folds, settings, (*notes, *remarks_of(whole)), extra=extra, more=more,
             better={"coefficient": "magnitude", "raw": "magnitude", "selection_frequency": "higher", "enters": "lower"},
         )  # fmt: skip

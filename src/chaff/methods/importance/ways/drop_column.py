@@ -9,7 +9,7 @@ import numpy as np
 
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.walk import PlainWalk
-from chaff.methods.importance.way import told
+from chaff.methods.importance.way import importance_findings
 from chaff.metrics import METRICS
 from chaff.models.protocols import Model
 from chaff.results.findings import Findings
@@ -59,4 +59,4 @@ class DropColumn:
         lost = (full[None] - without) * (1 if metric.higher_is_better else -1)
         settings = {"by": self.name, "model": model.label, "metric": metric.name}
         notes = (f"{metric.label} lost; with all columns {full.mean():.3g}",)
-        return told(self, lost.T, table, setting.folds, settings, notes, tested=True, alpha=self.alpha)
+        return importance_findings(self, lost.T, table, setting.folds, settings, notes, tested=True, alpha=self.alpha)

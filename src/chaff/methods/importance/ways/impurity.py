@@ -9,7 +9,7 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.evaluate.setting import Setting
-from chaff.methods.importance.way import FoldFit, fits, told
+from chaff.methods.importance.way import FoldFit, fits, importance_findings
 from chaff.models.boosting import FittedBoosting
 from chaff.models.fitted_trees import FittedForest
 from chaff.models.protocols import Model, Weighs
@@ -60,7 +60,9 @@ class Impurity:
         notes = ["importance as the model itself tells it: it cannot be corrected"] if held is None and self.corrected else []
         by_fold = held if self.corrected and held is not None else raw
         settings = {"by": self.name, "model": model.label, "corrected": self.corrected and held is not None}
-        return told(self, by_fold, table, setting.folds, settings, notes, extra={"raw_share": raw.mean(0)}, better={"raw_share": "higher"})
+        return importance_findings(
+            self, by_fold, table, setting.folds, settings, notes, extra={"raw_share": raw.mean(0)}, better={"raw_share": "higher"}
+        )
 
 
 def trees_of(fitted: Any) -> FittedForest | None:

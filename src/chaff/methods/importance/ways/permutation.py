@@ -14,7 +14,7 @@ from chaff.evaluate.setting import Setting
 from chaff.folds import Folds
 from chaff.methods.importance.permutation import judged_rows
 from chaff.methods.importance.shuffling import Strata, clusters, with_cells
-from chaff.methods.importance.way import FoldFit, fits, told
+from chaff.methods.importance.way import FoldFit, fits, importance_findings
 from chaff.metrics import log_loss, squared_loss
 from chaff.models.forms import learn_form, some_rows
 from chaff.models.protocols import Model, Sample, Shuffles
@@ -90,7 +90,7 @@ class Permutation:
             extra["cluster"] = [named[k] for k in range(len(table.features))]
             notes.append(f"{sum(len(u) > 1 for u in units)} clusters of correlated features were permuted as one")
         settings = {"by": self.name, "model": model.label, "shuffles": self.shuffles, "given": self.given, "together": self.together}
-        return told(self, by_fold, table, setting.folds, settings, notes, tested=True, alpha=self.alpha, extra=extra)
+        return importance_findings(self, by_fold, table, setting.folds, settings, notes, tested=True, alpha=self.alpha, extra=extra)
 
 
 def _class_unit(model: Model) -> str:

@@ -11,7 +11,7 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.errors import ModelError, UsageError
 from chaff.evaluate.setting import Setting
-from chaff.methods.importance.way import as_way, told
+from chaff.methods.importance.way import as_way, importance_findings
 from chaff.models.named import as_model
 from chaff.models.protocols import Model
 from chaff.results.findings import Findings
@@ -102,7 +102,7 @@ class Pooled:
         notes.append("weights: " + ", ".join(f"{k} {v:.2f}" for k, v in zip(parts, w, strict=True)))
         settings = {"by": self.name, "models": [m.label for m in self.models], "ways": [x.name for x in self.ways], "scale": self.scale}
         more = {"parts": frame, "weights": told_weights}
-        return told(self, by_fold, table, setting.folds, settings, notes, extra={"spread": spread}, more=more)
+        return importance_findings(self, by_fold, table, setting.folds, settings, notes, extra={"spread": spread}, more=more)
 
 
 def skill(table: Table, model: Model, setting: Setting) -> float:

@@ -10,7 +10,7 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.errors import ModelError, UsageError
 from chaff.evaluate.setting import Setting
-from chaff.methods.importance.way import FoldFit, fits, told
+from chaff.methods.importance.way import FoldFit, fits, importance_findings
 from chaff.methods.importance.ways.impurity import trees_of
 from chaff.models.boosting import FittedBoosting
 from chaff.models.forms import some_rows
@@ -84,7 +84,7 @@ class Shapley:
             notes.append(f"effects and direction are those on '{table.target.classes[commonest]}'")
         settings = {"by": self.name, "model": model.label, "rows": self.rows}
         more = {"effects": effects, "values": values}
-        return told(self, by_fold, table, folds, settings, notes, extra=extra, better={"direction": "magnitude"}, more=more)
+        return importance_findings(self, by_fold, table, folds, settings, notes, extra=extra, better={"direction": "magnitude"}, more=more)
 
 
 def shown_values(table: Table, name: str) -> Any:

@@ -11,7 +11,7 @@ from chaff.arrays import Floats
 from chaff.errors import UsageError
 from chaff.evaluate.fitted import PreparedSplit
 from chaff.evaluate.setting import Setting
-from chaff.methods.importance.way import prepared, told
+from chaff.methods.importance.way import importance_findings, prepared
 from chaff.models.forest import Forest, grow
 from chaff.models.growth import Drawing
 from chaff.models.protocols import Model
@@ -75,7 +75,7 @@ class SplitStanding:
         by_fold = np.nan_to_num(share - chance, nan=0.0)
         extra = {"won_share": np.nan_to_num(share).mean(0), "stood": stood.sum(0)}
         settings = {"by": self.name, "trees": self.trees, "columns": self.columns, "depth": self.depth}
-        return told(self, by_fold, table, setting.folds, settings, extra=extra, better={"won_share": "higher"})
+        return importance_findings(self, by_fold, table, setting.folds, settings, extra=extra, better={"won_share": "higher"})
 
 
 def _stood_and_won(way: SplitStanding, work: Work, unit: tuple[tuple[int, int], PreparedSplit]) -> tuple[Floats, Floats]:
