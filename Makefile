@@ -10,7 +10,7 @@ demo: .venv/.installed
 	$(BIN)/chaff demo
 
 test: .venv/.installed-dev
-	$(BIN)/python -m pytest -n 2 --dist worksteal -m "not long"
+	$(BIN)/python -m pytest -n 2 --dist worksteal -m "not long" $(COVER)
 
 # Simulations, whole runs that are held against each other, programs that are killed: what takes minutes. CI runs both.
 test-long: .venv/.installed-dev
@@ -21,6 +21,8 @@ check: .venv/.installed-dev
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+	@if [ -f .coverage ]; then $(BIN)/coverage report --fail-under=92 --format=total; \
+	else echo "no coverage measured: make test COVER='--cov --cov-report=' does, CI too"; fi
 
 docs: .venv/.installed
 	$(BIN)/python docs/make_tables.py
