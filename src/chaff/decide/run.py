@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from chaff.arrays import Ints
-from chaff.decide.final_scores import WAYS, FinalScores, Way, close
+from chaff.decide.final_scores import HONEST_MODES, FinalScores, HonestMode, close
 from chaff.decide.holdout import holdout_part, set_aside
 from chaff.decide.holdout_reads import HoldoutKey, count_read
 from chaff.decide.honest import Honest
@@ -26,7 +26,7 @@ from chaff.decide.selection_parts import HoldoutPart
 from chaff.decide.stage_report import StageReport
 from chaff.errors import UsageError, nearest
 from chaff.evaluate.setting import Setting
-from chaff.evaluate.stage import CutsByTarget, InPasses, name_of
+from chaff.evaluate.stage import StreamsRows, UsesTarget, name_of
 from chaff.folds import make_folds
 from chaff.methods.relevance.stage import Relevance
 from chaff.methods.search.stage import Search, SelectionSearch
@@ -228,7 +228,7 @@ def select(
     workers: Workers = None,
     watch: Watch | None = None,
     after_stage: AfterStage | None = None,
-    honest: Way = "cheap",
+    honest: HonestMode = "cheap",
     state: bool = True,
 ) -> Run:
     """Run a plan on a table and decide which features stay.
@@ -282,8 +282,8 @@ def select(
     False
     """
     plan = _asked(plan_for(table) if plan is None else _plan_of(plan, models), holdout=holdout, rows=rows)
-    if honest not in WAYS:
-        raise UsageError(f"honest must be one of {', '.join(WAYS)}, not {honest!r}")
+    if honest not in HONEST_MODES:
+        raise UsageError(f"honest must be one of {', '.join(HONEST_MODES)}, not {honest!r}")
     work = Work(seed, workers, watch)
     taught, held, how = set_aside(table, plan.score.holdout, work)
     sample = _desk(plan, table, taught, held, work)
@@ -325,7 +325,7 @@ def _check_width(plan: Plan, train: Table, setting: Setting) -> None:
     for stage in plan.stages:
         if isinstance(stage, Search):
             stage.check_width(train, setting)
-        if isinstance(stage, CutsByTarget) and stage.cuts_by_target():
+        if isinstance(stage, UsesTarget) and stage.uses_target():
             return
 
 
@@ -333,7 +333,7 @@ def _in_passes(plan: Plan, table: Table) -> bool:
     """Whether no stage needs its rows side by side in memory."""
     named = None if plan.score.model is None else as_model(plan.score.model)
     setting = Setting.unfolded(table, model=named, metric=plan.score.metric)
-    return all(isinstance(stage, InPasses) and stage.in_passes(table, setting) for stage in plan.stages)
+    return all(isinstance(stage, StreamsRows) and stage.in_passes(table, setting) for stage in plan.stages)
 
 
 def _setting_of(plan: Plan, sample: RowSample, all_rows: Table, pinned: Mapping[str, Pin], work: Work) -> Setting:
