@@ -34,7 +34,7 @@ from chaff.table.repeated import repeated_rows
 from chaff.table.table import Table
 
 HonestMode = str  # "quick", "cheap" or "full"
-MOST_OFFERED = 5_000  # columns that a line of the closing table is fitted for
+MOST_OFFERED = 5_000  # columns that a line of the table of final scores is fitted for
 HONEST_MODES = ("quick", "cheap", "full")
 
 
@@ -48,7 +48,7 @@ class Scored:
 
 @dataclass(frozen=True)
 class Line:
-    """One set of features in the closing table."""
+    """One set of features in the table of final scores."""
 
     name: str
     features: tuple[str, ...]
@@ -116,7 +116,7 @@ class Decided:
     trail: SelectionSearch | None
 
 
-def close(table: Table, sample: RowSample, held: Ints, plan: Plan, stages_run: StagesRun, way: HonestMode) -> FinalScores:
+def score_final_sets(table: Table, sample: RowSample, held: Ints, plan: Plan, stages_run: StagesRun, way: HonestMode) -> FinalScores:
     """Score all columns offered, the full set, what each stage left, and the kept set.
 
     Parameters
