@@ -21,7 +21,7 @@ def row_losses(run, model):
     """Loss of each holdout row, learned on the training rows: (kept, full)."""
     rows = np.setdiff1d(np.arange(len(run.table)), run.holdout)
     scorer = chaff.SubsetScorer(run.table, model, folds=one_split(run.table, rows, run.holdout), work=chaff.Work(seed=1))
-    kept, full = scorer.losses([run.features, run.closing.full])
+    kept, full = scorer.losses([run.features, run.final_scores.full])
     return kept[0].loss, full[0].loss
 
 

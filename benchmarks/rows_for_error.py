@@ -25,7 +25,7 @@ def main() -> None:
         for target in TARGETS:
             table = chaff.open_table(lots, target, ignore=[t for t in TARGETS if t != target])
             run = chaff.select(table, honest="quick", rows=10_000, state=False, seed=seed)
-            gap, rows = run.closing.holdout_gap, run.closing.holdout_rows
+            gap, rows = run.final_scores.holdout_gap, run.final_scores.holdout_rows
             assert gap is not None
             error = (gap.high - gap.low) / 2 / 1.96
             sets = f"{len(run.features):3d} of {len(table.features)} columns"

@@ -91,7 +91,7 @@ def plan(folder: Path, memory: str, scratch: Path, honest: str) -> None:
 
 def _gap_error(run) -> float:
     """Standard error of kept less full on the holdout: what the sample leaves unknown."""
-    gap = run.closing.holdout_gap
+    gap = run.final_scores.holdout_gap
     return (gap.high - gap.low) / 2 / 1.96 if gap is not None else float("nan")
 
 

@@ -141,7 +141,7 @@ def test_a_statistic_keeps_what_statistics_promise(name, classes):
     counted = plain["rows"].dropna()
     assert all(counted[f] in (present[f], len(t)) for f in counted.index), "rows are those that were used"
     pd.testing.assert_frame_equal(plain, values(name, t, workers=2), obj="any number of workers")
-    if not STATISTICS[name].company:
+    if not STATISTICS[name].by_request:
         turned = values(name, t.with_features(t.features[::-1]))
         pd.testing.assert_frame_equal(turned.loc[plain.index], plain, check_exact=False, rtol=1e-9, obj="the order of columns")
         alone = values(name, t.with_features(["signal"]))

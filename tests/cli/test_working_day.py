@@ -31,7 +31,7 @@ def day(tmp_path_factory):
 def held_by_select(day):
     """How many rows a run sets aside."""
     table = chaff.open_table(day / "lots.csv", target="loaf_volume", ignore=["accepted", "grade"], groups="mill")
-    return chaff.select(table, plan=chaff.Plan((chaff.Screen(),)), holdout=0.2, honest="quick").closing.holdout_rows
+    return chaff.select(table, plan=chaff.Plan((chaff.Screen(),)), holdout=0.2, honest="quick").final_scores.holdout_rows
 
 
 def said(*args, cwd, code=0):

@@ -73,15 +73,15 @@ def test_every_class_has_its_share_and_a_rare_one_makes_the_sample_larger(short)
 def test_a_run_on_a_sample(short):
     table = chaff.open_table(mill_like(4000), "loaf_volume")
     run = chaff.select(table, chaff.Plan((chaff.Screen(), chaff.Overlap(), chaff.Search(model="ridge"))), state=False)
-    assert len(run.table) == 4000 and len(run.train) == 400 and run.desk.held.size == 400
-    assert run.desk.words in str(run) or run.desk.words.split(",")[0] in " ".join(str(run).split())
+    assert len(run.table) == 4000 and len(run.train) == 400 and run.row_sample.held.size == 400
+    assert run.row_sample.words in str(run) or run.row_sample.words.split(",")[0] in " ".join(str(run).split())
     assert "sieve_1" in run.features and {"sieve_0", "nearly_sieve_0"} & set(run.features)
     assert run.selection.holdout.count == 800 and run.selection.data.rows == 4000  # every row is in the record
-    assert run.closing.holdout_rows == 400
+    assert run.final_scores.holdout_rows == 400
     evaluation = run.evaluate(state=False)
     assert evaluation.rows == 400 and set(evaluation.worst().index) <= set(run.holdout)
     whole = chaff.select(table, chaff.Plan((chaff.Screen(), chaff.Search(model="ridge"))), rows="all", state=False)
-    assert len(whole.train) == 3200 and not whole.desk.sampled
+    assert len(whole.train) == 3200 and not whole.row_sample.sampled
     assert abs(whole.honest.mean - run.honest.mean) < 4 * np.hypot(run.honest.se, whole.honest.se)
 
 

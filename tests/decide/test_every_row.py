@@ -42,10 +42,10 @@ def both(tmp_path, monkeypatch):
 def test_a_run_on_every_row(both, how, lenses):
     plan = chaff.Plan((chaff.Screen(), chaff.Relevance("leading"), chaff.Overlap(), chaff.Importance(FOREST), chaff.Search(lenses=lenses)))
     a, b = (chaff.select(t, plan=plan, rows="all", state=False) for t in both(**how))
-    assert not a.desk.sampled and not b.desk.sampled and b.table.source.spill is not None
+    assert not a.row_sample.sampled and not b.row_sample.sampled and b.table.source.spill is not None
     assert a.features == b.features and len(b.stages[-1].result.decided.sizes) > 5
     assert (a.honest.mean, a.honest.se) == (b.honest.mean, b.honest.se)
-    assert a.closing.holdout_gap == b.closing.holdout_gap
+    assert a.final_scores.holdout_gap == b.final_scores.holdout_gap
     for x, y in zip(a.stages, b.stages, strict=True):
         if hasattr(x.result, "frame"):
             assert x.result.frame.equals(y.result.frame)

@@ -88,7 +88,7 @@ def test_full_runs_everything_anew_and_quick_promises_nothing():
 def test_a_plan_without_a_search_is_promised_by_running_it_anew():
     plan = chaff.Plan((chaff.Relevance("leading", cut={"top": 3}),), chaff.Scoring(model="ridge", repeats=1))
     run = chaff.select(line_table(200, 10), plan, holdout=0)
-    assert set(run.features) == {"x1", "x2", "x3"} and 0.4 < run.honest.mean < 0.75 and run.closing.model == "ridge"
+    assert set(run.features) == {"x1", "x2", "x3"} and 0.4 < run.honest.mean < 0.75 and run.final_scores.model == "ridge"
 
 
 def test_what_a_stage_cost_is_a_line_of_its_own():
@@ -98,7 +98,7 @@ def test_what_a_stage_cost_is_a_line_of_its_own():
     frame["y"] = 5 * (frame["b"] - frame["a"]) + 0.3 * rng.normal(size=300)
     plan = chaff.Plan((chaff.Screen(), chaff.Correlation(0.95), chaff.Search("ridge")), chaff.Scoring(repeats=1))
     run = chaff.select(chaff.open_table(frame, target="y"), plan, holdout=0)
-    lines = {x.name: x.honest.mean for x in run.closing.lines}
+    lines = {x.name: x.honest.mean for x in run.final_scores.lines}
     assert lines["after correlation"] < lines["full"] - 0.5
     assert run.honest.keep_up.answer == "worse" and "worse than the full set" in str(run)
 
@@ -158,7 +158,7 @@ def test_a_holdout_that_repeats_training_rows_is_said():
     frame = pd.DataFrame(rng.normal(size=(120, 3)), columns=list("abc")).assign(y=lambda f: f["a"] + 0.5 * rng.normal(size=120))
     table = chaff.open_table(frame, target="y", holdout=pd.concat([frame.iloc[:20], frame.iloc[:5] + 1.0]))
     run = chaff.select(table, RIDGE)
-    assert run.closing.holdout_repeats == 20 and "20 holdout rows repeat a training row" in str(run)
+    assert run.final_scores.holdout_repeats == 20 and "20 holdout rows repeat a training row" in str(run)
     assert "25 holdout rows: too few for a precise score" in str(run) and "20 rows repeat another one" in str(run)
 
 

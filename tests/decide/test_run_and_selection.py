@@ -33,7 +33,7 @@ def test_every_feature_has_a_verdict_from_every_stage_it_met(mill_run, mill_tabl
         assert [v.feature for v in report.verdicts] == list(report.offered)
     told = {*mill_run.features, *(d.name for d in mill_run.selection.dropped), *(x.name for x in mill_run.selection.review)}
     assert told == set(mill_table.features)
-    assert set(mill_run.closing.full) == set(mill_run.stages[0].kept)
+    assert set(mill_run.final_scores.full) == set(mill_run.stages[0].kept)
 
 
 def test_the_holdout_is_whole_groups_that_no_stage_saw(mill_run, mill_table):
@@ -67,14 +67,14 @@ def test_same_seed_same_selection_whatever_the_workers(frame):
 
 
 def test_the_holdout_scores_are_those_of_the_deciding_model_fitted_on_all_training_rows(run):
-    closing, trail = run.closing, run.result("search")
+    final_scores, trail = run.final_scores, run.result("search")
     rows = np.setdiff1d(np.arange(len(run.table)), run.holdout)
     split = one_split(run.table, rows, run.holdout)
     scorer = chaff.SubsetScorer(run.table, trail.decided.model, "r2", split)
     for name in ("full", "kept", "nothing"):
-        assert closing.line(name).holdout.mean == pytest.approx(scorer(closing.line(name).features).mean)
-    assert closing.line("kept").holdout.se > 0 and closing.line("nothing").holdout.mean == pytest.approx(0)
-    assert closing.line("kept").honest.mean == run.honest.mean and closing.line("full").honest.mean == run.honest.full[0]
+        assert final_scores.line(name).holdout.mean == pytest.approx(scorer(final_scores.line(name).features).mean)
+    assert final_scores.line("kept").holdout.se > 0 and final_scores.line("nothing").holdout.mean == pytest.approx(0)
+    assert final_scores.line("kept").honest.mean == run.honest.mean and final_scores.line("full").honest.mean == run.honest.full[0]
 
 
 def test_selections_survive_the_file_and_are_plain_json(run, tmp_path):
@@ -198,7 +198,7 @@ def test_pins_beat_stages_and_keep_their_reason(mill_table):
     assert said.stage == "pin" and said.reason == "the device is gone"
     assert any("known before baking" in v.reason and "review" in v.reason for v in run.ledger.of("crumb_score"))
     assert {p["feature"] for p in run.selection.plan["pin"]} == {"crumb_score", "protein_pct", "straw_pct"}
-    assert "protein_pct" not in run.closing.full and "crumb_score" in run.closing.full
+    assert "protein_pct" not in run.final_scores.full and "crumb_score" in run.final_scores.full
 
 
 @pytest.mark.long
@@ -244,7 +244,7 @@ def test_separate_rows_are_the_holdout(frame):
 
 def test_no_holdout_is_possible_and_said(frame):
     run = chaff.select(chaff.open_table(frame, target="y", ids="lot"), QUICK, holdout=0)
-    assert run.holdout.size == 0 and run.selection.holdout.how == "none" and run.closing.holdout_rows == 0
+    assert run.holdout.size == 0 and run.selection.holdout.how == "none" and run.final_scores.holdout_rows == 0
     assert "kept" in str(run)
 
 

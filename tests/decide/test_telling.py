@@ -1,4 +1,4 @@
-"""What people read: numbers with even digits, stage lines, the closing table, column meanings."""
+"""What people read: numbers with even digits, stage lines, the table of final scores, column meanings."""
 
 import re
 from dataclasses import replace
@@ -7,7 +7,7 @@ import pytest
 
 import chaff
 from chaff.decide.final_scores import Scored
-from chaff.decide.run_text import answer_line, closing_rows, closing_warnings, stage_line
+from chaff.decide.run_text import answer_line, final_warnings, score_rows, stage_line
 from chaff.results.digits import score, with_error
 
 
@@ -29,7 +29,7 @@ def test_score(value, text):
 
 
 def test_closing_rows_name_model_metric_and_place(mill_run):
-    head, *rows = closing_rows(mill_run.closing)
+    head, *rows = score_rows(mill_run.final_scores)
     named = {row[0]: row for row in rows}
     assert (
         head[1:3] == ("features", "honest R² (forest)")
@@ -40,7 +40,7 @@ def test_closing_rows_name_model_metric_and_place(mill_run):
     assert named["kept"][1] == str(len(mill_run.features)) and named["baseline"][1] == "0"
     assert re.fullmatch(r"0\.\d{2,3} ± 0\.0\d{1,2}", named["kept"][2]) and float(named["baseline"][4]) > float(named["kept"][4])
     assert re.fullmatch(r"[+-]0\.\d+ \([+-]0\.\d+ to [+-]0\.\d+\)", named["kept − full"][2])
-    assert "keeps up with the full set (allowance 0.0" in answer_line(mill_run.closing)
+    assert "keeps up with the full set (allowance 0.0" in answer_line(mill_run.final_scores)
 
 
 def test_stage_lines_count_and_say(mill_run):
@@ -61,26 +61,30 @@ def test_the_ledger_carries_meanings_and_units(mill_run, tmp_path):
 def test_a_class_run_closes_with_log_loss_and_names_its_floor():
     table = chaff.demo.table(rows=300, target="accepted")
     run = chaff.select(table, chaff.Plan((chaff.Screen(), chaff.Search("logistic"))))
-    closing = run.closing
-    assert closing.metric.name == "log_loss" and closing.beside.name == "auc" and (closing.model, closing.other) == ("logistic", "forest")
-    kept, nothing = closing.line("kept"), closing.line("nothing")
+    final_scores = run.final_scores
+    assert (
+        final_scores.metric.name == "log_loss"
+        and final_scores.beside.name == "auc"
+        and (final_scores.model, final_scores.other) == ("logistic", "forest")
+    )
+    kept, nothing = final_scores.line("kept"), final_scores.line("nothing")
     assert kept.holdout.mean < nothing.holdout.mean and run.selection.target.positive == "no"
     assert nothing.beside.mean == pytest.approx(0.5) and kept.beside.mean > 0.6
 
 
 def test_a_kept_set_that_does_not_keep_up_is_told(mill_run):
-    closing, honest = mill_run.closing, mill_run.honest
-    assert not any("worse" in w for w in closing_warnings(mill_run))
+    final_scores, honest = mill_run.final_scores, mill_run.honest
+    assert not any("worse" in w for w in final_warnings(mill_run))
     worse = replace(honest, keep_up=replace(honest.keep_up, answer="worse"))
-    bad = tuple(replace(x, holdout=Scored(-0.4)) if x.name == "kept" else x for x in closing.lines)
-    told = closing_warnings(replace(mill_run, closing=replace(closing, honest=worse, lines=bad)))
+    bad = tuple(replace(x, holdout=Scored(-0.4)) if x.name == "kept" else x for x in final_scores.lines)
+    told = final_warnings(replace(mill_run, final_scores=replace(final_scores, honest=worse, lines=bad)))
     assert "worse than the full one" in told[-2] and "worse than the baseline (R² -0.400 against 0)" in told[-1]
     added = mill_run.stages[-1].result.added
     assert bool(added) == any("added for the second model" in w for w in told)
     unsure = replace(honest, keep_up=replace(honest.keep_up, answer="cannot tell", rows_to_tell=4321))
-    assert "cannot tell whether it keeps up" in answer_line(replace(closing, honest=unsure))
-    assert "roughly 4,400 rows would tell" in answer_line(replace(closing, honest=unsure))
-    assert "the honest score was skipped" in answer_line(replace(closing, honest=None))
+    assert "cannot tell whether it keeps up" in answer_line(replace(final_scores, honest=unsure))
+    assert "roughly 4,400 rows would tell" in answer_line(replace(final_scores, honest=unsure))
+    assert "the honest score was skipped" in answer_line(replace(final_scores, honest=None))
 
 
 @pytest.mark.parametrize(

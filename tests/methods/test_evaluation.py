@@ -29,7 +29,7 @@ def classes():
 def test_scores_are_those_of_the_closing_table(number):
     found = number.evaluate()
     for which in ("full", "kept"):
-        assert found.frame.loc["r2", which] == pytest.approx(number.closing.line(which).holdout.mean, abs=1e-8)
+        assert found.frame.loc["r2", which] == pytest.approx(number.final_scores.line(which).holdout.mean, abs=1e-8)
     assert found.frame.loc["r2", "nothing"] == pytest.approx(0)
 
 

@@ -82,7 +82,7 @@ def test_scores_by_part_are_those_of_the_rows_by_hand():
     found = run_.holds_everywhere(shuffles=9)
     counts = pd.Series(mills(3)["mill"]).value_counts()
     assert found.parts["rows"].to_dict() == counts[counts >= 12].to_dict()
-    scorer = chaff.SubsetScorer(run_.train, run_.closing.deciding, "r2")
+    scorer = chaff.SubsetScorer(run_.train, run_.final_scores.deciding, "r2")
     overall = 1 - ((1 - found.parts["gain"]) * found.parts["rows"]).sum() / found.parts["rows"].sum()
     assert overall == pytest.approx(scorer(run_.features).mean, abs=0.05)
 

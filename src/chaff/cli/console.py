@@ -1,4 +1,4 @@
-"""How a run looks in a terminal: a line a stage, what was set aside and why, the closing table."""
+"""How a run looks in a terminal: a line a stage, what was set aside and why, the table of final scores."""
 
 from __future__ import annotations
 
@@ -173,23 +173,23 @@ class Show:
         words = ", ".join(w for w in (about.text, about.unit) if w) if about is not None else ""
         return v.reason + (" · blocked" if v.blocked else "") + (f" ({words})" if words else "")
 
-    def closing(self, run: Run) -> None:
-        from chaff.decide.run_text import answer_line, closing_rows, closing_warnings, closing_words
+    def final_scores(self, run: Run) -> None:
+        from chaff.decide.run_text import answer_line, final_warnings, score_notes, score_rows
 
         self.stop()
         self._curve(run)
         self._looks(run)
         self.say()
-        self.say(f" {answer_line(run.closing)}", f"bold {KEEP}" if run.closing.kept else f"bold {REVIEW}")
+        self.say(f" {answer_line(run.final_scores)}", f"bold {KEEP}" if run.final_scores.kept else f"bold {REVIEW}")
         self.say()
-        head, *rows = closing_rows(run.closing)
+        head, *rows = score_rows(run.final_scores)
         styles = {"kept": "bold", "baseline": "quiet"}
         columns = columns_of(head, [[Styled(c, styles.get(row[0], "")) for c in row] for row in rows], asked=head[:4])
         for line in lay_out(columns, self.width).lines:
             self.pieces(line)
-        for warning in closing_warnings(run):
+        for warning in final_warnings(run):
             self.say(f" warning: {warning}", REVIEW)
-        for words in closing_words(run):
+        for words in score_notes(run):
             self.say(f" {words}", QUIET)
         self.say()
         few = run.features if len(run.features) <= 16 else run.features[:12]

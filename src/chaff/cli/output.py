@@ -35,7 +35,7 @@ def run_and_show(
             show.ledger.save(folder / "ledger.csv")
             show.say(f"interrupted in {show.now}: what the finished stages said is in {folder / 'ledger.csv'}")
         raise
-    show.closing(run)
+    show.final_scores(run)
     return run
 
 

@@ -33,9 +33,9 @@ from chaff.stats.tails import t_quantile
 from chaff.table.repeated import repeated_rows
 from chaff.table.table import Table
 
-Way = str  # "quick", "cheap" or "full"
-MOST_OFFERED = 5_000  # columns that a line of the closing table is fitted for
-WAYS = ("quick", "cheap", "full")
+HonestMode = str  # "quick", "cheap" or "full"
+MOST_OFFERED = 5_000  # columns that a line of the table of final scores is fitted for
+HONEST_MODES = ("quick", "cheap", "full")
 
 
 @dataclass(frozen=True)
@@ -48,7 +48,7 @@ class Scored:
 
 @dataclass(frozen=True)
 class Line:
-    """One set of features in the closing table."""
+    """One set of features in the table of final scores."""
 
     name: str
     features: tuple[str, ...]
@@ -116,7 +116,7 @@ class Decided:
     trail: SelectionSearch | None
 
 
-def close(table: Table, sample: RowSample, held: Ints, plan: Plan, stages_run: StagesRun, way: Way) -> FinalScores:
+def score_final_sets(table: Table, sample: RowSample, held: Ints, plan: Plan, stages_run: StagesRun, way: HonestMode) -> FinalScores:
     """Score all columns offered, the full set, what each stage left, and the kept set.
 
     Parameters
@@ -224,7 +224,7 @@ def _mean_score(features: Sequence[str], model: Model, data: SearchData) -> floa
     return -float(np.nanmean(row_losses([frozenset(features)], model, data)[0]))
 
 
-def _honest(plan: Plan, stages_run: StagesRun, setting: Setting, decided: Decided, way: Way) -> Honest:
+def _honest(plan: Plan, stages_run: StagesRun, setting: Setting, decided: Decided, way: HonestMode) -> Honest:
     trail, data = decided.trail, decided.data
     label = decided.model.label
     if trail is not None and way == "cheap":

@@ -20,12 +20,12 @@ def evaluation_of(run: Run, model: Any = None, workers: Workers = None, state: b
     """See `Run.evaluate`."""
     if not run.holdout.size:
         raise UsageError("there is no holdout to evaluate on: select with holdout=0.2 (--holdout 0.2), or pass a file of separate rows")
-    used = run.closing.deciding if model is None else as_model(model)
+    used = run.final_scores.deciding if model is None else as_model(model)
     reads = run.ledger.holdout_reads
-    if model is not None and used != run.closing.deciding:  # another look at rows that the closing table has read once
+    if model is not None and used != run.final_scores.deciding:  # another look at rows that the table of final scores has read once
         reads = count_read(HoldoutKey.of(run.table, run.holdout) if state else None).reads
-    sets = {FULL: run.closing.full, KEPT: run.closing.kept, NOTHING: ()}
-    sample = run.desk
+    sets = {FULL: run.final_scores.full, KEPT: run.final_scores.kept, NOTHING: ()}
+    sample = run.row_sample
     both = set(sets[FULL]) | set(sets[KEPT])
     names = tuple(f for f in run.table.features if f in both)
     wide = sample.table.with_features(names) if names else sample.table

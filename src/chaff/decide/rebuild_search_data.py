@@ -20,4 +20,4 @@ def rebuild_search_data(run: Run, workers: Workers = None) -> SearchData:
     train = run.train.with_features(kept)
     score = run.plan.score
     folds = make_folds(run.train, score.folds_for(run.train), score.repeats_for(run.train), work)
-    return SearchData.of(train, Setting(folds, metric=run.closing.metric.name, work=work), [run.closing.deciding])
+    return SearchData.of(train, Setting(folds, metric=run.final_scores.metric.name, work=work), [run.final_scores.deciding])

@@ -33,26 +33,33 @@ _fingerprints: WeakKeyDictionary[Source, dict[tuple[str, tuple[str, ...]], str]]
 
 
 def selection_of(
-    table: Table, stages_run: StagesRun, train: Table, plan: Plan, closing: FinalScores, ledger: Ledger, holdout: HoldoutPart, seed: int
+    table: Table,
+    stages_run: StagesRun,
+    train: Table,
+    plan: Plan,
+    final_scores: FinalScores,
+    ledger: Ledger,
+    holdout: HoldoutPart,
+    seed: int,
 ) -> Selection:
     """The selection that a run ends in; how the table was opened stands in its plan."""
-    kept, target = set(closing.kept), table.target
+    kept, target = set(final_scores.kept), table.target
     dropped, review = _gone(table, kept, ledger)
     last = stages_run.reports[-1].result
     return Selection(
         target=_target_part(train),
-        kept=_kept_parts(train, [f for f in closing.kept if f not in table.decoys], ledger),
+        kept=_kept_parts(train, [f for f in final_scores.kept if f not in table.decoys], ledger),
         dropped=dropped,
         review=review,
         derived=[DerivedPart(name=d.name, made=d.made, of=d.of, value=d.value) for d in table.source.derived if d.name in kept],
         history=[s for s in steps_of(stages_run.reports, ledger) if s.feature not in table.decoys],
-        model=plan_value(closing.deciding, "label"),
+        model=plan_value(final_scores.deciding, "label"),
         ranks=places_of(stages_run.reports),
         descriptions={f: _about_part(table, f) for f in table.features if f not in kept and f not in table.decoys},
         selection_frequencies={f: round(float(v), 6) for f, v in ledger.selection_frequencies.items() if f not in table.decoys and v == v},
         interchangeable=[list(pair) for pair in last.interchangeable()] if isinstance(last, SelectionSearch) else [],
         holdout=holdout,
-        scores=_scores(closing, table.decoys),
+        scores=_scores(final_scores, table.decoys),
         plan=plan.as_mapping(),
         seed=seed,
         data=DataPart(
@@ -179,14 +186,17 @@ def _is_of(given: str, table: Table) -> bool:
 NESTED = ("full", "kept", "nothing")  # lines whose first score is the honest one
 
 
-def _scores(closing: FinalScores, decoys: tuple[str, ...] = ()) -> dict[str, Any]:
+def _scores(final_scores: FinalScores, decoys: tuple[str, ...] = ()) -> dict[str, Any]:
     def one(line: Line) -> dict[str, Any]:
-        folds = "honest folds" if closing.honest is not None and line.name in NESTED else "folds"
-        given = [(folds, closing.model, closing.metric, line.honest), ("holdout", closing.model, closing.metric, line.holdout)]
-        if closing.beside is not None:
-            given.append(("folds", closing.model, closing.beside, line.beside))
-        if closing.other:
-            given.append(("folds", closing.other, closing.metric, line.other))
+        folds = "honest folds" if final_scores.honest is not None and line.name in NESTED else "folds"
+        given = [
+            (folds, final_scores.model, final_scores.metric, line.honest),
+            ("holdout", final_scores.model, final_scores.metric, line.holdout),
+        ]
+        if final_scores.beside is not None:
+            given.append(("folds", final_scores.model, final_scores.beside, line.beside))
+        if final_scores.other:
+            given.append(("folds", final_scores.other, final_scores.metric, line.other))
         scores = [
             {"model": model, "metric": metric.name, "on": on, "mean": s.mean} | ({"se": s.se} if s.se == s.se else {})
             for on, model, metric, s in given
@@ -194,8 +204,8 @@ def _scores(closing: FinalScores, decoys: tuple[str, ...] = ()) -> dict[str, Any
         ]
         return {"features": [f for f in line.features if f not in decoys], "scores": scores}
 
-    out = {"full": one(closing.line("full")), "kept": one(closing.line("kept")), "none": one(closing.line("nothing"))}
-    out["folds"] = closing.folds  # type: ignore[assignment]
-    if closing.honest is not None:
-        out["honest"] = closing.honest.as_plain()
+    out = {"full": one(final_scores.line("full")), "kept": one(final_scores.line("kept")), "none": one(final_scores.line("nothing"))}
+    out["folds"] = final_scores.folds  # type: ignore[assignment]
+    if final_scores.honest is not None:
+        out["honest"] = final_scores.honest.as_plain()
     return out

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from chaff.arrays import Ints
-from chaff.decide.final_scores import WAYS, FinalScores, Way, close
+from chaff.decide.final_scores import HONEST_MODES, FinalScores, HonestMode, score_final_sets
 from chaff.decide.holdout import holdout_part, set_aside
 from chaff.decide.holdout_reads import HoldoutKey, count_read
 from chaff.decide.honest import Honest
@@ -20,13 +20,13 @@ from chaff.decide.plan import Plan, plan_for, read_plan
 from chaff.decide.record import fingerprint, selection_of
 from chaff.decide.row_sample import RowSample, row_sample_of
 from chaff.decide.run_stages import AfterStage, StagesRun, run_stages
-from chaff.decide.run_text import answer_line, closing_rows, closing_warnings, closing_words
+from chaff.decide.run_text import answer_line, final_warnings, score_notes, score_rows
 from chaff.decide.selection import Selection
 from chaff.decide.selection_parts import HoldoutPart
 from chaff.decide.stage_report import StageReport
 from chaff.errors import UsageError, nearest
 from chaff.evaluate.setting import Setting
-from chaff.evaluate.stage import CutsByTarget, InPasses, name_of
+from chaff.evaluate.stage import StreamsRows, UsesTarget, name_of
 from chaff.folds import make_folds
 from chaff.methods.relevance.stage import Relevance
 from chaff.methods.search.stage import Search, SelectionSearch
@@ -49,14 +49,14 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Run:
-    """A plan that has been run: every stage's report, the closing table, the ledger and the selection."""
+    """A plan that has been run: every stage's report, the table of final scores, the ledger and the selection."""
 
     table: Table = field(repr=False)
     """All rows, holdout included."""
-    desk: RowSample = field(repr=False)
+    row_sample: RowSample = field(repr=False)
     """The rows that models and searches saw: all, or of a long table some."""
     stages: tuple[StageReport, ...] = field(repr=False)
-    closing: FinalScores
+    final_scores: FinalScores
     ledger: Ledger = field(repr=False)
     selection: Selection
     holdout: Ints = field(repr=False)
@@ -67,22 +67,22 @@ class Run:
     @property
     def train(self) -> Table:
         """The training rows that models and searches saw."""
-        return self.desk.train
+        return self.row_sample.train
 
     @property
     def honest(self) -> Honest | None:
         """The score of the whole plan on rows that no choice of it has seen; None where it was left out."""
-        return self.closing.honest
+        return self.final_scores.honest
 
     @property
     def features(self) -> tuple[str, ...]:
         """The kept features; decoys are none, whatever the run made of them."""
-        return tuple(f for f in self.closing.kept if f not in self.table.decoys)
+        return tuple(f for f in self.final_scores.kept if f not in self.table.decoys)
 
     @property
     def decoys(self) -> DecoyRate | None:
         """How many of the table's decoys were kept; None where there are none."""
-        return DecoyRate.of(self.table.decoys, self.closing.kept) if self.table.decoys else None
+        return DecoyRate.of(self.table.decoys, self.final_scores.kept) if self.table.decoys else None
 
     def result(self, stage: str) -> Findings | Trail:
         """What a stage measured, by its name."""
@@ -148,7 +148,7 @@ class Run:
         from chaff.decide.rebuild_search_data import rebuild_search_data
         from chaff.methods.evaluation.everywhere import everywhere_of
 
-        return everywhere_of(rebuild_search_data(self, workers), self.closing.deciding, self.features, by, shuffles)
+        return everywhere_of(rebuild_search_data(self, workers), self.final_scores.deciding, self.features, by, shuffles)
 
     def protection(self, *, workers: Workers = None) -> Protection:
         """How well the kept set predicts the columns that must not be used, which columns carry that, and the score without them.
@@ -165,7 +165,7 @@ class Run:
         from chaff.decide.rebuild_search_data import rebuild_search_data
         from chaff.methods.evaluation.protection import protection_of
 
-        return protection_of(rebuild_search_data(self, workers), self.closing.deciding, self.features, self.table.terms.protected)
+        return protection_of(rebuild_search_data(self, workers), self.final_scores.deciding, self.features, self.table.terms.protected)
 
     def report(self, path: str | Path) -> Path:
         """Write one self-contained page that tells the whole run: no network, works from disk, prints (see `chaff.write_report`).
@@ -184,12 +184,12 @@ class Run:
         return chaff.write_report(self, path)
 
     def __str__(self) -> str:
-        head, *rows = closing_rows(self.closing)
+        head, *rows = score_rows(self.final_scores)
         laid = lay_out(columns_of(head, rows, asked=head[:2]), terminal_width(), indent=0)
-        words = [line for given in closing_words(self) for line in _wrapped(given)]
+        words = [line for given in score_notes(self) for line in _wrapped(given)]
         return "\n".join(
             [
-                *_wrapped(answer_line(self.closing)),
+                *_wrapped(answer_line(self.final_scores)),
                 *(w for line in str(self.selection).splitlines() for w in _wrapped(line)),
                 *(line.text for line in laid.lines),
                 *words,
@@ -198,10 +198,10 @@ class Run:
 
     def _repr_html_(self) -> str:
         """The head of the page that `report` writes: the answer, its table, and what to look at."""
-        head, *rows = closing_rows(self.closing)
-        words = [*str(self.selection).splitlines(), *closing_warnings(self), *closing_words(self)]
+        head, *rows = score_rows(self.final_scores)
+        words = [*str(self.selection).splitlines(), *final_warnings(self), *score_notes(self)]
         looks = [[x.name, "blocked" if x.blocked else "stays", x.figure, x.reason] for x in self.selection.review]
-        shown = table_html(answer_line(self.closing), head, rows, words)
+        shown = table_html(answer_line(self.final_scores), head, rows, words)
         return shown + (table_html("Review these features", ["column", "", "figure", "why"], looks) if looks else "")
 
     def as_plain(self) -> dict[str, Any]:
@@ -228,7 +228,7 @@ def select(
     workers: Workers = None,
     watch: Watch | None = None,
     after_stage: AfterStage | None = None,
-    honest: Way = "cheap",
+    honest: HonestMode = "cheap",
     state: bool = True,
 ) -> Run:
     """Run a plan on a table and decide which features stay.
@@ -237,42 +237,43 @@ def select(
     ----------
     table : Table
         From `chaff.open_table` or `chaff.open_arrays`.
-    plan : Plan or path of a TOML file, optional
+    plan : Plan, path of a TOML file or name, optional
         `chaff.built_in_plan()` when left out (with more than 5,000 columns ``chaff.named_plan("wide")``); also a name of
-        `chaff.named_plan`. `models` are your own by their names in the file, as of `chaff.read_plan`.
+        `chaff.named_plan`.
+    models : dict, optional
+        Models of your own by their names in the plan file, as in `chaff.read_plan`.
     holdout : float, optional
-        Share of the rows set aside before anything is looked at (0: none); the plan's, 0.2 by default. The latest rows when
-        the table has an order, whole groups when it has groups. Rows that came with ``open_table(…, holdout=…)`` are the
-        holdout instead.
+        Share of the rows that is excluded before any analysis (0: none); the value of the plan, 0.2 by default. The latest rows when
+        the table has an order, whole groups when it has groups. Rows given to ``open_table(…, holdout=…)`` replace them.
     rows : "auto", "all", int or float below 1, optional
-        Training rows that models and searches see; the plan's, auto by default: all up to 50,000, of more a sample of 40,000,
-        which is said; a number below 1 is the standard error that is wanted of a difference. Sums over rows are taken over all of them.
+        Training rows that models and searches use; the value of the plan, "auto" by default: all rows up to 50,000, else a sample of
+        40,000, which the output reports. A number below 1 is the target SE of a score difference. Sums over rows use all rows.
     pins : iterable of Pin
-        From `chaff.pin_keep` and `chaff.pin_drop`; they beat every stage.
+        From `chaff.pin_keep` and `chaff.pin_drop`; they override every stage.
     seed : int
         Fixes every random draw.
     workers : int or Executor, optional
-        Threads, or who takes their place; results do not depend on it.
+        Threads, or an executor in place of them; results do not depend on it.
     watch : callable, optional
-        ``watch(stage, done, of)`` while it runs: (stage, 0, 0) when a stage begins, then how many of its units are done.
+        ``watch(stage, done, of)`` during the run: (stage, 0, 0) when a stage begins, then its progress.
     after_stage : callable, optional
-        ``after_stage(report, ledger so far)`` when a stage is done.
+        ``after_stage(report, ledger so far)`` after each stage.
     honest : "cheap", "full" or "quick"
-        How the honest score is made: each fold's size and lens chosen from the other folds, of searches that have been run
-        anyway; the whole plan run anew in each outer fold; or not at all, and nothing is promised.
+        How the honest score is made. "cheap": size and model of each fold are chosen from the other folds, with searches that are run
+        anyway. "full": the whole plan is rerun in each outer fold (nested CV). "quick": no honest score.
     state : bool
         Whether reads of this holdout are counted across runs, in your state folder (``$XDG_STATE_HOME/chaff``).
 
     Returns
     -------
     Run
-        `features` (kept; none at all where nothing predicts), `honest` (mean, se, interval, optimism, keep_up), `closing`,
+        `features` (selected; none where nothing predicts), `honest` (mean, se, interval, optimism, keep_up), `final_scores`,
         `ledger`, `selection`.
 
     Raises
     ------
     DataError
-        For example when a stage leaves no feature: it says which, and what would loosen it.
+        For example when a stage drops all features; the message names the stage and how to relax it.
 
     Examples
     --------
@@ -282,22 +283,22 @@ def select(
     False
     """
     plan = _asked(plan_for(table) if plan is None else _plan_of(plan, models), holdout=holdout, rows=rows)
-    if honest not in WAYS:
-        raise UsageError(f"honest must be one of {', '.join(WAYS)}, not {honest!r}")
+    if honest not in HONEST_MODES:
+        raise UsageError(f"honest must be one of {', '.join(HONEST_MODES)}, not {honest!r}")
     work = Work(seed, workers, watch)
     taught, held, how = set_aside(table, plan.score.holdout, work)
-    sample = _desk(plan, table, taught, held, work)
+    sample = _row_sample(plan, table, taught, held, work)
     all_rows, pinned = table.take(taught), checked_pins([*plan.pins, *pins], table)
     setting = _setting_of(plan, sample, all_rows, pinned, work)
     _check_width(plan, sample.train, setting)
     stages_run = run_stages(plan, sample.train, setting, after_stage)
     work.tell("final scores")
-    closing = close(table, sample, held, plan, stages_run, honest)
+    final_scores = score_final_sets(table, sample, held, plan, stages_run, honest)
     text = replace(plan, table=table.terms, pins=tuple(pinned.values()))
     part = _counted(table, pinned, held, holdout_part(table, held, how, 0), state, work)
-    ledger = replace(stages_run.ledger, holdout_reads=part.reads, selection_frequencies=_kept_shares(stages_run))
-    selection = selection_of(table, stages_run, all_rows, text, closing, ledger, part, seed)
-    return Run(table, sample, stages_run.reports, closing, ledger, selection, held, text)
+    ledger = replace(stages_run.ledger, holdout_reads=part.reads, selection_frequencies=_selection_frequencies(stages_run))
+    selection = selection_of(table, stages_run, all_rows, text, final_scores, ledger, part, seed)
+    return Run(table, sample, stages_run.reports, final_scores, ledger, selection, held, text)
 
 
 def _asked(plan: Plan, **score: Any) -> Plan:
@@ -305,7 +306,7 @@ def _asked(plan: Plan, **score: Any) -> Plan:
     return replace(plan, score=replace(plan.score, **{k: v for k, v in score.items() if v is not None}))
 
 
-def _desk(plan: Plan, table: Table, taught: Ints, held: Ints, work: Work) -> RowSample:
+def _row_sample(plan: Plan, table: Table, taught: Ints, held: Ints, work: Work) -> RowSample:
     """The rows that models see, by what the stages need of them."""
     passes = plan.score.rows == "all" and table.source.spill is not None and _in_passes(plan, table)
     return row_sample_of(table, taught, held, plan.score.rows, work, passes, _side_by_side(plan))
@@ -325,7 +326,7 @@ def _check_width(plan: Plan, train: Table, setting: Setting) -> None:
     for stage in plan.stages:
         if isinstance(stage, Search):
             stage.check_width(train, setting)
-        if isinstance(stage, CutsByTarget) and stage.cuts_by_target():
+        if isinstance(stage, UsesTarget) and stage.uses_target():
             return
 
 
@@ -333,7 +334,7 @@ def _in_passes(plan: Plan, table: Table) -> bool:
     """Whether no stage needs its rows side by side in memory."""
     named = None if plan.score.model is None else as_model(plan.score.model)
     setting = Setting.unfolded(table, model=named, metric=plan.score.metric)
-    return all(isinstance(stage, InPasses) and stage.in_passes(table, setting) for stage in plan.stages)
+    return all(isinstance(stage, StreamsRows) and stage.in_passes(table, setting) for stage in plan.stages)
 
 
 def _setting_of(plan: Plan, sample: RowSample, all_rows: Table, pinned: Mapping[str, Pin], work: Work) -> Setting:
@@ -362,7 +363,7 @@ def _plan_of(given: Plan | str | Path, models: Mapping[str, Any] | None) -> Plan
     return plan
 
 
-def _kept_shares(stages_run: StagesRun) -> dict[str, float]:
+def _selection_frequencies(stages_run: StagesRun) -> dict[str, float]:
     last = stages_run.reports[-1].result
     return (
         {f: last.promise.selection_frequency(f) for f in last.offered if f not in last.added} if isinstance(last, SelectionSearch) else {}

@@ -11,7 +11,7 @@ from chaff.decide.plan import Plan, check_plan
 from chaff.decide.stage_report import StageReport, confirmed, judge_stage, not_dropped
 from chaff.errors import DataError
 from chaff.evaluate.setting import Setting
-from chaff.evaluate.stage import CutsByTarget, Measures, SetsFull, Stage, name_of
+from chaff.evaluate.stage import NeverDrops, SetsFullSet, Stage, UsesTarget, name_of
 from chaff.folds import make_folds
 from chaff.methods.search.stage import SelectionSearch
 from chaff.results.verdict import drop
@@ -57,28 +57,27 @@ def run_stages(plan: Plan, train: Table, setting: Setting, after_stage: AfterSta
         offered, ledger = report.kept, ledger.and_then(report.verdicts)
         reports.append(report)
         setting = _after(setting, report, train, plan.stages[: len(reports)])
-        if isinstance(stage, SetsFull) and stage.sets_full():
+        if isinstance(stage, SetsFullSet) and stage.sets_full_set():
             full = report.kept
         if after_stage is not None:
             after_stage(report, ledger)
         if not offered and not isinstance(report.result, SelectionSearch):
-            raise DataError(
-                f"stage '{name_of(stage)}' dropped all {len(report.offered)} features. Relax it: {stage.loosen}{_pins_that_help(report)}"
-            )
+            hint = f"Relax it: {stage.hint_if_empty}{_pins_that_help(report)}"
+            raise DataError(f"stage '{name_of(stage)}' dropped all {len(report.offered)} features. {hint}")
     return StagesRun(tuple(reports), ledger, full, offered, setting)
 
 
 def _after(setting: Setting, report: StageReport, train: Table, done: tuple[Stage, ...]) -> Setting:
     """The setting with what a stage has found, and how the stages so far run anew on some of the rows."""
     before = None
-    if any(isinstance(stage, CutsByTarget) and stage.cuts_by_target() for stage in done):
+    if any(isinstance(stage, UsesTarget) and stage.uses_target() for stage in done):
         before = task(_left_by, _that_drop(done), train, replace(setting, earlier={}, before=None, scorers={}, whole=None))
     return replace(setting, earlier={**setting.earlier, report.stage.use: report.result}, before=before)
 
 
 def _that_drop(stages: tuple[Stage, ...]) -> tuple[Stage, ...]:
     """The stages up to the last that may drop something: what measures behind it decides nothing."""
-    last = max(k for k, s in enumerate(stages) if not (isinstance(s, Measures) and s.only_measures()))
+    last = max(k for k, s in enumerate(stages) if not (isinstance(s, NeverDrops) and s.never_drops()))
     return stages[: last + 1]
 
 

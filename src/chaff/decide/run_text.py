@@ -21,19 +21,19 @@ FEW_HELD = 30
 OFTEN_READ = 3
 
 
-def closing_rows(closing: FinalScores) -> list[tuple[str, ...]]:
+def score_rows(final_scores: FinalScores) -> list[tuple[str, ...]]:
     """Head; all columns offered, full, what stages between left, kept, nothing; kept less full."""
-    has_holdout, has_other, has_beside = closing.holdout_rows > 0, bool(closing.other), closing.beside is not None
-    where = "honest" if closing.honest is not None else "CV"
-    head = ["", "features", f"{where} {closing.metric.label} ({closing.model})"]
+    has_holdout, has_other, has_beside = final_scores.holdout_rows > 0, bool(final_scores.other), final_scores.beside is not None
+    where = "honest" if final_scores.honest is not None else "CV"
+    head = ["", "features", f"{where} {final_scores.metric.label} ({final_scores.model})"]
     if has_holdout:
-        head.append(f"holdout {closing.metric.label} ({closing.holdout_rows:,} rows)")
-    if has_beside and closing.beside is not None:
-        head.append(f"CV {closing.beside.label} ({closing.model})")
+        head.append(f"holdout {final_scores.metric.label} ({final_scores.holdout_rows:,} rows)")
+    if has_beside and final_scores.beside is not None:
+        head.append(f"CV {final_scores.beside.label} ({final_scores.model})")
     if has_other:
-        head.append(f"CV {closing.metric.label} ({closing.other})")
+        head.append(f"CV {final_scores.metric.label} ({final_scores.other})")
     rows = [tuple(head)]
-    shown = _shown(closing)
+    shown = _shown(final_scores)
     honest, holdout = (_column([getattr(line, which) for line in shown]) for which in ("honest", "holdout"))
     for k, line in enumerate(shown):
         cells = [_name(line), f"{len(line.features)}", honest[k]]
@@ -41,17 +41,17 @@ def closing_rows(closing: FinalScores) -> list[tuple[str, ...]]:
         cells += [score(line.beside.mean)] if has_beside else []
         cells += [score(line.other.mean)] if has_other else []
         rows.append(tuple(cells))
-    if closing.honest is not None and closing.honest_gap is not None:
-        gap = ["kept − full", "", gap_words(closing.honest_gap)]
-        gap += [gap_words(closing.holdout_gap)] if has_holdout else []
+    if final_scores.honest is not None and final_scores.honest_gap is not None:
+        gap = ["kept − full", "", gap_words(final_scores.honest_gap)]
+        gap += [gap_words(final_scores.holdout_gap)] if has_holdout else []
         gap += [""] if has_beside else []
         gap += [""] if has_other else []
         rows.append(tuple(gap))
     return rows
 
 
-def _shown(closing: FinalScores) -> list[Line]:
-    lines = list(closing.lines)
+def _shown(final_scores: FinalScores) -> list[Line]:
+    lines = list(final_scores.lines)
     if set(lines[0].features) == set(lines[1].features):
         return lines[1:]
     return lines
@@ -76,20 +76,20 @@ def gap_words(gap: Gap | None) -> str:
     return f"{signed(gap.mean, width)} ({signed(gap.low, width)} to {signed(gap.high, width)})"
 
 
-def answer_line(closing: FinalScores) -> str:
+def answer_line(final_scores: FinalScores) -> str:
     """The first line: whether the kept set keeps up."""
-    n, total = len(closing.kept), len(closing.full)
-    if closing.honest is None:
+    n, total = len(final_scores.kept), len(final_scores.full)
+    if final_scores.honest is None:
         return f"kept {n} of {total} features; the honest score was skipped (--quick), so the CV scores are optimistic and no test was made"
-    k = closing.honest.keep_up
+    k = final_scores.honest.keep_up
     if not n:
-        return f"kept no feature: no set predicts better than the baseline ({keep_up_words(k, closing)})"
-    return f"kept {n} of {total} features: {keep_up_words(k, closing)}"
+        return f"kept no feature: no set predicts better than the baseline ({keep_up_words(k, final_scores)})"
+    return f"kept {n} of {total} features: {keep_up_words(k, final_scores)}"
 
 
-def keep_up_words(k: KeepUp, closing: FinalScores) -> str:
+def keep_up_words(k: KeepUp, final_scores: FinalScores) -> str:
     """`keeps up with the full set (allowance 0.034)`."""
-    slope = abs(closing.honest.slope) if closing.honest is not None else float("nan")
+    slope = abs(final_scores.honest.slope) if final_scores.honest is not None else float("nan")
     allowed = k.allowance * slope if slope == slope else k.allowance
     error = k.difference.se * slope if slope == slope else k.difference.se
     limit = (
@@ -97,8 +97,8 @@ def keep_up_words(k: KeepUp, closing: FinalScores) -> str:
         if allowed > 0
         else ""
     )
-    if set(closing.kept) == set(closing.full):
-        more = f"; about {_round(closing.more_rows):,} more rows could tell" if closing.more_rows else ""
+    if set(final_scores.kept) == set(final_scores.full):
+        more = f"; about {_round(final_scores.more_rows):,} more rows could tell" if final_scores.more_rows else ""
         return f"no smaller set keeps up on these rows{more}"
     if k.answer == "keeps up":
         return f"keeps up with the full set{f' ({limit})' if limit else ''}"
@@ -115,32 +115,32 @@ def _round(rows: int) -> int:
     return answer
 
 
-def closing_words(run: Run) -> list[str]:
-    """What the closing table does not say: the empty set, optimism, the other lens, how stable the set is, the holdout."""
-    closing, trail = run.closing, _search_of(run)
+def score_notes(run: Run) -> list[str]:
+    """What the table of final scores does not say: the empty set, optimism, the other lens, how stable the set is, the holdout."""
+    final_scores, trail = run.final_scores, _search_of(run)
     out = []
-    if trail is not None and not closing.kept:
+    if trail is not None and not final_scores.kept:
         out.append(nothing_words(run, trail))
-    honest = closing.honest
-    if honest is not None and trail is not None and closing.kept:
+    honest = final_scores.honest
+    if honest is not None and trail is not None and final_scores.kept:
         optimism = f"optimism {score(honest.optimism)}" if honest.optimism > 0.0005 else "no optimism"
-        if closing.beside is not None or closing.other:
+        if final_scores.beside is not None or final_scores.other:
             out.append("columns headed CV are plain cross-validation, not honest")
-        out.append(f"CV {closing.metric.label} at the chosen size {score(honest.seen)}, honest {score(honest.mean)}: {optimism}")
+        out.append(f"CV {final_scores.metric.label} at the chosen size {score(honest.seen)}, honest {score(honest.mean)}: {optimism}")
     if trail is not None and trail.choice.place != trail.choice.ruled:
         before, after = trail.decided.sizes[trail.choice.ruled], trail.decided.sizes[trail.choice.place]
         out.append(
             f"the size rule chose {before} features; that set was worse than the full one, so the next size that is not was taken: {after}"
         )
-    out += [lens_words(trail)] if trail is not None and closing.kept and trail.of_another_lens else []
-    out += full_words(closing)
-    if closing.other_keep_up is not None and closing.kept and set(closing.kept) != set(closing.full):
+    out += [lens_words(trail)] if trail is not None and final_scores.kept and trail.of_another_lens else []
+    out += full_words(final_scores)
+    if final_scores.other_keep_up is not None and final_scores.kept and set(final_scores.kept) != set(final_scores.full):
         words = {"keeps up": "the kept set keeps up there too", "worse": "the kept set is worse there", "cannot tell": "cannot tell there"}
-        out.append(f"second model ({closing.other}): {words[closing.other_keep_up.answer]}")
-    if trail is not None and closing.kept:
+        out.append(f"second model ({final_scores.other}): {words[final_scores.other_keep_up.answer]}")
+    if trail is not None and final_scores.kept:
         out += passenger_words(trail)
-        out += stability_words(trail, closing.kept)
-    out += [run.desk.words] if run.desk.words else []
+        out += stability_words(trail, final_scores.kept)
+    out += [run.row_sample.words] if run.row_sample.words else []
     out += [f"noise features (decoys): {run.decoys}"] if run.decoys is not None else []
     repeated = repeated_rows(run.table).words
     out += [repeated] if repeated else []
@@ -157,15 +157,19 @@ def lens_words(trail: SelectionSearch) -> str:
     return f"{best}; the {trail.decided.label} set of {n} lies within the bound and is the smallest"
 
 
-def full_words(closing: FinalScores) -> list[str]:
+def full_words(final_scores: FinalScores) -> list[str]:
     """Which model speaks for the full set, and whether it beats nothing at all."""
-    full, nothing = closing.line("full").honest, closing.line("nothing").honest
-    sign = 1.0 if closing.metric.higher_is_better else -1.0
+    full, nothing = final_scores.line("full").honest, final_scores.line("nothing").honest
+    sign = 1.0 if final_scores.metric.higher_is_better else -1.0
     out = []
-    if closing.honest is not None and closing.full_model != closing.model and set(closing.kept) != set(closing.full):
-        out.append(f"the full set predicts best with {closing.full_model}; the kept set is compared with that")
+    if (
+        final_scores.honest is not None
+        and final_scores.full_model != final_scores.model
+        and set(final_scores.kept) != set(final_scores.full)
+    ):
+        out.append(f"the full set predicts best with {final_scores.full_model}; the kept set is compared with that")
     if sign * (full.mean - nothing.mean) < 0:
-        scores = f"{closing.metric.label} {score(full.mean)} against {score(nothing.mean)}"
+        scores = f"{final_scores.metric.label} {score(full.mean)} against {score(nothing.mean)}"
         out.append(f"all features together predict worse than the baseline ({scores}); an improvement over the full set says little")
     return out
 
@@ -216,8 +220,8 @@ def stability_words(trail: SelectionSearch, kept: tuple[str, ...]) -> list[str]:
 
 
 def holdout_words(run: Run) -> list[str]:
-    closing, reads = run.closing, run.ledger.holdout_reads
-    if not closing.holdout_rows:
+    final_scores, reads = run.final_scores, run.ledger.holdout_reads
+    if not final_scores.holdout_rows:
         return []
     out = [
         f"the holdout has been read {'once' if reads == 1 else f'{reads} times'}"
@@ -227,30 +231,30 @@ def holdout_words(run: Run) -> list[str]:
     after = run.selection.holdout.pinned_after
     if after:
         out.append(f"pinned after the holdout had been read: {', '.join(after)}; the holdout score is no evidence for these pins")
-    if closing.holdout_rows < FEW_HELD:
-        out.append(f"{closing.holdout_rows} holdout rows: too few for a precise score")
-    if closing.holdout_repeats:
-        out.append(f"{closing.holdout_repeats:,} holdout rows repeat a training row, so the holdout score is optimistic")
+    if final_scores.holdout_rows < FEW_HELD:
+        out.append(f"{final_scores.holdout_rows} holdout rows: too few for a precise score")
+    if final_scores.holdout_repeats:
+        out.append(f"{final_scores.holdout_repeats:,} holdout rows repeat a training row, so the holdout score is optimistic")
     return out
 
 
-def closing_warnings(run: Run) -> list[str]:
+def final_warnings(run: Run) -> list[str]:
     """What a person must not overlook."""
-    closing, trail = run.closing, _search_of(run)
+    final_scores, trail = run.final_scores, _search_of(run)
     out = []
-    if trail is not None and trail.added and closing.honest is not None:
-        before, after = len(closing.kept) - len(trail.added), len(closing.kept)
+    if trail is not None and trail.added and final_scores.honest is not None:
+        before, after = len(final_scores.kept) - len(trail.added), len(final_scores.kept)
         out.append(
             f"the honest score is that of the {before}-feature set; added for the second model: "
             f"{', '.join(sorted(trail.added))}, and the {after}-feature set has no honest score"
         )
-    if closing.honest is not None and closing.honest.keep_up.answer == "worse":
+    if final_scores.honest is not None and final_scores.honest.keep_up.answer == "worse":
         out.append("the kept set is worse than the full one by the honest score")
-    kept, nothing = closing.line("kept").holdout, closing.line("nothing").holdout
-    sign = 1.0 if closing.metric.higher_is_better else -1.0
-    if closing.kept and kept.mean == kept.mean and sign * (kept.mean - nothing.mean) < 0:
+    kept, nothing = final_scores.line("kept").holdout, final_scores.line("nothing").holdout
+    sign = 1.0 if final_scores.metric.higher_is_better else -1.0
+    if final_scores.kept and kept.mean == kept.mean and sign * (kept.mean - nothing.mean) < 0:
         scores = f"{score(kept.mean)} against {score(nothing.mean)}"
-        out.append(f"on the holdout the kept set is worse than the baseline ({closing.metric.label} {scores})")
+        out.append(f"on the holdout the kept set is worse than the baseline ({final_scores.metric.label} {scores})")
     return out
 
 

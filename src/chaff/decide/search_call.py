@@ -44,10 +44,10 @@ def search(
     progress: Watcher | None = None, pins: Iterable[Pin] = (), features: Sequence[str] | None = None, seed: int = 0,
     workers: Workers = None, executor: Executor | None = None,
 ) -> SearchResult:  # fmt: skip
-    """Search sets of features with the model that will be used in the end, and see every move.
+    """Search feature sets with the model that will be used in the end, and record every move.
 
-    The scores along the way chose the way: they are *seen*. Beside them stands the *honest* score of each size, of the same search run
-    anew inside every training fold and scored on the rows left out. What is promised of a set in the end, `chaff.select` says.
+    The search score guided the search, so it is optimistic. The CV score of each size comes from the same search repeated inside every
+    training fold and scored on its test fold. `chaff.select` gives the honest score of a final set.
 
     Parameters
     ----------
@@ -60,27 +60,28 @@ def search(
     metric, folds, repeats
         r2 for numbers and log_loss for classes when left out; the `Folds` themselves, or how many.
     honest : bool
-        Whether the search is run anew inside each training fold; it costs as much again for every fold.
+        Whether the search is repeated inside each training fold, for the CV scores by size; it takes as long again for every fold.
     total_cost : float, optional
-        What a set may cost, by the table's costs; a panel's cost is paid once.
+        Largest cost of a set, by the costs of the table; the cost of a panel is paid once.
     seconds, evaluations : float, int, optional
-        After so long, or so many scored sets, the best so far is returned as such. Searches inside the folds then get as many
-        evaluations as this one came to.
+        Stop after so long, or so many scored sets, with the best set so far. Searches inside the folds then get as many evaluations
+        as this search used.
     journal : str or Path, optional
-        Where every scored set is kept: killed at any moment, the same call goes on and ends with the same answer.
-    after : SearchedTrail, optional
-        A search before on the same table with the same model, metric and folds: what it scored is not scored again.
+        File that stores every scored set: after an interruption, the same call continues and ends with the same answer.
+    after : SearchResult, optional
+        An earlier search on the same table with the same model, metric and folds: its scores are reused.
     progress : callable, optional
         Called with a `Progress` after every move.
     pins, features, seed, workers
-        As everywhere: pinned-in features are in every set, pinned-out ones in none.
+        As in every call: pinned-in features are in every set, pinned-out features in none.
     executor : concurrent.futures.Executor, optional
         Scores sets in place of threads: processes, or a cluster's client that speaks the same interface.
 
     Returns
     -------
-    SearchedTrail
-        ``frame``: every move; ``sizes``: the best set of each size, seen and honest; `choose`, `alternatives`, `front`, …, `save`.
+    SearchResult
+        ``frame``: every move; ``sizes``: the best set of each size with search score and CV score; `choose`, `alternatives`, `front`,
+        …, `save`.
 
     Raises
     ------
@@ -88,7 +89,7 @@ def search(
 
     Notes
     -----
-    A category is one feature. What a closed-form walk sees at once is not written into a journal: it is computed faster than read.
+    A category is one feature. Scores of closed-form searches are not written into a journal: they are computed faster than read.
 
     Examples
     --------

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from chaff.evaluate.setting import Setting
-from chaff.evaluate.stage import Confirms, Stage
+from chaff.evaluate.stage import ConfirmsOnAllRows, Stage
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
 from chaff.results.trail import Trail
@@ -47,7 +47,7 @@ def judge_stage(stage: Stage, table: Table, setting: Setting) -> StageReport:
 
 def confirmed(report: StageReport, setting: Setting) -> StageReport:
     """What a stage says of a sample, with its drops looked at again on every row where it can do so."""
-    if setting.whole is None or not isinstance(report.stage, Confirms):
+    if setting.whole is None or not isinstance(report.stage, ConfirmsOnAllRows):
         return report
     given = report.stage.on_all_rows(report.verdicts, report.result, setting)
     return replace(report, verdicts=judge_pins(given, setting.pins))

@@ -11,7 +11,7 @@ from chaff.errors import DataError, UnknownColumn, UsageError, nearest
 from chaff.evaluate.setting import Setting
 from chaff.methods.relevance.catalogue import GROUPS, NAMES, better, resolve
 from chaff.methods.relevance.stage import Relevance
-from chaff.results.findings import Findings, Way
+from chaff.results.findings import Better, Findings
 from chaff.table.on_disk import stored_files
 from chaff.table.opening import open_on
 from chaff.table.sources import read_source, source_columns
@@ -85,7 +85,7 @@ def triage(
     work = Work(seed, workers)
     best: pd.DataFrame | None = None
     done, unread = 0, 0
-    ways: dict[str, Way] = {}
+    ways: dict[str, Better] = {}
     for table in tables:
         result = _scored(table, by, work)
         done += len(table.features)
@@ -103,7 +103,7 @@ def triage(
     return _told(best, ways, {"columns": done, "top": top, "by": by}, rows, unread)
 
 
-def _told(best: pd.DataFrame, ways: dict[str, Way], settings: dict[str, Any], rows: int, unread: int) -> Findings:
+def _told(best: pd.DataFrame, ways: dict[str, Better], settings: dict[str, Any], rows: int, unread: int) -> Findings:
     by, done = settings["by"], settings["columns"]
     notes: tuple[str, ...] = (f"{rows:,} rows, {done:,} columns scored by {by}, the best {len(best):,} kept",)
     if unread:

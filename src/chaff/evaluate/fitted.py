@@ -17,7 +17,7 @@ from chaff.evaluate.engine import Set
 from chaff.folds import Folds
 from chaff.metrics import Metric, RowLosses, Truth, parts_of_r2
 from chaff.models.forms import learn_form
-from chaff.models.protocols import Fitted, Model, Prepared, Sample, StartsNear
+from chaff.models.protocols import Fitted, Model, Prepared, Sample, StartsWarm
 from chaff.table.table import Table
 from chaff.work import Work, task
 
@@ -146,7 +146,7 @@ class FittedEngine:
 
     def _started(self, near: Set, splits: Sequence[int]) -> dict[int, Fitted]:
         """A fit on the near set for each split, always begun from scratch, so that nothing depends on what was fitted before."""
-        if not isinstance(self.model, StartsNear):
+        if not isinstance(self.model, StartsWarm):
             return {}
         requested = (near, tuple(splits))
         if self._near[0] == requested:

@@ -16,7 +16,7 @@ class Stage(Protocol):
 
     use: ClassVar[str]
     """What it is: its word in a plan and on the command line."""
-    loosen: ClassVar[str]
+    hint_if_empty: ClassVar[str]
     """What to change when it leaves no feature."""
 
     @property
@@ -29,29 +29,29 @@ class Stage(Protocol):
 
 
 @runtime_checkable
-class SetsFull(Protocol):
+class SetsFullSet(Protocol):
     """A stage after which stands the full set that the kept one is held against."""
 
-    def sets_full(self) -> bool: ...
+    def sets_full_set(self) -> bool: ...
 
 
 @runtime_checkable
-class CutsByTarget(Protocol):
+class UsesTarget(Protocol):
     """A stage that can tell whether it drops features by what they have to do with the target: a search after it then runs it
     anew inside its folds."""
 
-    def cuts_by_target(self) -> bool: ...
+    def uses_target(self) -> bool: ...
 
 
 @runtime_checkable
-class Measures(Protocol):
+class NeverDrops(Protocol):
     """A stage that can tell whether it lets every feature through: what is run anew inside folds may end before it."""
 
-    def only_measures(self) -> bool: ...
+    def never_drops(self) -> bool: ...
 
 
 @runtime_checkable
-class Confirms(Protocol):
+class ConfirmsOnAllRows(Protocol):
     """A stage that looks at its drops again on every row (`setting.whole`), where it saw a sample of them."""
 
     def on_all_rows(self, given: tuple[Verdict, ...], result: Any, setting: Setting) -> tuple[Verdict, ...]: ...
@@ -65,7 +65,7 @@ class ChecksTable(Protocol):
 
 
 @runtime_checkable
-class InPasses(Protocol):
+class StreamsRows(Protocol):
     """A stage that can tell whether single columns, sums, and bytes in scratch are all that it needs of its rows: it can then see every row
     of a table that is larger than memory."""
 

@@ -86,7 +86,7 @@ class ClosedForm(Protocol):
 
 
 @runtime_checkable
-class Weighs(Protocol):
+class HasImportance(Protocol):
     """A fitted model's power of saying how much it uses each feature."""
 
     def importance(self) -> Floats:
@@ -95,7 +95,7 @@ class Weighs(Protocol):
 
 
 @runtime_checkable
-class OnColumns(Protocol):
+class HasCoefficients(Protocol):
     """A fitted linear model's power of telling its coefficients."""
 
     def on_columns(self) -> tuple[Floats, Floats]:
@@ -104,14 +104,14 @@ class OnColumns(Protocol):
 
 
 @runtime_checkable
-class Remarks(Protocol):
+class HasRemarks(Protocol):
     """A fitted model's power of saying what a person should know of the fit."""
 
     def remarks(self) -> tuple[str, ...]: ...
 
 
 @runtime_checkable
-class StartsNear(Protocol):
+class StartsWarm(Protocol):
     """A model's power of starting from a fit on the same rows with slightly other features, and ending where it would have."""
 
     def fit_from(self, train: Sample, near: Any, work: Work) -> Fitted: ...

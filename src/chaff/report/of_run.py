@@ -9,7 +9,7 @@ from chaff import plots
 from chaff.decide.explaining import ColumnHistory, explanation_of
 from chaff.decide.final_scores import FinalScores
 from chaff.decide.run import Run
-from chaff.decide.run_text import answer_line, closing_rows, closing_warnings, closing_words, curve_rows, stage_line
+from chaff.decide.run_text import answer_line, curve_rows, final_warnings, score_notes, score_rows, stage_line
 from chaff.decide.stage_report import StageReport
 from chaff.errors import ChaffError
 from chaff.evaluate.stage import name_of
@@ -87,21 +87,21 @@ def _shown(blocks: list[Block | None]) -> list[Block]:
     return [b for b in blocks if b is not None]
 
 
-def closing_grid(closing: FinalScores) -> Grid:
-    """The closing table: all columns offered, full, kept, nothing."""
-    head, *rows = closing_rows(closing)
+def score_grid(final_scores: FinalScores) -> Grid:
+    """The table of final scores: all columns offered, full, kept, nothing."""
+    head, *rows = score_rows(final_scores)
     cells = [[text_cell(c, "keep" if row[0] == "kept" else "") for c in row] for row in rows]
-    return Grid("closing", ["set", *head[1:]], cells)
+    return Grid("final_scores", ["set", *head[1:]], cells)
 
 
 def _answer(run: Run) -> Section:
     kept = ", ".join(run.features) if run.features else "no column"
     blocks: list[Block | None] = [
-        Words([_sentence(answer_line(run.closing))], "answer"),
+        Words([_sentence(answer_line(run.final_scores))], "answer"),
         Words([f"Kept: {kept}."]),
-        Words(closing_warnings(run), "warning"),
-        closing_grid(run.closing),
-        Words(list(map(_sentence, closing_words(run)))),
+        Words(final_warnings(run), "warning"),
+        score_grid(run.final_scores),
+        Words(list(map(_sentence, score_notes(run)))),
         Words(_reading(run), "quiet"),
     ]
     return Section("answer", "The answer", _shown(blocks), short="Answer")
@@ -114,9 +114,9 @@ def _sentence(words: str) -> str:
 def _reading(run: Run) -> list[str]:
     """What the words of the table mean, for who has never seen it."""
     out = []
-    if run.closing.honest is not None:
+    if run.final_scores.honest is not None:
         out.append("Honest: score on test folds that neither the search nor the choice of size and model has used; ± one SE.")
-    if run.closing.holdout_rows:
+    if run.final_scores.holdout_rows:
         out.append("Holdout: rows set aside before any analysis; the model is fitted on all other rows.")
     out.append(
         "Keeps up: the loss against the screened set is below the allowance (non-inferiority margin; "

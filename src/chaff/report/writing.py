@@ -18,7 +18,7 @@ def page_of(result: Any, **more: Any) -> Page:
     UsageError
         For anything else.
     """
-    if hasattr(result, "closing"):
+    if hasattr(result, "final_scores"):
         from chaff.report.of_run import page_of_run
 
         return page_of_run(result, **more)

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 FORMAT, VERSION = "chaff findings", 1
-Way = Literal["higher", "lower", "magnitude", "nearest"]
+Better = Literal["higher", "lower", "magnitude", "nearest"]
 """Of the two sided ones: magnitude, the further from no relation the better; nearest, the nearer to it."""
 NEUTRAL = {"auc": 0.5}  # where "no relation" is not 0
 
@@ -42,7 +42,7 @@ class Findings:
     """Indexed by feature."""
     lead: str
     """The column that ranks."""
-    better: Mapping[str, Way] = field(default_factory=dict)
+    better: Mapping[str, Better] = field(default_factory=dict)
     """Which way is better in each column that says something of that kind; "higher" where nothing is said."""
     settings: Mapping[str, Any] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
@@ -51,7 +51,7 @@ class Findings:
     shown_first: Literal["best", "worst"] = "best"
     """Which end a person wants to see first: the worst of what repeats, the best of what predicts."""
 
-    def way(self, column: str) -> Way:
+    def way(self, column: str) -> Better:
         return self.better.get(column, "higher")
 
     def values(self, by: str | None = None) -> pd.Series:

@@ -27,7 +27,7 @@ def test_every_pair_of_kinds_has_a_lead_that_fits_and_tests():
 
 
 def test_names_are_the_trade_s_and_unique():
-    names = [s.name for s in ALL] + [a for s in ALL for a in s.also]
+    names = [s.name for s in ALL] + [a for s in ALL for a in s.aliases]
     assert len(set(names)) == len(names) == len(NAMES)
     for expected in ("pearson_r", "cramers_v", "welch_f", "kruskal_h", "gain_ratio", "omega_squared"):
         assert expected in NAMES

@@ -72,8 +72,8 @@ def test_the_kept_set_is_small_holds_the_signal_and_keeps_up(mill_run):
     covered = set(kept) | {of for f in kept if TRUTH.role[f] == "repeat" for of in TRUTH.repeats[f].split(", ")}
     assert sum(f not in covered for f in TRUTH.index[TRUTH.role == "signal"]) <= 3
     assert mill_run.honest.keep_up.answer == "keeps up"
-    closing = mill_run.closing
-    assert closing.line("kept").holdout.mean > closing.line("full").holdout.mean - 0.03
+    final_scores = mill_run.final_scores
+    assert final_scores.line("kept").holdout.mean > final_scores.line("full").holdout.mean - 0.03
 
 
 def test_what_only_one_lens_sees_stays_and_is_told(mill_run):

@@ -148,9 +148,9 @@ def test_the_full_set_is_taken_at_its_best_lens_and_that_is_said():
     run = kept_both(chaff.open_arrays(X, 2 * X[:, 0] + rng.normal(size=60)))
     trail = run.result("search")
     full = [float(c.mean_losses[-1].mean()) for c in trail.curves]
-    assert trail.full_curve == int(np.argmin(full)) and run.closing.full_model == trail.curves[trail.full_curve].model.label
+    assert trail.full_curve == int(np.argmin(full)) and run.final_scores.full_model == trail.curves[trail.full_curve].model.label
     told = str(run)
-    assert ("worse than the baseline" in told.replace("\n", " ")) == (run.honest.full[0] < run.closing.line("nothing").honest.mean)
+    assert ("worse than the baseline" in told.replace("\n", " ")) == (run.honest.full[0] < run.final_scores.line("nothing").honest.mean)
 
 
 def kept_both(table):

@@ -27,7 +27,7 @@ def recheck(
     rows: int | float | Literal["auto", "all"] = "auto", memory: str | float | None = None, scratch: str | Path | None = None,
     seed: int = 0, workers: Workers = None, watch: Watch | None = None,
 ) -> Recheck:  # fmt: skip
-    """Whether a selection still serves on new rows: a verdict to stay, to refit or to reselect.
+    """Check on new rows whether a selection is still valid: stay, refit or reselect.
 
     Parameters
     ----------
@@ -35,20 +35,20 @@ def recheck(
     new : path, pandas frame, Arrow table or Table
         New rows with their target.
     old : as `new`, optional
-        The rows that were selected from: then old coefficients are tried on the new rows, and a model tells old rows from new.
+        The rows of the selection: the old coefficients are then scored on the new rows, and a model tries to separate old rows from new.
     model : model, str or dict, optional
-        The one that decided then when left out. A selection holds the name of a model of your own, not the model: hand it
-        over here or in `models`.
+        The deciding model of the selection when left out. A selection stores only the name of a model of your own: pass the model
+        here or in `models`.
     models : dict, optional
-        Models of your own by their names in the selection's plan, as they were given to `chaff.select`: ``models={"mine": mine}``.
+        Models of your own by their names in the plan of the selection, as in `chaff.select`: ``models={"mine": mine}``.
     anew : bool
-        Run the whole plan on the new rows too, and say which columns come and go. For the record: it changes no verdict.
+        Also run the whole plan on the new rows and list the columns that enter and leave. It does not change the verdict.
     rows : "auto", "all", int or float below 1
-        Rows that models are fitted on, as in `chaff.select`: of more than 50,000 a sample of 40,000, which is said. How columns have
-        moved is told of every row.
+        Rows that models are fitted on, as in `chaff.select`: of more than 50,000 a sample of 40,000, which the output reports. Drift is
+        measured on every row.
     memory, scratch : as in `chaff.open_table`
         For new and old rows that are larger than memory.
-    seed, workers, watch : as everywhere
+    seed, workers, watch : as in `chaff.select`
 
     Returns
     -------
@@ -58,16 +58,16 @@ def recheck(
     Raises
     ------
     UsageError
-        When the selection was made with a model of your own that is not handed over.
+        When the selection was made with a model of your own that is not passed.
     DataError
-        When the target is not there, or there are too few rows to tell anything.
+        When the target is missing, or there are too few rows.
 
     Notes
     -----
-    reselect: a kept column is not there any more or holds another kind, or the kept set surely loses more than the allowance against all
-    columns offered then (one-sided, 1 %; the paired test of `chaff.keep_up`). refit: a kept column or the target has moved, a kept
-    column goes with the target in another way than then (bins and slopes that the selection stores), the score is surely worse than
-    it was, or (with the old rows) old coefficients surely lose more than the allowance. stay: none of these.
+    reselect: a kept column is missing or has another kind, or the kept set loses significantly more than the allowance against all
+    candidates of the selection (one-sided, 1 %; the paired test of `chaff.keep_up`). refit: a kept column or the target has drifted, the
+    relation of a kept column to the target has changed (bins and slopes that the selection stores), the score is significantly lower
+    than at selection, or (with the old rows) the old coefficients lose significantly more than the allowance. stay: none of these.
     """
     work = Work(seed, workers, watch)
     work.tell("open")

@@ -19,7 +19,7 @@ from chaff.methods.evaluation.everywhere import group_names
 from chaff.methods.evaluation.influence import moved_by
 from chaff.metrics import METRICS, Truth
 from chaff.models.forest import Forest
-from chaff.models.protocols import Model, Weighs
+from chaff.models.protocols import HasImportance, Model
 from chaff.stats.pooled import Units
 from chaff.stats.tails import t_quantile
 from chaff.table.kinds import Column
@@ -99,7 +99,7 @@ def _telling_apart(both: Table, is_new: Any, kept: Sequence[str], work: Work) ->
         prepared = Prepare(requested, model, folds, work)(k)
         fitted = model.fit(prepared.learns.select(prepared.train, kept), prepared.work)
         shares[folds.rows(split)[1]] = fitted.predict(prepared.reads.select(prepared.test, kept))[:, 0]
-        weights += np.asarray(fitted.importance()) if isinstance(fitted, Weighs) else 0.0
+        weights += np.asarray(fitted.importance()) if isinstance(fitted, HasImportance) else 0.0
     seen = ~np.isnan(shares)
     truth = Truth(is_new.astype(float)[seen][:, None], np.ones(int(seen.sum())), np.array([is_new.mean()]))
     moved = moved_by(METRICS["auc"], truth, shares[seen][:, None])

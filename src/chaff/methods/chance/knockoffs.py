@@ -90,7 +90,7 @@ class Knockoffs:
     name: str = ""
 
     use: ClassVar[str] = "knockoffs"
-    loosen: ClassVar[str] = "raise its q, or pin a feature (--pin-keep)"
+    hint_if_empty: ClassVar[str] = "raise its q, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
         if not 0 < self.q < 1:
@@ -105,7 +105,7 @@ class Knockoffs:
         if self.runs < 1:
             raise UsageError(f"knockoffs: runs must be 1 or more, not {self.runs}")
 
-    def cuts_by_target(self) -> bool:
+    def uses_target(self) -> bool:
         return True
 
     def check_table(self, table: Table) -> None:

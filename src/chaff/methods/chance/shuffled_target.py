@@ -98,7 +98,7 @@ class ChanceBaseline:
     name: str = ""
 
     use: ClassVar[str] = "chance"
-    loosen: ClassVar[str] = "ask for fewer standard deviations (keep), or pin a feature (--pin-keep)"
+    hint_if_empty: ClassVar[str] = "ask for fewer standard deviations (keep), or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
         if self.shuffles < LEAST_SHUFFLES or self.seeds < 1 or self.trees < self.seeds:
@@ -116,7 +116,7 @@ class ChanceBaseline:
     def measure(self) -> Measure:
         return as_measure(self.by, self.model, self.trees, self.draws == "independent")
 
-    def cuts_by_target(self) -> bool:
+    def uses_target(self) -> bool:
         """Only where it was told what to keep: it measures otherwise."""
         return self.keep is not None
 

@@ -88,7 +88,7 @@ class Stability:
     name: str = ""
 
     use: ClassVar[str] = "stability"
-    loosen: ClassVar[str] = "lower its threshold or raise its size, or pin a feature (--pin-keep)"
+    hint_if_empty: ClassVar[str] = "lower its threshold or raise its size, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
         if self.pairs < 2 or (self.size is not None and self.size < 1):
@@ -97,7 +97,7 @@ class Stability:
             raise UsageError(f"stability: threshold must be above 0.5 and at most 1, not {self.threshold}")
         object.__setattr__(self, "stage", as_chooser(self.stage))
 
-    def cuts_by_target(self) -> bool:
+    def uses_target(self) -> bool:
         return True
 
     def judge(self, table: Table, setting: Setting) -> Findings:

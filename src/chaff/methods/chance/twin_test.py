@@ -89,7 +89,7 @@ class TwinTest:
     name: str = ""
 
     use: ClassVar[str] = "twins"
-    loosen: ClassVar[str] = "lower its percentile or keep_share, or pin a feature (--pin-keep)"
+    hint_if_empty: ClassVar[str] = "lower its percentile or keep_share, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
         if self.rounds < 1 or not 0 < self.percentile <= 100:
@@ -106,7 +106,7 @@ class TwinTest:
         if self.by != "out of bag":
             as_way(self.by)
 
-    def cuts_by_target(self) -> bool:
+    def uses_target(self) -> bool:
         return True
 
     def judge(self, table: Table, setting: Setting) -> Findings:

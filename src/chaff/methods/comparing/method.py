@@ -11,7 +11,7 @@ import numpy as np
 
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.evaluate.setting import Setting
-from chaff.evaluate.stage import CutsByTarget, Stage
+from chaff.evaluate.stage import Stage, UsesTarget
 from chaff.methods.search.stage import SelectionSearch
 from chaff.methods.search.strategy import Strategy, trail_of
 from chaff.models.protocols import Model
@@ -80,7 +80,7 @@ class StageMethod:
         order += [f for f in table.features if f not in order]
         raw = {str(f): float(v) for f, v in result.frame[result.lead].items() if v == v and not isinstance(v, str)}
         own = None
-        if isinstance(self.stage, CutsByTarget) and self.stage.cuts_by_target():
+        if isinstance(self.stage, UsesTarget) and self.stage.uses_target():
             own = frozenset(v.feature for v in self.stage.verdicts(result, setting) if v.stays) | pinned
         return FoldSets(tuple(order), raw, pinned, own, None, time.perf_counter() - began)
 

@@ -71,7 +71,7 @@ class Importance:
     name: str = ""
 
     use: ClassVar[str] = "importance"
-    loosen: ClassVar[str] = "relax its cut, or pin a feature (--pin-keep)"
+    hint_if_empty: ClassVar[str] = "relax its cut, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
         if (self.shuffles is not None and self.shuffles < 1) or not 0 < self.alpha < 1:
@@ -94,10 +94,10 @@ class Importance:
         made: Way = replace(way, **changed) if changed else way
         return made
 
-    def only_measures(self) -> bool:
+    def never_drops(self) -> bool:
         return self.cut is None
 
-    def cuts_by_target(self) -> bool:
+    def uses_target(self) -> bool:
         """Only where it was given a cut: it measures otherwise."""
         return self.cut is not None
 

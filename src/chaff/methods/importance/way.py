@@ -14,9 +14,8 @@ from chaff.errors import ModelError
 from chaff.evaluate.fitted import FittedEngine, PreparedSplit, named_failure
 from chaff.evaluate.setting import Setting
 from chaff.folds import Folds
-from chaff.models.protocols import Fitted, Model, Remarks
-from chaff.results.findings import Findings
-from chaff.results.findings import Way as Better
+from chaff.models.protocols import Fitted, HasRemarks, Model
+from chaff.results.findings import Better, Findings
 from chaff.results.score import corrected_error
 from chaff.stats.adjust import holm
 from chaff.stats.tails import t_quantile, t_upper
@@ -135,4 +134,4 @@ def importance_findings(
 
 
 def remarks_of(fitted: Any) -> tuple[str, ...]:
-    return fitted.remarks() if isinstance(fitted, Remarks) else ()
+    return fitted.remarks() if isinstance(fitted, HasRemarks) else ()

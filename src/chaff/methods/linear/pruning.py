@@ -15,7 +15,7 @@ from chaff.evaluate.walk import Walk
 from chaff.methods.linear.rows import LinearForm, linear_form
 from chaff.methods.linear.swept import Swept, SweptState, repeat_to_drop
 from chaff.models.least_squares import LeastSquares
-from chaff.results.findings import Findings, Way
+from chaff.results.findings import Better, Findings
 from chaff.results.trail import trail_frame
 from chaff.results.verdict import Verdict, drop, keep
 from chaff.stats.tolerances import BETTER
@@ -83,7 +83,7 @@ class Pruning:
     name: str = ""
 
     use: ClassVar[str] = "linear"
-    loosen: ClassVar[str] = "raise p_limit or vif_limit, or pin a feature (--pin-keep)"
+    hint_if_empty: ClassVar[str] = "raise p_limit or vif_limit, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
         if self.by not in RULES:
@@ -109,7 +109,7 @@ class Pruning:
             halves = work.each(task(_on_halves, form, self, pinned, work), range(self.splits), "half-splits")
             frame.insert(3, "p_split", np.minimum(2.0 * np.median(np.array(halves), axis=0), 1.0))
         notes = (f"{form.y.size:,} rows, {int(frame['stays'].sum())} of {len(frame)} features kept by {self.by}", OPTIMISTIC, *form.notes)
-        ways: dict[str, Way] = {"p": "lower", "p_split": "lower", "vif": "lower"}
+        ways: dict[str, Better] = {"p": "lower", "p_split": "lower", "vif": "lower"}
         return Findings(self.use, frame, "p", ways, asdict(self), notes, {"trail": trail_frame(moves)})
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:

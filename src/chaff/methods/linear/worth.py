@@ -12,7 +12,7 @@ from chaff.evaluate.setting import Setting
 from chaff.methods.linear.rows import linear_form
 from chaff.methods.linear.swept import Swept, standardised_blocks
 from chaff.models.least_squares import LeastSquares
-from chaff.results.findings import Findings, Way
+from chaff.results.findings import Better, Findings
 from chaff.results.score import paired_difference
 from chaff.stats.shapley import EXACT_UP_TO, exact_shares, sampled_shares
 from chaff.table.table import Table
@@ -82,7 +82,7 @@ def column_worth(
     notes = [f"{form.y.size:,} rows, R² {s.r_squared:.4f}, cross-validated {whole.mean:.4f}", *form.notes]
     if out:
         notes.append(f"combinations of others, which lose nothing: {', '.join(out[:5])}")
-    better: dict[str, Way] = {"r_squared_lost": "higher", "cv_lost": "higher", "shapley_share": "higher", "p": "lower"}
+    better: dict[str, Better] = {"r_squared_lost": "higher", "cv_lost": "higher", "shapley_share": "higher", "p": "lower"}
     return Findings("column worth", frame, "r_squared_lost", better, {"orders": orders}, tuple(notes))
 
 

@@ -13,7 +13,7 @@ from chaff.kernels.sums import class_sums
 from chaff.methods.overlap.correlations import group_table, groups_of
 from chaff.methods.overlap.overlap_data import OverlapData
 from chaff.methods.repeats import why_stays
-from chaff.results.findings import Findings, Way
+from chaff.results.findings import Better, Findings
 from chaff.stats.groups import one_way
 from chaff.stats.information import chi_square
 from chaff.stats.matrices import pairwise_pearson
@@ -22,7 +22,7 @@ from chaff.table.table import Table
 from chaff.work import Work, task
 
 MOST_LEVELS = 1000
-CLUSTER_WAYS: dict[str, Way] = {"cluster": "lower", "size": "higher"}
+CLUSTER_WAYS: dict[str, Better] = {"cluster": "lower", "size": "higher"}
 
 
 def associations(data: OverlapData, limit: float) -> Findings:

@@ -14,7 +14,7 @@ from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
 from chaff.methods.overlap.inflation_columns import InflationColumns, among, infinite, inflation_columns
 from chaff.methods.overlap.overlap_data import OverlapData
-from chaff.results.findings import Findings, Way
+from chaff.results.findings import Better, Findings
 from chaff.results.trail import trail_frame
 from chaff.results.verdict import Verdict, drop, keep
 from chaff.stats.inflation import Elimination, inflation, prune_inflation
@@ -69,7 +69,7 @@ class Inflation:
     name: str = ""
 
     use: ClassVar[str] = "inflation"
-    loosen: ClassVar[str] = "raise its limit, or pin a feature (--pin-keep)"
+    hint_if_empty: ClassVar[str] = "raise its limit, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
         if not self.limit > 1:
@@ -77,7 +77,7 @@ class Inflation:
         if self.order not in ("claim", "largest"):
             raise UsageError(f"inflation order must be claim or largest, not {self.order!r}")
 
-    def cuts_by_target(self) -> bool:
+    def uses_target(self) -> bool:
         """Who of a pair goes is told by relevance."""
         return True
 
@@ -114,7 +114,7 @@ class Inflation:
         trail = trail_frame(rows, ("vif", "explained_by"))
         trail.index = pd.RangeIndex(1, len(trail) + 1, name="move")
         notes = cols.notes
-        ways: dict[str, Way] = {"vif": "lower", "vif_left": "lower"}
+        ways: dict[str, Better] = {"vif": "lower", "vif_left": "lower"}
         return Findings(self.use, frame, "vif", ways, asdict(self), notes, {"trail": trail}, "worst")
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:

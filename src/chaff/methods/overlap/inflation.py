@@ -13,7 +13,7 @@ from chaff.evaluate.setting import Setting
 from chaff.methods.overlap.inflation_columns import MOST_WITH_GAPS, infinite, inflation_columns
 from chaff.methods.overlap.matrix import ENOUGH, TELL, bytes_for, check_memory
 from chaff.methods.overlap.overlap_data import OverlapData, complete_only
-from chaff.results.findings import Findings, Way
+from chaff.results.findings import Better, Findings
 from chaff.stats.inflation import dependent_columns, inverse_of, nearest_positive
 from chaff.stats.inflation import inflation as inflation_of_matrix
 from chaff.stats.tolerances import SINGULAR
@@ -28,7 +28,7 @@ FOREMOST = 3
 STEADY = 1e-3
 MANY_GAPS = 0.5
 MANY_COLUMNS = 0.5  # a row, from which VIFs are mostly chance
-WAYS: dict[str, Way] = {"vif": "lower", "vif_complete": "lower", "r_squared": "lower", "tolerance": "higher"}
+WAYS: dict[str, Better] = {"vif": "lower", "vif_complete": "lower", "r_squared": "lower", "tolerance": "higher"}
 NOTE = ("VIFs include an intercept; without one they are larger and not comparable",)
 
 

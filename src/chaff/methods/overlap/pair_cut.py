@@ -54,13 +54,13 @@ class Correlation:
     name: str = ""
 
     use: ClassVar[str] = "correlation"
-    loosen: ClassVar[str] = "raise its limit, or pin a feature (--pin-keep)"
+    hint_if_empty: ClassVar[str] = "raise its limit, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
         if not 0 < self.limit <= 1:
             raise UsageError(f"correlation limit must be above 0 and at most 1, not {self.limit}")
 
-    def cuts_by_target(self) -> bool:
+    def uses_target(self) -> bool:
         """Who of a pair goes is told by relevance."""
         return True
 

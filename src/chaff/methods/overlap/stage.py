@@ -50,7 +50,7 @@ class Overlap:
     name: str = ""
 
     use: ClassVar[str] = "overlap"
-    loosen: ClassVar[str] = "raise pair_limit (--pair-limit) or vif_limit (--vif-limit), or pin a feature (--pin-keep)"
+    hint_if_empty: ClassVar[str] = "raise pair_limit (--pair-limit) or vif_limit (--vif-limit), or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
         _ = self._parts()

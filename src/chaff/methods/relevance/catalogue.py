@@ -8,7 +8,7 @@ from chaff.choices import files_of
 from chaff.errors import UsageError, nearest
 from chaff.methods.relevance.default_test import LEADS
 from chaff.methods.relevance.statistic import Family, FilterStatistic, kind_of
-from chaff.results.findings import Way
+from chaff.results.findings import Better
 from chaff.table.table import Table
 
 ROOM = "chaff.methods.relevance.families"
@@ -17,7 +17,7 @@ ALL: tuple[FilterStatistic, ...] = tuple(
 )
 FAMILIES: tuple[Family, ...] = tuple(f for m in files_of(ROOM) for f in getattr(m, "FAMILIES", ()))
 STATISTICS = {s.name: s for s in ALL}
-NAMES = {also: s.name for s in ALL for also in s.also} | {s.name: s.name for s in ALL}
+NAMES = {alias: s.name for s in ALL for alias in s.aliases} | {s.name: s.name for s in ALL}
 GROUPS = {
     "tests": "one test by kind: the least that ranks every column",
     "leading": "one test by kind and mutual information",
@@ -82,7 +82,7 @@ def belongs(column: str, name: str) -> bool:
 
 
 def _in_group(s: FilterStatistic, group: str, pairs: set[tuple[str, str]], table: Table) -> bool:
-    if not pairs & set(s.fits) or (table.weights is not None and s.no_weights) or (s.company and group != "all"):
+    if not pairs & set(s.fits) or (table.weights is not None and s.why_no_weights) or (s.by_request and group != "all"):
         return False
     if group in ("tests", "leading"):
         return s.name in {LEADS[p] for p in pairs} or (group == "leading" and s.name == "mutual_information")
@@ -98,14 +98,14 @@ def _checked(name: str, pairs: set[tuple[str, str]], table: Table) -> str:
         raise UsageError(f"{s.label} ({s.name}) does not fit {words} against {target}; choose from {fitting}")
     if not s.fits_classes(len(table.target.classes)):
         raise UsageError(f"{s.label} ({s.name}) needs two classes, not {len(table.target.classes)}; choose from {fitting}")
-    if table.weights is not None and s.no_weights:
+    if table.weights is not None and s.why_no_weights:
         raise UsageError(
-            f"{s.label} ({s.name}) does not support row weights ({s.no_weights}). Leave it out, or open the table without weights"
+            f"{s.label} ({s.name}) does not support row weights ({s.why_no_weights}). Leave it out, or open the table without weights"
         )
     return s.name
 
 
-def better(column: str) -> Way:
+def better(column: str) -> Better:
     """Which way is better in a column of the findings."""
     if column in ("p", "q", "rank") or column.endswith(("_p", "_q")):
         return "lower"
@@ -134,4 +134,4 @@ def _fits_words(s: FilterStatistic) -> str:
 
 
 def _how_words(s: FilterStatistic) -> str:
-    return s.how + (" Refused with row weights." if s.no_weights else "")
+    return s.how + (" Refused with row weights." if s.why_no_weights else "")

@@ -122,7 +122,7 @@ class Relevance:
     name: str = ""
 
     use: ClassVar[str] = "relevance"
-    loosen: ClassVar[str] = "relax its cut, or pin a feature (--pin-keep)"
+    hint_if_empty: ClassVar[str] = "relax its cut, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
         if self.cut is not None:
@@ -152,10 +152,10 @@ class Relevance:
         names, ranking = resolve(self.statistics, table), statistic_of(self.by)
         return self if not ranking or ranking in names else replace(self, statistics=[*names, ranking])
 
-    def only_measures(self) -> bool:
+    def never_drops(self) -> bool:
         return self.cut is None
 
-    def cuts_by_target(self) -> bool:
+    def uses_target(self) -> bool:
         """Only where it was given a cut: it measures otherwise."""
         return self.cut is not None
 

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from chaff.results.findings import Way
+from chaff.results.findings import Better
 from chaff.table.table import Table
 
 if TYPE_CHECKING:
@@ -30,15 +30,15 @@ class FilterStatistic:
     name: str
     label: str
     fits: tuple[Pair, ...]
-    better: Way
+    better: Better
     source: str
     how: str = ""
     """A few words for the page of statistics."""
     place: int = 1000
     """Where it stands among the others; by name from 1000 on."""
-    no_weights: str = ""
+    why_no_weights: str = ""
     """Why it is refused with row weights; empty where they are defined."""
-    company: bool = False
+    by_request: bool = False
     """Whether it looks at other features too; only computed when asked for."""
     two_classes: bool = False
     tests: bool = True
@@ -47,7 +47,7 @@ class FilterStatistic:
     """Whether `shuffles` may give it a permutation p, where theory gives none."""
     companions: tuple[str, ...] = ()
     """Columns that come with it, beside those that begin with its name."""
-    also: tuple[str, ...] = ()
+    aliases: tuple[str, ...] = ()
     """Further names under which it may be asked for: companions that features can be ranked by."""
     tested: str = ""
     """The column whose p it is, where that is not the statistic's own name."""

@@ -26,7 +26,7 @@ from chaff.methods.screen.repeats import repeats
 from chaff.methods.screen.rows import row_checks
 from chaff.methods.screen.target_copies import echo_of
 from chaff.methods.screen.units import group_words
-from chaff.results.findings import Findings, Way
+from chaff.results.findings import Better, Findings
 from chaff.results.verdict import Verdict, drop, keep, review
 from chaff.table.table import Table
 from chaff.work import Work, task
@@ -38,7 +38,7 @@ WORTH_A_LOOK, LEAST_OF_A_SUM = 0.5, 0.05  # one-feature R², from which a leak i
 FEWEST_STEPS = 1.0
 NO_RELATION = 0.01  # cross-validated one-feature R²
 Row = Mapping[str, Any]
-BETTER: dict[str, Way] = {
+BETTER: dict[str, Better] = {
     "missing_share": "lower",
     "top_share": "lower",
     "outlying_share": "lower",
@@ -133,7 +133,7 @@ class Screen:
     name: str = ""
 
     use: ClassVar[str] = "screen"
-    loosen: ClassVar[str] = "raise missing_share or top_share, or pin a feature (--pin-keep)"
+    hint_if_empty: ClassVar[str] = "raise missing_share or top_share, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
         if self.doubtful not in ("review", "drop"):
@@ -145,7 +145,7 @@ class Screen:
             if value is not None and not isinstance(value, bool) and not 0 <= value <= most:
                 raise UsageError(f"screen: {name} must be between 0 and {most:g}, not {value}")
 
-    def sets_full(self) -> bool:
+    def sets_full_set(self) -> bool:
         """What the screen lets through is the full set that the kept one is held against."""
         return True
 

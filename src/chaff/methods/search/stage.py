@@ -169,7 +169,7 @@ class Search:
     name: str = ""
 
     use: ClassVar[str] = "search"
-    loosen: ClassVar[str] = "use a smaller margin, or pin a feature (--pin-keep)"
+    hint_if_empty: ClassVar[str] = "use a smaller margin, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
         if self.model is not None:
@@ -184,7 +184,7 @@ class Search:
             raise UsageError("search: size must be 0 or more")
         _ = self.limits
 
-    def cuts_by_target(self) -> bool:
+    def uses_target(self) -> bool:
         return True
 
     def check_table(self, table: Table) -> None:

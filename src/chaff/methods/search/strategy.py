@@ -36,7 +36,7 @@ class Strategy(Protocol):
 
 
 @runtime_checkable
-class Foresees(Protocol):
+class EstimatesEvaluations(Protocol):
     """A strategy's power of saying beforehand about how many sets it will score."""
 
     def most_evaluations(self, features: int, pinned: int) -> int: ...
@@ -95,7 +95,7 @@ def walked(
 ) -> tuple[list[Move], str]:
     """(moves, why it stopped before its end; empty where it came to it)."""
     moves: list[Move] = []
-    most = strategy.most_evaluations(len(scorer.features), len(pinned)) if isinstance(strategy, Foresees) else None
+    most = strategy.most_evaluations(len(scorer.features), len(pinned)) if isinstance(strategy, EstimatesEvaluations) else None
     sign, best = 1.0 if scorer.metric.higher_is_better else -1.0, -np.inf
     tally = scorer.tally
     try:

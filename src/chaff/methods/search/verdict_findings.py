@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from chaff.methods.search.choosing import Chosen
-from chaff.results.findings import Findings, Way
+from chaff.results.findings import Better, Findings
 from chaff.results.verdict import Verdict, drop, keep
 
 if TYPE_CHECKING:
@@ -31,7 +31,7 @@ def findings_of(trail: SearchResult, chosen: Chosen) -> Findings:
     frame["selection_frequency"] = [shares.get(f, float("nan")) for f in names]
     for column in COLUMNS:
         frame[column] = [getattr(v, column) for v in verdicts]
-    better: dict[str, Way] = {"worth": "higher", "selection_frequency": "higher"}
+    better: dict[str, Better] = {"worth": "higher", "selection_frequency": "higher"}
     notes = (*trail.notes, str(chosen))
     return Findings(
         "search", frame, "worth" if worth else "selection_frequency", better, {"rule": chosen.rule}, notes, {"trail": trail.frame}

@@ -16,7 +16,7 @@ from chaff.methods.importance.way import fits, importance_findings, need, remark
 from chaff.models.forms import learn_form
 from chaff.models.named import as_model
 from chaff.models.penalised import FittedPenalised
-from chaff.models.protocols import Model, OnColumns
+from chaff.models.protocols import HasCoefficients, Model
 from chaff.results.findings import Findings
 from chaff.table.layout import Layout
 from chaff.table.table import Table
@@ -72,7 +72,9 @@ class Coefficient:
 
     def measure(self, table: Table, model: Model, setting: Setting) -> Findings:
         work, layout = setting.work, Layout.of(table, table.features)
-        by_fold = np.array([_lengths(need(f, OnColumns, model, "its coefficients", LINEAR), layout) for f in fits(table, model, setting)])
+        by_fold = np.array(
+            [_lengths(need(f, HasCoefficients, model, "its coefficients", LINEAR), layout) for f in fits(table, model, setting)]
+        )
         rows = learn_form(model.learns, table, work).apply(table)
         whole = model.fit(rows, work)
         extra, more = self._columns(whole, layout), {}
@@ -112,7 +114,7 @@ class Coefficient:
         out = {model.label: _lengths(whole, layout)}
         for other in self.beside:
             fitted = other.fit(learn_form(other.learns, table, work).apply(table), work)
-            if not isinstance(fitted, OnColumns):
+            if not isinstance(fitted, HasCoefficients):
                 raise UsageError(f"coefficient: {other.label} has no coefficients; models that have: {LINEAR}")
             out[other.label] = _lengths(fitted, layout)
         return pd.DataFrame(out, index=pd.Index(table.features, name="feature"))

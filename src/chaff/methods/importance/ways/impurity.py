@@ -12,7 +12,7 @@ from chaff.evaluate.setting import Setting
 from chaff.methods.importance.way import FoldFit, fits, importance_findings
 from chaff.models.boosting import FittedBoosting
 from chaff.models.fitted_trees import FittedForest
-from chaff.models.protocols import Model, Weighs
+from chaff.models.protocols import HasImportance, Model
 from chaff.results.findings import Findings
 from chaff.table.table import Table
 
@@ -75,7 +75,7 @@ def _raw(fit: FoldFit, model: Model) -> Floats:
     from chaff.errors import ModelError
     from chaff.evaluate.fitted import named_failure
 
-    if not isinstance(fit.fitted, Weighs) or (trees_of(fit.fitted) is None and not getattr(model, "own", False)):
+    if not isinstance(fit.fitted, HasImportance) or (trees_of(fit.fitted) is None and not getattr(model, "own", False)):
         raise ModelError(f"{model.label} has no splits; models that have: {TREES}")
     with named_failure(model, fit.split, fit.split.train.features):
         given = np.asarray(fit.fitted.importance(), float)

@@ -14,7 +14,7 @@ from chaff.methods.importance.way import FoldFit, fits, importance_findings
 from chaff.methods.importance.ways.impurity import trees_of
 from chaff.models.boosting import FittedBoosting
 from chaff.models.forms import some_rows
-from chaff.models.protocols import Model, OnColumns, Sample
+from chaff.models.protocols import HasCoefficients, Model, Sample
 from chaff.results.findings import Findings
 from chaff.stats.ranks import average_ranks
 from chaff.table.table import Table
@@ -105,14 +105,14 @@ def _effects(model: Model, most: int, unit: tuple[FoldFit, Any]) -> tuple[Floats
     trees = trees_of(fit.fitted)
     if trees is not None:
         phi = trees.shapley(rows) * (trees.trees if isinstance(fit.fitted, FittedBoosting) else 1)
-    elif isinstance(fit.fitted, OnColumns):
+    elif isinstance(fit.fitted, HasCoefficients):
         phi = _of_line(fit.fitted, fit.split.train, rows)
     else:
         raise ModelError(f"{model.label} has no Shapley values that are exact; models that have: trees of every kind and linear ones")
     return phi, test_rows[which]
 
 
-def _of_line(fitted: OnColumns, train: Sample, rows: Sample) -> Floats:
+def _of_line(fitted: HasCoefficients, train: Sample, rows: Sample) -> Floats:
     """Coefficient times distance from the training mean, added up over the columns of a feature."""
     raw, X, layout = fitted.on_columns()[1], rows.data.X, rows.data.layout
     means = _means(fitted, train)

@@ -163,7 +163,7 @@ STATISTICS = (
         "of the linear fit, or between groups; η², and ω² with an interval (normal columns only).",
         40,
         companions=("eta_squared", "omega_squared"),
-        also=("eta_squared", "omega_squared"),
+        aliases=("eta_squared", "omega_squared"),
         contrasts={NN: values, BN: values, NC: values, CN: levels, BC: values},
         plain_bounds=("omega_squared_low", "omega_squared_high"),
     ),

@@ -162,7 +162,7 @@ STATISTICS = (
         "sees features in company; asked for by name or `all`.",
         200,
         "neighbours are rows",
-        company=True,
+        by_request=True,
         tests=False,
         shuffles=True,
     ),

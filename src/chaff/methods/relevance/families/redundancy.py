@@ -90,7 +90,7 @@ STATISTICS = (
         "Peng, Long and Ding, 2005",
         "1 is picked first; picks in `more`.",
         210,
-        company=True,
+        by_request=True,
         tests=False,
     ),
     FilterStatistic(
@@ -101,7 +101,7 @@ STATISTICS = (
         "Ding and Peng, 2005",
         "the same as a quotient.",
         220,
-        company=True,
+        by_request=True,
         tests=False,
     ),
 )
