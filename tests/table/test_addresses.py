@@ -11,8 +11,8 @@ import numpy as np
 import pytest
 
 import chaff
-from chaff.table import addresses
-from chaff.table.addresses import answered, below, is_address, shown, system_of
+from chaff.table.files import addresses
+from chaff.table.files.addresses import answered, below, is_address, shown, system_of
 from tests.commands import run
 from tests.conftest import make_mixed
 
@@ -66,9 +66,7 @@ def test_a_store_that_does_not_answer_is_said_and_listens_to_ctrl_c(monkeypatch)
         answered(lambda: time.sleep(5), "gs://key@mill/lots.csv")
     with pytest.raises(ZeroDivisionError):
         answered(lambda: 1 // 0, "gs://mill/lots.csv")
-    code = (
-        "import time; from chaff.table.addresses import answered; print('ready', flush=True); answered(lambda: time.sleep(60), 'gs://a/b')"
-    )
+    code = "import time; from chaff.table.files.addresses import answered; print('ready', flush=True); answered(lambda: time.sleep(60), 'gs://a/b')"
     waiting = subprocess.Popen(
         [sys.executable, "-c", code], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, preexec_fn=interruptible
     )

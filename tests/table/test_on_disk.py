@@ -16,9 +16,11 @@ import pytest
 import chaff
 from chaff.decide.record import fingerprint
 from chaff.memory import bytes_of, size_in_words
-from chaff.table import on_disk, scratch, source, spilled
+from chaff.table import large_tables as on_disk
+from chaff.table import source
+from chaff.table.large_tables import Limit
 from chaff.table.moments import table_moments
-from chaff.table.on_disk import Limit
+from chaff.table.on_disk import scratch, spilled
 from tests.conftest import make_mixed
 from tests.table.test_folders import cut, same
 
@@ -361,7 +363,7 @@ def test_what_was_decoded_makes_room_in_the_page_cache_of_a_crowded_machine(fram
     monkeypatch.setattr("os.posix_fadvise", lambda number, first, count, advice: dropped.append((first, count)), raising=False)
     roomy = chaff.open_table(folder, "y", scratch=tmp_path / "s")
     assert roomy.column("assay_0").values.size and not dropped, "what fits is left for others"
-    monkeypatch.setattr("chaff.table.stored.machine_bytes", lambda: 1e4)
+    monkeypatch.setattr("chaff.table.on_disk.stored.machine_bytes", lambda: 1e4)
     table = chaff.open_table(folder, "y", scratch=tmp_path / "t")
     dropped.clear()
     table.column("assay_0")

@@ -10,7 +10,7 @@ import pyarrow.parquet as pq
 import pytest
 
 import chaff
-from chaff.table.text_files import sniff_decimal, sniff_delimiter
+from chaff.table.files.text_files import sniff_decimal, sniff_delimiter
 
 
 @pytest.fixture

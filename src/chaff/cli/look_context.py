@@ -96,7 +96,7 @@ def read_plan_option(options: dict[str, Any]) -> Plan | None:
 def open_data(data: str, options: dict[str, Any], plan: Plan | None, holdout: str | None = None) -> tuple[Table, list[str]]:
     """(the table that options and plan describe, where the options won over the plan)."""
     from chaff.cluster import Cluster
-    from chaff.table.on_disk import Limit, files_behind
+    from chaff.table.large_tables import Limit, files_behind
     from chaff.table.opening import open_on
     from chaff.table.terms import Terms
 
@@ -222,7 +222,7 @@ def _looked_at(table: Table, options: dict[str, Any], sees: str, in_passes: bool
     """(the rows that are looked at, what is said of them): of a long table a sample."""
     from chaff.cli.options import parse_rows
     from chaff.decide.row_sample import MATRIX, sample_of
-    from chaff.table.on_disk import COPIES
+    from chaff.table.large_tables import COPIES
     from chaff.work import Work
 
     requested = parse_rows(options.get("model_rows"))

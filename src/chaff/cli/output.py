@@ -41,7 +41,7 @@ def run_and_show(
 
 def kind_of(data: str) -> str:
     """``.parquet`` for Parquet files, also where a folder or an address holds them; ``.csv`` for all others."""
-    from chaff.table.on_disk import is_parquet
+    from chaff.table.large_tables import is_parquet
 
     return ".parquet" if is_parquet(data) else ".csv"
 

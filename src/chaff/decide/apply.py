@@ -14,12 +14,12 @@ from chaff.decide.apply_kinds import From, of_kind, plain_cells, read_numbers
 from chaff.decide.drift import Drifts, Watcher
 from chaff.errors import DataError, UsageError, nearest
 from chaff.files import whole_file
-from chaff.table.buffered_pipe import plain_file
 from chaff.table.derived import filled_cells, flag_cells, gaps_of
+from chaff.table.files.buffered_pipe import plain_file
+from chaff.table.files.sources import check_there, is_folder, read_source
+from chaff.table.files.text_files import csv_batches, ending
+from chaff.table.large_tables import stored_files
 from chaff.table.numbers import all_whole
-from chaff.table.on_disk import stored_files
-from chaff.table.sources import check_there, is_folder, read_source
-from chaff.table.text_files import csv_batches, ending
 
 if TYPE_CHECKING:
     from chaff.decide.selection import Selection

@@ -14,7 +14,7 @@ import numpy as np
 from chaff.arrays import Ints
 from chaff.errors import DataError
 from chaff.memory import size_in_words
-from chaff.table.on_disk import COPIES, PROGRAM, VECTORS
+from chaff.table.large_tables import COPIES, PROGRAM, VECTORS
 from chaff.table.table import Table
 from chaff.work import Work
 

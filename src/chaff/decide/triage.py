@@ -12,9 +12,9 @@ from chaff.evaluate.setting import Setting
 from chaff.methods.relevance.catalogue import GROUPS, NAMES, better, resolve
 from chaff.methods.relevance.stage import Relevance
 from chaff.results.findings import Better, Findings
-from chaff.table.on_disk import stored_files
+from chaff.table.files.sources import read_source, source_columns
+from chaff.table.large_tables import stored_files
 from chaff.table.opening import open_on
-from chaff.table.sources import read_source, source_columns
 from chaff.table.table import Table
 from chaff.table.terms import Terms
 from chaff.work import Work, Workers

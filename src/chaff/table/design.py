@@ -9,8 +9,8 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.table.layout import Layout
-from chaff.table.room import room
-from chaff.table.spilled import Spill
+from chaff.table.on_disk.room import room
+from chaff.table.on_disk.spilled import Spill
 from chaff.table.table import Table
 
 BLOCK = 8192  # rows turned at a time

@@ -21,7 +21,7 @@ from chaff.stats.blas import add_gram, mirror
 from chaff.stats.correlation import correlation_from_products
 from chaff.stats.tolerances import FLAT
 from chaff.table.layout import Layout
-from chaff.table.spilled import settle
+from chaff.table.on_disk.spilled import settle
 from chaff.table.table import Table
 from chaff.work import Work, task
 

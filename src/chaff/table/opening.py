@@ -11,17 +11,17 @@ from typing import Any
 import numpy as np
 
 from chaff.errors import DataError, UsageError
-from chaff.table.frames import arrow_column
-from chaff.table.on_disk import Limit, on_disk, stored_source
+from chaff.table.files.frames import arrow_column
+from chaff.table.files.reading import Reading
+from chaff.table.files.sources import read_source
+from chaff.table.files.text_files import guesses
+from chaff.table.large_tables import Limit, on_disk, stored_source
+from chaff.table.on_disk.stored import StoredTable
 from chaff.table.pickling import lets_travel
-from chaff.table.reading import Reading
 from chaff.table.roles import build_table, some_words
 from chaff.table.source import Source
-from chaff.table.sources import read_source
-from chaff.table.stored import StoredTable
 from chaff.table.table import Table
 from chaff.table.terms import Terms, terms_in_words
-from chaff.table.text_files import guesses
 from chaff.table.thresholds import with_made_target
 
 lets_travel()

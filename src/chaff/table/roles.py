@@ -9,11 +9,11 @@ from typing import Any
 import numpy as np
 
 from chaff.errors import DataError, UnknownColumn, UsageError, nearest
+from chaff.table.files.reading import Reading
+from chaff.table.files.sources import read_path
 from chaff.table.kinds import KINDS, Column, beyond_floats, is_ordered
 from chaff.table.numbers import numbers_of
-from chaff.table.reading import Reading
 from chaff.table.source import Source
-from chaff.table.sources import read_path
 from chaff.table.table import Meaning, Table, Target
 from chaff.table.terms import Terms
 

@@ -17,10 +17,10 @@ from chaff.arrays import Floats, Ints
 from chaff.errors import DataError
 from chaff.memory import BoundedCache, machine_bytes
 from chaff.table.derived import Derived, filled_cells, flag_cells, flag_column, gaps_of, without_codes
+from chaff.table.files.reading import Reading
 from chaff.table.kinds import Column, Kind, decode, floats_of, from_numbers
-from chaff.table.reading import Reading
-from chaff.table.spilled import Spill, SpilledBlock, settle
-from chaff.table.stored import StoredTable
+from chaff.table.on_disk.spilled import Spill, SpilledBlock, settle
+from chaff.table.on_disk.stored import StoredTable
 from chaff.work import Work, task
 
 WIDEST_NUMBER = 1e140  # of a column: its squares, and their sums, have to fit
@@ -87,7 +87,7 @@ class Source:
     spill: Spill | None = None
     """Where decoded columns go, for a source that is larger than memory."""
     limit: Any = None
-    """Of memory, as it was said when the table was opened (`chaff.table.on_disk.Limit`)."""
+    """Of memory, as it was said when the table was opened (`chaff.table.large_tables.Limit`)."""
     base: Source | None = field(default=None, repr=False)
     """The source that this one has some rows of."""
     picked: Ints | None = field(default=None, repr=False)

@@ -13,7 +13,7 @@ from typing import Any, Literal
 
 from chaff.choices import wrong_fields
 from chaff.errors import UsageError
-from chaff.table.reading import Reading
+from chaff.table.files.reading import Reading
 
 Said = Literal["word", "words", "number", "numbers", "pairs", "number pairs", "word lists", "path"]
 

@@ -17,7 +17,7 @@ from chaff.decide.selection import Selection
 from chaff.errors import UsageError
 from chaff.models.named import MODELS, as_model, own_models
 from chaff.models.protocols import Model
-from chaff.table.on_disk import Limit
+from chaff.table.large_tables import Limit
 from chaff.table.table import Table
 from chaff.work import Watch, Work, Workers
 

@@ -14,8 +14,8 @@ from chaff.decide.selection import Selection
 from chaff.decide.selection_parts import KeptPart
 from chaff.errors import DataError
 from chaff.table.kinds import Column
+from chaff.table.large_tables import Limit, stored_source
 from chaff.table.numbers import numbers_of
-from chaff.table.on_disk import Limit, stored_source
 from chaff.table.opening import open_on
 from chaff.table.table import Table
 
@@ -41,7 +41,7 @@ def opened_new(selection: Selection, source: Any, limit: Limit) -> Table:
 
 def open_source(selection: Selection, source: Any, limit: Limit) -> Table:
     """A file, a folder or a frame on the terms of the selection, on disk where it would take more than the memory that was said."""
-    from chaff.table.sources import read_source
+    from chaff.table.files.sources import read_source
 
     terms = replace(selection.terms, dictionary=None)
     arrow, label = stored_source(source, terms.reading, limit) or read_source(source, terms.reading)

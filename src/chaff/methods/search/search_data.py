@@ -20,9 +20,9 @@ from chaff.metrics import Metric, RowLosses, Truth, default_metric, find_metric,
 from chaff.models.protocols import Model
 from chaff.stats.pooled import Units
 from chaff.table.moments import Moments
+from chaff.table.on_disk.room import room
 from chaff.table.prices import Prices
 from chaff.table.repeated import repeated_rows
-from chaff.table.room import room
 from chaff.table.table import Table
 from chaff.work import Work, task
 

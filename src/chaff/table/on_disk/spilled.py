@@ -19,9 +19,9 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.errors import DataError
-from chaff.table.file_map import FileMap
 from chaff.table.kinds import Column
-from chaff.table.scratch import Scratch, scratch_root
+from chaff.table.on_disk.file_map import FileMap
+from chaff.table.on_disk.scratch import Scratch, scratch_root
 
 LOOK_EVERY = 0.02  # seconds between two looks at the pages that are held
 SOON = 0.003  # between two by those who walk over columns: 30 MB at the most are read in it

@@ -9,13 +9,13 @@ from typing import Any
 from chaff.errors import DataError
 from chaff.files import reads
 from chaff.memory import size_in_words
-from chaff.table.buffered_pipe import plain_file
-from chaff.table.names import first_line
-from chaff.table.reading import Reading
-from chaff.table.scratch import Scratch
-from chaff.table.sources import check_there
-from chaff.table.stored import unified
-from chaff.table.text_files import csv_stream, ending
+from chaff.table.files.buffered_pipe import plain_file
+from chaff.table.files.names import first_line
+from chaff.table.files.reading import Reading
+from chaff.table.files.sources import check_there
+from chaff.table.files.text_files import csv_stream, ending
+from chaff.table.on_disk.scratch import Scratch
+from chaff.table.on_disk.stored import unified
 
 GROUP = 131_072  # rows of a row group
 WHOLE_SHARE = 0.25  # of the memory, that a file which can only be read whole may take
@@ -113,7 +113,7 @@ def _of_whole(path: Path, reading: Reading, scratch: Scratch, place: Path, limit
     """Feather and JSON lines, which are read whole."""
     import pyarrow.parquet as pq
 
-    from chaff.table.sources import read_path
+    from chaff.table.files.sources import read_path
 
     size = path.stat().st_size
     if size > WHOLE_SHARE * limit:

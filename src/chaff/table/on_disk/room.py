@@ -10,9 +10,9 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from chaff.table.file_map import FileMap
-from chaff.table.scratch import no_place
-from chaff.table.spilled import Spill, watch
+from chaff.table.on_disk.file_map import FileMap
+from chaff.table.on_disk.scratch import no_place
+from chaff.table.on_disk.spilled import Spill, watch
 
 SHARE = 0.1  # of the pages that may be held: what is smaller stays in memory
 BLOCK = 16_384  # rows at a time, where a whole would be copied

@@ -10,15 +10,15 @@ from typing import Any
 from chaff.errors import DataError
 from chaff.files import reads
 from chaff.memory import bytes_of, machine_bytes, size_in_words
-from chaff.table.addresses import answered, below, is_address, shown, system_of
-from chaff.table.folders import ENDINGS, files_of, is_hidden, partitions_of
-from chaff.table.names import first_line
-from chaff.table.reading import Reading
-from chaff.table.scratch import Scratch, scratch_root
+from chaff.table.files.addresses import answered, below, is_address, shown, system_of
+from chaff.table.files.folders import ENDINGS, files_of, is_hidden, partitions_of
+from chaff.table.files.names import first_line
+from chaff.table.files.reading import Reading
+from chaff.table.on_disk.scratch import Scratch, scratch_root
+from chaff.table.on_disk.spilled import Spill
+from chaff.table.on_disk.stored import Piece, StoredTable, piece_of, stored_table
+from chaff.table.on_disk.text_to_parquet import parquet_of
 from chaff.table.source import Source, mapped_cache
-from chaff.table.spilled import Spill
-from chaff.table.stored import Piece, StoredTable, piece_of, stored_table
-from chaff.table.text_to_parquet import parquet_of
 
 MACHINE_SHARE = 0.6  # of the machine's memory, that is taken where nothing was said
 COPIES = 3.0  # of a table's numbers, that work in memory takes: as read, decoded, and as a form

@@ -1,0 +1,1 @@
+"""Files of any format, folders and addresses, read into Arrow tables."""

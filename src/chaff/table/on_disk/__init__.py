@@ -1,0 +1,1 @@
+"""Tables larger than memory: pieces of Parquet, columns mapped from scratch."""
