@@ -57,7 +57,7 @@ def test_a_penalty_is_chosen_on_inner_folds_and_all_scores_are_kept():
 
 
 def test_scores_on_inner_folds_are_those_of_fits_on_their_training_rows():
-    from chaff.models.inner import inner_splits
+    from chaff.models.forms import inner_splits
 
     t = table(160, gaps=False).with_features(list("abcd"))
     s = sample(t, "design")

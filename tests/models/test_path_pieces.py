@@ -4,10 +4,9 @@ import numpy as np
 import pytest
 
 import chaff
-from chaff.cli.stopwatch import Stopwatch
-from chaff.models.forms import sample
+from chaff.cli.console import Stopwatch
+from chaff.models.forms import inner_splits, sample
 from chaff.models.growth import COARSEST, FINEST, Drawing
-from chaff.models.inner import inner_splits
 from chaff.models.penalty_path import PenaltyPath, Twins, default_penalties
 from chaff.stats.penalised import Penalty
 from chaff.work import Work

@@ -12,7 +12,7 @@ import pytest
 import chaff
 from chaff.errors import UsageError
 from chaff.plots.palette import new_axes
-from chaff.report.figures import picture
+from chaff.report.of_run import picture
 from chaff.report.page import LONGEST, Cell, Code, Grid, Page, Picture, Section, Words, frame_grid, number_cell, render, text_cell
 from chaff.report.writing import page_of
 

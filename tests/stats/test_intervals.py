@@ -7,8 +7,7 @@ import pytest
 import scipy.stats as st
 
 from chaff.stats import influence
-from chaff.stats.area import few_rows_bounds
-from chaff.stats.ranks import average_ranks, kendall, ranked, spearman, spearman_p
+from chaff.stats.ranks import average_ranks, few_rows_bounds, kendall, ranked, spearman, spearman_p
 
 SHAPES = ("normal", "log-normal", "t3", "uneven spread", "tied")
 

@@ -7,7 +7,7 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.results.decoys import DecoyRate, best_decoy
+from chaff.results.findings import DecoyRate, best_decoy
 from tests.methods.chance.test_shuffled_target import made
 
 

@@ -11,13 +11,13 @@ from chaff.cli.options import (
     columns_option,
     file_ending,
     numbers,
+    parse_choice,
     pin_options,
     plan_option,
     rows_options,
     table_options,
     work_options,
 )
-from chaff.cli.parse_choices import parse_choice
 from chaff.files import SAVED
 
 if TYPE_CHECKING:

@@ -7,10 +7,9 @@ import os
 import textwrap
 import time
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
-from chaff.cli.stopwatch import Stopwatch
 from chaff.results.shown import Cell, Line, Styled, TextColumn, columns_of, lay_out
 from chaff.visible import visible
 
@@ -20,6 +19,33 @@ if TYPE_CHECKING:
     from chaff.decide.stage_report import StageReport
     from chaff.results.verdict import Verdict
     from chaff.table.table import Table
+
+
+BEFORE = "start and reading"
+AFTER = "writing"
+
+
+@dataclass
+class Stopwatch:
+    """Seconds by stage, in the order in which they began."""
+
+    now: str = BEFORE
+    since: float = field(default_factory=time.perf_counter)
+    spent: dict[str, float] = field(default_factory=dict)
+
+    def turn(self, stage: str) -> None:
+        """What was going on has ended; `stage` begins."""
+        here = time.perf_counter()
+        self.spent[self.now] = self.spent.get(self.now, 0.0) + here - self.since
+        self.now, self.since = stage, here
+
+    def rows(self) -> list[tuple[str, str, str]]:
+        """(stage, seconds, share), the whole last."""
+        self.turn(self.now)
+        whole = sum(self.spent.values())
+        text = [(stage, f"{s:.2f}", f"{s / whole:.0%}" if whole > 0 else "") for stage, s in self.spent.items()]
+        return [*text, ("together", f"{whole:.2f}", "")]
+
 
 # The palette's teal and plum; husk as a middle grey of the 256 that every terminal has, readable on light and on dark.
 KEEP, DROP, REVIEW, QUIET = "#0F6E6E", "color(243)", "#7A4E8A", "color(243)"

@@ -14,6 +14,7 @@ from chaff.cli.options import (
     all_option,
     columns_option,
     file_ending,
+    parse_choice,
     pin_options,
     plan_option,
     rows_options,
@@ -21,7 +22,6 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
-from chaff.cli.parse_choices import parse_choice
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -75,8 +75,7 @@ def command(data: str, **given: Any) -> None:
     from chaff.cli.console import Show, report_compiling
     from chaff.cli.look_context import stand
     from chaff.decide.one_stage import findings_of, judge
-    from chaff.methods.importance.side_by_side import side_by_side
-    from chaff.methods.importance.stage import Importance
+    from chaff.methods.importance.stage import Importance, side_by_side
 
     file_ending(given["out"], SAVED, "--out")
     for option in ("figure", "close_up"):

@@ -6,8 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from chaff.cli.options import all_option, file_ending, memory_option, parse_rows, rows_option, scratch_option, work_options
-from chaff.cli.parse_choices import parse_choice
+from chaff.cli.options import all_option, file_ending, memory_option, parse_choice, parse_rows, rows_option, scratch_option, work_options
 from chaff.files import SAVED
 
 if TYPE_CHECKING:

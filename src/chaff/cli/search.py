@@ -14,13 +14,14 @@ from chaff.cli.options import (
     columns_option,
     file_ending,
     number,
+    parse_choice,
+    parse_strategies,
     pin_options,
     plan_option,
     rows_options,
     table_options,
     work_options,
 )
-from chaff.cli.parse_choices import parse_choice, parse_strategies
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -135,7 +136,7 @@ def _models(context: LookContext, requested: Asked) -> list[Any]:
 
 
 def _searched(context: LookContext, options: dict[str, Any], requested: Asked, show: Show) -> Found:
-    from chaff.cli.search_bar import SearchBar
+    from chaff.cli.search_tables import SearchBar
     from chaff.decide.search_call import runs, search
     from chaff.methods.search.stage import Search
 

@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+import time
 from typing import TYPE_CHECKING, Any
 
 from chaff.cli.console import KEEP, QUIET, Show, few_sizes
 from chaff.cli.tables import count, grid, notes, rest, title
 from chaff.results.digits import figure, score
 from chaff.results.shown import Cell, Styled
-from chaff.visible import listed
+from chaff.visible import listed, visible
 
 if TYPE_CHECKING:
+    from chaff.cli.console import Show
     from chaff.methods.search.alternatives import Alternatives
     from chaff.methods.search.choosing import Chosen
+    from chaff.methods.search.progress import Progress
     from chaff.methods.search.runs import Runs
     from chaff.methods.search.search_result import SearchResult
+
 
 CRITERIA = {"adjusted_r2": "adjusted R²", "aic": "AIC", "bic": "BIC"}
 HEAD_FEATURES, HEAD_SETS = 20, 6
@@ -118,3 +122,36 @@ def show_alternatives(show: Show, result: Alternatives, now: tuple[str, ...], ev
         )
         show.say(f" nearest to yours: {', '.join(result.nearest)} ({change or 'yours is one of them'})")
     notes(show, result.notes[2:])
+
+
+EVERY, EVERY_PIPED = 0.1, 10.0  # seconds
+WIDE = 18
+
+
+class SearchBar:
+    """Watches a search for a `Show`."""
+
+    def __init__(self, show: Show) -> None:
+        self.show = show
+        self._last = 0.0
+        self._phase = ""
+
+    def __call__(self, progress: Progress) -> None:
+        now, fresh = time.monotonic(), progress.phase != self._phase
+        live = self.show.progress.is_terminal
+        if not fresh and now - self._last < (EVERY if live else EVERY_PIPED):
+            return
+        self._last, self._phase = now, progress.phase
+        if live:
+            self.show.moving(f"{bar(progress)} {progress}")
+        else:
+            self.show.progress.print(visible(f"{self.show.seconds()}  {progress}"), markup=False, soft_wrap=True)
+
+
+def bar(progress: Progress) -> str:
+    """`━━━━━━────────────` by what is left of the time; nothing where that cannot be known."""
+    if progress.left is None:
+        return ""
+    share = progress.seconds / max(progress.seconds + progress.left, 1e-9)
+    done = round(WIDE * min(share, 1.0))
+    return "━" * done + "─" * (WIDE - done)

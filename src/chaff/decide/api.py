@@ -80,7 +80,7 @@ def run_importance(request: Request, against: Model | str | Mapping[str, Any] | 
     against : model, str or dict, optional
         A second model: ``more["against"]`` shows both models side by side, and which of the two kept sets holds a feature.
     """
-    from chaff.methods.importance.side_by_side import side_by_side
+    from chaff.methods.importance.stage import side_by_side
 
     one = request.made()
     result = findings_of(judge(one, request.table, **request.common()))

@@ -13,8 +13,7 @@ from chaff.decide.stage_report import judge_pins, judge_stage, not_dropped
 from chaff.errors import ArgumentError, UsageError
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import ChecksTable, Stage
-from chaff.results.decoys import DecoyRate, best_decoy
-from chaff.results.findings import Findings
+from chaff.results.findings import DecoyRate, Findings, best_decoy
 from chaff.results.pin import Pin
 from chaff.results.trail import Trail
 from chaff.results.verdict import Verdict

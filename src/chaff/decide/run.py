@@ -31,8 +31,7 @@ from chaff.folds import make_folds
 from chaff.methods.relevance.stage import Relevance
 from chaff.methods.search.stage import Search, SelectionSearch
 from chaff.models.named import as_model
-from chaff.results.decoys import DecoyRate
-from chaff.results.findings import Findings
+from chaff.results.findings import DecoyRate, Findings
 from chaff.results.pin import Pin
 from chaff.results.plain import records
 from chaff.results.shown import columns_of, lay_out, table_html, terminal_width
@@ -120,7 +119,7 @@ class Run:
         >>> run.evaluate().frame.index.tolist()
         ['r2', 'rmse', 'mae']
         """
-        from chaff.decide.holdout_report import evaluation_of
+        from chaff.decide.holdout import evaluation_of
 
         return evaluation_of(self, model, workers, state)
 
@@ -145,7 +144,7 @@ class Run:
         ------
         UsageError, DataError
         """
-        from chaff.decide.rebuild_search_data import rebuild_search_data
+        from chaff.decide.nested_run import rebuild_search_data
         from chaff.methods.evaluation.everywhere import everywhere_of
 
         return everywhere_of(rebuild_search_data(self, workers), self.final_scores.deciding, self.features, by, shuffles)
@@ -162,7 +161,7 @@ class Run:
         DataError
             When no column is protected (``open_table(…, protected=[…])``).
         """
-        from chaff.decide.rebuild_search_data import rebuild_search_data
+        from chaff.decide.nested_run import rebuild_search_data
         from chaff.methods.evaluation.protection import protection_of
 
         return protection_of(rebuild_search_data(self, workers), self.final_scores.deciding, self.features, self.table.terms.protected)

@@ -23,10 +23,9 @@ from chaff.methods.search.cv_by_size import HonestSizes, honest_sizes
 from chaff.methods.search.progress import Watcher
 from chaff.methods.search.runs import Runs, runs
 from chaff.methods.search.search_result import SearchResult
-from chaff.methods.search.size_checks import check_sizes
 from chaff.methods.search.strategies.both import Both
 from chaff.methods.search.strategies.recursive import Recursive
-from chaff.methods.search.strategy import Strategy, as_strategy, trail_of
+from chaff.methods.search.strategy import Strategy, as_strategy, check_sizes, trail_of
 from chaff.models.named import as_model
 from chaff.models.needs import check_memory
 from chaff.models.protocols import Model

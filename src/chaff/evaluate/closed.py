@@ -10,8 +10,7 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.errors import DataError
-from chaff.evaluate.engine import Set
-from chaff.evaluate.fitted import truth_of
+from chaff.evaluate.fitted import Set, truth_of
 from chaff.evaluate.growing_walk import GrowingWalk, can_grow
 from chaff.evaluate.walk import ClosedWalk, Walk
 from chaff.folds import Folds, Split

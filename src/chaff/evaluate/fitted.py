@@ -7,19 +7,52 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import product
-from typing import Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 
 from chaff.arrays import Floats
 from chaff.errors import ChaffError, ModelError
-from chaff.evaluate.engine import Set
 from chaff.folds import Folds
 from chaff.metrics import Metric, RowLosses, Truth, parts_of_r2
 from chaff.models.forms import learn_form
 from chaff.models.protocols import Fitted, Model, Prepared, Sample, StartsWarm
 from chaff.table.table import Table
 from chaff.work import Work, task
+
+if TYPE_CHECKING:
+    from chaff.evaluate.walk import Walk
+
+
+Set = frozenset[str]
+
+
+class Engine(Protocol):
+    """One table, one model, some folds."""
+
+    metrics: tuple[Metric, ...]
+    """The metric that decides, and others that come for free."""
+
+    def prepare(self) -> None:
+        """Do now what the first score would do."""
+        ...
+
+    def scores(self, sets: Sequence[Set], splits: Sequence[int], near: Set | None = None) -> Floats:
+        """float64 (sets, splits, metrics). near : a set that all of them are near to, for models that can start from its fit."""
+        ...
+
+    def losses(self, sets: Sequence[Set], splits: Sequence[int]) -> list[list[RowLosses]]:
+        """Per set and split, the loss of every test row under the first metric."""
+        ...
+
+    def walk(self, start: Set) -> Walk | None:
+        """A walk that knows every single change without a refit; None where there is nothing cheaper than scoring each."""
+        ...
+
+    def inside(self, split: int) -> Engine | None:
+        """The same on folds among one split's training rows; None when those are a single part."""
+        ...
+
 
 NEAR_PAYS = 3  # sets from which a fit to start from pays for itself
 

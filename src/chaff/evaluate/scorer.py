@@ -11,9 +11,8 @@ from collections.abc import Iterable, Sequence
 from chaff.arrays import Floats
 from chaff.errors import ArgumentError, ModelError, UnknownColumn, UsageError, nearest
 from chaff.evaluate.closed import ClosedEngine
-from chaff.evaluate.engine import Engine
 from chaff.evaluate.fingerprint import ScoreKey
-from chaff.evaluate.fitted import FittedEngine
+from chaff.evaluate.fitted import Engine, FittedEngine
 from chaff.evaluate.journal import Journal, JournalPage
 from chaff.evaluate.limits import Limits, Spent, Tally
 from chaff.evaluate.walk import PlainWalk, StepScores, Walk

@@ -13,9 +13,8 @@ from chaff.errors import UsageError
 from chaff.metrics import Need, log_loss, squared_loss
 from chaff.models.fitted_trees import FittedForest, together
 from chaff.models.forest import Forest, check_growing, columns_of, grow
-from chaff.models.forms import some_rows
+from chaff.models.forms import inner_splits, some_rows
 from chaff.models.growth import Drawing
-from chaff.models.inner import inner_splits
 from chaff.models.protocols import Form, Sample
 from chaff.stats.logistic import probabilities, start_at
 from chaff.work import Work, task

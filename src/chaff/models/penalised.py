@@ -12,7 +12,7 @@ import numpy as np
 from chaff.arrays import Floats, Ints
 from chaff.errors import ModelError, UsageError
 from chaff.metrics import Need, log_loss
-from chaff.models.inner import inner_splits
+from chaff.models.forms import inner_splits
 from chaff.models.logistic import Standard
 from chaff.models.path_data import PathData, path_data_of
 from chaff.models.penalty_path import Choose, PenaltyPath, default_penalties

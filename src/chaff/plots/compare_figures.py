@@ -8,8 +8,7 @@ import numpy as np
 
 from chaff.errors import UsageError
 from chaff.metrics import METRICS
-from chaff.plots.palette import DROP, GRID, INK, KEEP, PAPER, REVIEW, SECOND, dress, new_axes, subtitle
-from chaff.plots.size_marks import level
+from chaff.plots.palette import DROP, GRID, INK, KEEP, PAPER, REVIEW, SECOND, dress, level, new_axes, subtitle
 
 if TYPE_CHECKING:
     from chaff.methods.comparing.comparison import Comparison

@@ -9,8 +9,22 @@ import numpy as np
 
 from chaff.errors import UsageError
 from chaff.metrics import METRICS
-from chaff.plots.palette import DROP, GRID, KEEP, PAPER, QUIET, REVIEW, SECOND, dress, new_axes, new_figure, subtitle
-from chaff.plots.size_marks import band, level, mark_size
+from chaff.plots.palette import (
+    DROP,
+    GRID,
+    KEEP,
+    PAPER,
+    QUIET,
+    REVIEW,
+    SECOND,
+    band,
+    dress,
+    level,
+    mark_size,
+    new_axes,
+    new_figure,
+    subtitle,
+)
 
 if TYPE_CHECKING:
     from chaff.methods.search.alternatives import Alternatives

@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from chaff.metrics import METRICS
-from chaff.plots.palette import DROP, KEEP, PAPER, SECOND, dress, new_axes, subtitle
-from chaff.plots.size_marks import band, level, mark_size
+from chaff.plots.palette import DROP, KEEP, PAPER, SECOND, band, dress, level, mark_size, new_axes, subtitle
 from chaff.results.trail import Trail
 
 if TYPE_CHECKING:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from chaff import __version__, plots
 from chaff.methods.comparing.comparison import Comparison
 from chaff.methods.search.choice import SizeRule
-from chaff.report.figures import picture
+from chaff.report.of_run import picture
 from chaff.report.page import Block, Cell, Grid, Page, Section, Words, frame_grid, number_cell, text_cell
 from chaff.results.digits import score
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Callable
 from typing import Any
 
@@ -17,10 +18,26 @@ from chaff.methods.evaluation.evaluation import Evaluation
 from chaff.methods.evaluation.everywhere import Everywhere
 from chaff.methods.evaluation.protection import Protection
 from chaff.methods.search.stage import SelectionSearch
-from chaff.report.figures import picture
 from chaff.report.page import Block, Cell, Code, Grid, Page, Picture, Section, Words, frame_grid, number_cell, text_cell
 from chaff.results.digits import count
 from chaff.results.findings import Findings
+
+FONTS = ("DejaVu Sans", "Verdana", "sans-serif")
+
+
+def picture(draw: Callable[[], Any], alt: str, caption: str = "") -> Picture | None:
+    """What a function draws (an axes or a figure); None where there is nothing to draw."""
+    import matplotlib
+
+    try:
+        drawn = draw()
+    except ChaffError:
+        return None
+    out = io.BytesIO()
+    with matplotlib.rc_context({"svg.fonttype": "none", "svg.hashsalt": "chaff", "font.family": FONTS}):
+        getattr(drawn, "figure", drawn).savefig(out, format="svg", metadata={"Date": None, "Creator": None})
+    return Picture(out.getvalue(), alt, caption)
+
 
 FATE_WORDS = {"blocked": "review, blocked", "review": "review, kept", "drop": "drop", "keep": "keep"}
 

@@ -12,8 +12,7 @@ from chaff.files import reads
 from chaff.memory import bytes_of, machine_bytes, size_in_words
 from chaff.table.files.addresses import answered, below, is_address, shown, system_of
 from chaff.table.files.folders import ENDINGS, files_of, is_hidden, partitions_of
-from chaff.table.files.names import first_line
-from chaff.table.files.reading import Reading
+from chaff.table.files.reading import Reading, first_line
 from chaff.table.on_disk.scratch import Scratch, scratch_root
 from chaff.table.on_disk.spilled import Spill
 from chaff.table.on_disk.stored import Piece, StoredTable, piece_of, stored_table

@@ -6,8 +6,7 @@ import pytest
 from scipy.optimize import minimize
 
 import chaff
-from chaff.methods.chance.knockoffs import correlations, independent, standardised
-from chaff.methods.chance.normality import far_columns, fit_in_words, strange_pairs
+from chaff.methods.chance.knockoffs import correlations, far_columns, fit_in_words, independent, standardised, strange_pairs
 from chaff.stats.knockoffs import FORMS, beyond, copies, distances, e_values, joint, threshold
 
 BLOCK = np.kron(np.eye(4), np.full((3, 3), 0.6)) + 0.4 * np.eye(12)

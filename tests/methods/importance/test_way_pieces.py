@@ -6,7 +6,7 @@ import pytest
 
 import chaff
 from chaff.methods.importance.shuffling import clusters, likeness, with_cells
-from chaff.methods.importance.side_by_side import side_by_side
+from chaff.methods.importance.stage import side_by_side
 from chaff.methods.importance.way import as_way, importance_findings
 from chaff.methods.importance.ways.coefficient import half_of
 from chaff.methods.importance.ways.pooled import on_scale, skill

@@ -7,7 +7,7 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.cli.parse_choices import parse_choice, parse_strategies
+from chaff.cli.options import parse_choice, parse_strategies
 from chaff.evaluate.limits import Limits
 from chaff.methods.search.breeding import diversity, fronts
 from chaff.methods.search.choosing import Rule

@@ -3,23 +3,62 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, Literal
+
+import numpy as np
 
 from chaff.decide.plan import Plan, plan_from
 from chaff.decide.rechecking.kept_versus_all import metric_then, other_relations, reasons_of, score_then, standing_of
 from chaff.decide.rechecking.new_rows import drift_of_table, gone_columns, open_source, opened_new
 from chaff.decide.rechecking.old_rows import with_old
-from chaff.decide.rechecking.rerun_plan import run_anew
-from chaff.decide.rechecking.result import Recheck, Verdict
+from chaff.decide.rechecking.result import Recheck, RerunPlan, Verdict
 from chaff.decide.row_sample import sample_of
 from chaff.decide.selection import Selection
-from chaff.errors import UsageError
+from chaff.errors import ChaffError, UsageError
 from chaff.models.named import MODELS, as_model, own_models
 from chaff.models.protocols import Model
 from chaff.table.large_tables import Limit
 from chaff.table.table import Table
 from chaff.work import Watch, Work, Workers
+
+
+def run_anew(selection: Selection, plan: Plan, table: Table, work: Work) -> RerunPlan | None:
+    """The plan of the selection on the new rows."""
+    import pandas as pd
+
+    from chaff.decide.history import places_of
+    from chaff.decide.run import select
+
+    known = set(table.features)
+    pins = [p for p in plan.pins if p.feature in known]
+    try:
+        run = select(
+            table,
+            replace(plan, pins=()),
+            pins=pins,
+            seed=selection.seed,
+            workers=work.executor or work.workers,
+            watch=work.watch,
+            holdout=0,
+            state=False,
+        )
+    except UsageError:
+        raise
+    except ChaffError as error:
+        return RerunPlan((), (), selection.features, f"the plan ends on the new rows: {error}", pd.DataFrame())
+    places = places_of(run.stages)
+    rows = [
+        {"column": f, "stage": stage, "then": then, "now": places[stage][f]}
+        for stage, old in selection.ranks.items() if stage in places
+        for f, then in old.items() if f in places[stage]
+    ]  # fmt: skip
+    moved = pd.DataFrame(rows, columns=["column", "stage", "then", "now"])
+    moved = moved.loc[np.log(moved["then"] / moved["now"]).abs().sort_values(ascending=False, kind="stable").index].set_index("column")
+    then, now = set(selection.features), set(run.features)
+    comes, goes = tuple(f for f in run.features if f not in then), tuple(f for f in selection.features if f not in now)
+    return RerunPlan(run.features, comes, goes, str(run.honest), moved)
 
 
 def recheck(

@@ -11,7 +11,6 @@ from scipy import special
 from chaff.arrays import Floats, Ints
 from chaff.errors import DataError, UsageError
 from chaff.evaluate.setting import Setting
-from chaff.methods.chance.normality import fit_in_words
 from chaff.models.forest import Forest
 from chaff.models.forms import sample
 from chaff.models.penalised import Lasso
@@ -24,6 +23,48 @@ from chaff.table.opening import open_arrays
 from chaff.table.table import Table
 from chaff.visible import listed
 from chaff.work import Work, task
+
+SKEWED, HEAVY = 1.0, 3.0
+FEW_VALUES = 10
+APART = 4.0  # standard errors by which squares go together more than normal columns' would
+BADLY, ROUGHLY = 0.3, 0.1  # shares of the columns, or of the pairs
+
+
+def far_columns(Z: Floats) -> list[int]:
+    """Columns that are skewed, heavy-tailed or of few values; Z standardised, float64 (n, p)."""
+    out = []
+    for j, z in enumerate(Z.T):
+        skew, kurtosis = float((z**3).mean()), float((z**4).mean()) - 3
+        if abs(skew) > SKEWED or kurtosis > HEAVY or np.unique(z).size < FEW_VALUES:
+            out.append(j)
+    return out
+
+
+def strange_pairs(Z: Floats, C: Floats) -> float:
+    """Share of pairs whose squares go together other than normal columns' with this correlation: theirs correlate by its square."""
+    p = Z.shape[1]
+    if p < 2:
+        return 0.0
+    S = Z**2 - (Z**2).mean(0)
+    size = np.sqrt((S**2).sum(0))
+    S = S / np.where(size > 1e-9, size, 1.0)
+    Q = S.T @ S
+    off = np.triu_indices(p, 1)
+    return float((np.abs(Q[off] - C[off] ** 2) > APART / np.sqrt(len(Z))).mean())
+
+
+def fit_in_words(Z: Floats, C: Floats, names: list[str]) -> str:
+    far, strange = far_columns(Z), strange_pairs(Z, C)
+    share = len(far) / max(1, len(names))
+    word = "badly" if max(share, strange) > BADLY else "roughly" if max(share, strange) > ROUGHLY else "well"
+    out = f"the normal law fits these columns {word}"
+    if far:
+        subset = ", ".join(names[j] for j in far[:3]) + (f" and {len(far) - 3} more" if len(far) > 3 else "")
+        out += f": {subset} {'are' if len(far) > 1 else 'is'} skewed, heavy-tailed or of few values"
+    if strange > ROUGHLY:
+        out += f"; {strange:.0%} of the pairs bend together"
+    return out + ("" if word == "well" else "; the rate is not promised then (marginals='normal scores' mends single columns)")
+
 
 LEAST_ROWS = 20
 MOST_VIF = 1000.0  # beyond, a copy could stand so little apart that nothing is ever told

@@ -8,10 +8,10 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.metrics import Metric, Truth
-from chaff.stats.area import few_rows_bounds
-from chaff.stats.binomial import share_bounds
 from chaff.stats.influence import on_scale
 from chaff.stats.pooled import Units
+from chaff.stats.ranks import few_rows_bounds
+from chaff.stats.shares import share_bounds
 from chaff.stats.tails import t_quantile
 
 LEVEL = 0.95

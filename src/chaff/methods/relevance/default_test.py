@@ -15,7 +15,7 @@ from chaff.arrays import Floats
 from chaff.kernels.sums import shape_where
 from chaff.methods.relevance.relevance_data import RelevanceData
 from chaff.methods.relevance.statistic import BC, BN, CC, CN, NC, NN, Pair
-from chaff.stats.effect import of_counts, on_the_scale_of_r
+from chaff.stats.tails import of_counts, on_the_scale_of_r
 from chaff.visible import listed
 from chaff.work import task
 

@@ -19,7 +19,7 @@ from chaff.errors import UsageError
 from chaff.folds import make_folds, time_blocks
 from chaff.kernels import pairs as kernels
 from chaff.methods.relevance.additive import left_over
-from chaff.methods.relevance.confirming import confirmed
+from chaff.methods.relevance.stage import confirmed
 from chaff.methods.screen.leaks import LeakRule
 from chaff.results.findings import Findings
 from chaff.stats.pooled import Units

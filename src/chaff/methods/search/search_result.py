@@ -15,11 +15,10 @@ from chaff.errors import UsageError
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.files import save_frame
 from chaff.methods.search.alternatives import WITHIN, Alternatives, alternatives
-from chaff.methods.search.choosing import Chosen, Points, Rule, place_of
+from chaff.methods.search.choosing import Chosen, Points, Rule, findings_of, place_of
 from chaff.methods.search.criteria import NAMES, Criteria, criteria
 from chaff.methods.search.cv_by_size import HonestSizes
 from chaff.methods.search.strategy import Strategy
-from chaff.methods.search.verdict_findings import findings_of
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
 from chaff.results.plain import plain, records

@@ -14,18 +14,16 @@ from chaff.evaluate.closed import ClosedEngine, check_closed_form
 from chaff.evaluate.limits import Limits
 from chaff.evaluate.setting import Setting
 from chaff.methods.search.additions import needed_additions, split_losses
-from chaff.methods.search.choice import Choice, SizeRule, Sizes, choose
+from chaff.methods.search.choice import Choice, Passenger, SizeRule, Sizes, choose, passengers_of
 from chaff.methods.search.curve import ALLOWANCE, SizeCurve
 from chaff.methods.search.forest_lens import ForestLens
 from chaff.methods.search.lens import Lens, look_through
 from chaff.methods.search.lenses import built_in_lenses, lens_of
 from chaff.methods.search.linear_lens import LinearLens, search_metric
-from chaff.methods.search.passengers import Passenger, passengers_of
 from chaff.methods.search.promise import Promise, choices_inside, promise_of
 from chaff.methods.search.search_data import SearchData, averaged
 from chaff.methods.search.signal import Signals, family_p
-from chaff.methods.search.size_checks import check_sizes
-from chaff.methods.search.strategy import Strategy, as_strategy
+from chaff.methods.search.strategy import Strategy, as_strategy, check_sizes
 from chaff.metrics import Metric
 from chaff.models.forms import sample
 from chaff.models.least_squares import Ridge

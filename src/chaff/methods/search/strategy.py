@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import replace
 from typing import Any, ClassVar, Protocol, runtime_checkable
 
@@ -221,3 +221,17 @@ def check_least_one(**settings: float | None) -> None:
             wrong.append(f"{name} must be 1 or more{', or a share between 0 and 1' if name in shares else ''}, not {value}")
     if wrong:
         raise UsageError("; ".join(wrong))
+
+
+def check_sizes(strategy: Any, features: int, pinned: Collection[str]) -> None:
+    """Raises `UsageError` for a size that is larger than the table or smaller than what is pinned in."""
+    for name in ("size", "smallest"):
+        wanted = getattr(strategy, name, None)
+        if wanted is None or isinstance(wanted, bool):
+            continue
+        if wanted > features:
+            raise UsageError(f"{strategy.name}: {name} {wanted} is more than the {features} features there are")
+        if name == "size" and largest(wanted, features) < len(pinned):
+            raise UsageError(f"{strategy.name}: size {wanted} is less than the {len(pinned)} features that are pinned in")
+    if getattr(strategy, "smallest", 1) > largest(getattr(strategy, "size", None), features):
+        raise UsageError(f"{strategy.name}: smallest {strategy.smallest} is more than size {strategy.size}")

@@ -11,7 +11,7 @@ from typing import Any, TypeVar
 from urllib.parse import quote, unquote, urlsplit, urlunsplit
 
 from chaff.errors import DataError
-from chaff.table.files.names import first_line
+from chaff.table.files.reading import first_line
 
 Answer = TypeVar("Answer")
 ANSWER_SECONDS = 30.0  # that a store may take to answer for the first time

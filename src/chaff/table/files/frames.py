@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from chaff.errors import DataError
-from chaff.table.files.names import first_line, refuse_twins
+from chaff.table.files.reading import first_line, refuse_twins
 
 
 def from_pandas(frame: Any) -> Any:

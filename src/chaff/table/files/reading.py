@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
+
+from chaff.errors import DataError
 
 
 @dataclass(frozen=True)
@@ -24,3 +27,21 @@ class Reading:
     missing: Sequence[str] = ()
     words: Sequence[str] = ()
     """Columns that are read as words even where all cells look like numbers: `007` stays `007`."""
+
+
+def refuse_twins(names: Sequence[str], label: str) -> None:
+    for name in names:
+        try:
+            name.encode()
+        except UnicodeError as error:
+            raise DataError(
+                f"{label} has a column named {name!a}, which contains an invalid Unicode character (lone surrogate): rename it"
+            ) from error
+    twins = sorted(n for n, k in Counter(names).items() if k > 1)
+    if twins:
+        listed = ", ".join(f"'{n}'" for n in twins)
+        raise DataError(f"{label} has more than one column named {listed}: rename them, a name must say which column")
+
+
+def first_line(error: BaseException) -> str:
+    return (str(error).splitlines() or [type(error).__name__])[0]

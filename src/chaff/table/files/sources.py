@@ -10,8 +10,7 @@ from chaff.files import reads
 from chaff.table.files.buffered_pipe import plain_file
 from chaff.table.files.folders import files_of, joined
 from chaff.table.files.frames import from_pandas
-from chaff.table.files.names import first_line, refuse_twins
-from chaff.table.files.reading import Reading
+from chaff.table.files.reading import Reading, first_line, refuse_twins
 from chaff.table.files.text_files import ending, read_csv
 
 PARQUET_CELLS = 4_000_000  # read at a time

@@ -15,8 +15,7 @@ from typing import Any
 from chaff.errors import DataError, UsageError
 from chaff.table.files.addresses import is_address
 from chaff.table.files.buffered_pipe import plain_file
-from chaff.table.files.names import first_line, refuse_twins
-from chaff.table.files.reading import Reading
+from chaff.table.files.reading import Reading, first_line, refuse_twins
 
 SNIFF_BYTES = 1 << 18
 DELIMITERS = ",;\t|"
