@@ -67,6 +67,25 @@ def test_a_model_of_ones_own_that_breaks_a_promise_is_told_which(model, checks):
     assert not found.passed and checks <= failed and all(name in str(found) for name in checks)
 
 
+class NumbersOnly(Constant):
+    def fit(self, X, y):
+        self.mean, self.slope = np.mean(y), np.cov(X[:, 0], y)[0, 1] / np.var(X[:, 0])
+
+    def predict(self, X):
+        return self.mean + self.slope * X[:, 0]
+
+
+def test_a_model_for_numbers_is_checked_on_numbers_alone():
+    mine = chaff.models.adapt(NumbersOnly)
+    found = chaff.models.check(mine, target="number")
+    assert found.passed, str(found)
+    assert set(found.frame["target"]) == {"a number"}
+    every = str(chaff.models.check(mine)).splitlines()
+    assert len(every) == 3, "one line for a target whose checks all fail for one reason"
+    with pytest.raises(chaff.UsageError, match="target must be any, number or classes"):
+        chaff.models.check(mine, target="counts")
+
+
 # ---- strategies
 
 

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
 from chaff.arrays import Floats
+from chaff.errors import UsageError
 from chaff.metrics import METRICS, Truth
 from chaff.models.forms import learn_form
 from chaff.models.named import as_model
@@ -45,16 +46,19 @@ class ModelCheck:
     def __str__(self) -> str:
         failed = self.frame[self.frame["result"] == "failed"]
         head = f"{self.model}: {(self.frame['result'] == 'passed').sum()} checks passed, {len(failed)} failed"
-        return "\n".join([head, *(f"  {r.check}, {r.target}: {r.detail}" for r in failed.itertuples())])
+        alike = failed.groupby(["target", "detail"], sort=False)["check"].agg(list)  # one cause may fail all checks of a target
+        return "\n".join([head, *(f"  {target}, {', '.join(checks)}: {detail}" for (target, detail), checks in alike.items())])
 
 
-def check(model: Model | str | Mapping[str, Any]) -> ModelCheck:
+def check(model: Model | str | Mapping[str, Any], target: Literal["any", "number", "classes"] = "any") -> ModelCheck:
     """Check what every model promises on made-up tables: with missing values, ties, weights, groups, in any order of rows of the test.
 
     Parameters
     ----------
     model : model, str or dict
         ``chaff.models.adapt(…)`` of a model of your own, or one of Chaff's.
+    target : "any", "number" or "classes"
+        The kinds of target that the model is made for.
 
     Returns
     -------
@@ -64,7 +68,7 @@ def check(model: Model | str | Mapping[str, Any]) -> ModelCheck:
     Raises
     ------
     UsageError
-        When it is no model.
+        When it is not a model, or `target` is another word.
 
     Notes
     -----
@@ -81,8 +85,10 @@ def check(model: Model | str | Mapping[str, Any]) -> ModelCheck:
     """
     import pandas as pd
 
-    used = as_model(model)
-    rows = [(name, target, *_outcome(used, run, classes)) for target, classes in TARGETS.items() for name, run in CHECKS.items()]
+    if target not in ("any", "number", "classes"):
+        raise UsageError(f"target must be any, number or classes, not {target!r}")
+    used, kinds = as_model(model), {k: n for k, n in TARGETS.items() if target == "any" or (n == 0) == (target == "number")}
+    rows = [(name, target, *_outcome(used, run, classes)) for target, classes in kinds.items() for name, run in CHECKS.items()]
     return ModelCheck(used.label, pd.DataFrame(rows, columns=["check", "target", "result", "detail"]))
 
 
@@ -134,7 +140,7 @@ def halves(table: Table) -> tuple[Table, Table]:
 def same(one: Floats, two: Floats, what: str) -> None:
     """Raises `Broken` where predictions differ."""
     apart = float(np.abs(one - two).max())
-    if not apart <= CLOSE * max(float(np.ptp(one)), 1e-300):
+    if not apart <= CLOSE * max(float(np.ptp(one)), CLOSE * float(np.abs(one).max()), 1e-300):
         raise Broken(f"{what}: predictions differ by up to {apart:.3g}")
 
 
