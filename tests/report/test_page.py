@@ -261,4 +261,4 @@ def test_every_stage_and_kind_of_run_has_a_page(tmp_path):
     for k, (table, plan, options) in enumerate(cases):
         run = chaff.select(table, plan, **options)
         text = run.report(tmp_path / f"{k}.html").read_text()
-        assert table.target.name in text and (("final" in text) == bool(run.holdout.size))
+        assert table.target.name in text and (('id="final"' in text) == bool(run.holdout.size))

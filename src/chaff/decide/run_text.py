@@ -273,8 +273,13 @@ def curve_rows(trail: SelectionSearch) -> list[tuple[str, ...]]:
     for size in places:
         line = frame.loc[size]
         mark = " and ".join(w for w, at in (("chosen", chosen), ("best", best)) if at == size)
-        rows.append((f"{size}", with_error(line["score"], line["score_se"]), mark, listed(line["comes"], 3), listed(line["goes"], 3)))
+        rows.append((f"{size}", with_error(line["score"], line["score_se"]), mark, *(_short(line[k]) for k in ("comes", "goes"))))
     return rows
+
+
+def _short(names: Sequence[str]) -> str:
+    """Three names, or two and how many more: what fits a cell."""
+    return listed(names, 3 if len(names) == 3 else 2)
 
 
 def stage_line(report: StageReport) -> tuple[str, str]:
