@@ -36,7 +36,7 @@ CALLS = {
     "components": lambda t, w: chaff.components(t, workers=w).more["loadings"],
     "pruning": lambda t, w: chaff.prune_linear(t, splits=6, workers=w).frame,
     "worth": lambda t, w: chaff.column_worth(t, workers=w).frame,
-    "forms": lambda t, w: chaff.try_forms(t, workers=w),
+    "forms": lambda t, w: chaff.try_scales(t, "least squares", scales=["log", "rank-normal"], workers=w).frame,
     "sizes": lambda t, w: chaff.try_sizes(t, FEATURES, [2, 5], workers=w),
 }
 

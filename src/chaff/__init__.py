@@ -58,7 +58,6 @@ _PUBLIC = {
     "try_sizes": "chaff.methods.linear.worth",
     "residuals": "chaff.methods.linear.checks",
     "Residuals": "chaff.methods.linear.checks",
-    "try_forms": "chaff.methods.linear.transforms",
     "interactions": "chaff.methods.relevance.pairs",
     "select": "chaff.decide.run",
     "Run": "chaff.decide.run",

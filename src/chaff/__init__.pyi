@@ -84,7 +84,6 @@ from chaff.methods.linear.checks import Residuals as Residuals
 from chaff.methods.linear.checks import residuals as residuals
 from chaff.methods.linear.summary import LinearSummary as LinearSummary
 from chaff.methods.linear.summary import linear_summary as linear_summary
-from chaff.methods.linear.transforms import try_forms as try_forms
 from chaff.methods.linear.worth import column_worth as column_worth
 from chaff.methods.linear.worth import try_sizes as try_sizes
 from chaff.methods.overlap.correlations import Correlating as Correlating

@@ -7,7 +7,7 @@ import pytest
 import chaff
 from chaff.folds import make_folds
 from chaff.methods.comparing.preparations import back
-from chaff.methods.comparing.scales import Scaler, on_scale
+from chaff.methods.comparing.scales import NormalScores, Scaler, on_scale
 from chaff.models.forms import learn_form
 from chaff.work import Work
 from tests.commands import run
@@ -32,7 +32,7 @@ def test_a_standardised_ridge_is_the_ridge(numbers):
 def test_scales_by_hand():
     X = np.array([[0.0, 1.0], [4.0, np.nan], [2.0, 3.0], [10.0, 3.0]])
     w = np.ones(4)
-    ranged, robust, none = (Scaler.learn(X, w, how).apply(X) for how in ("range", "robust", "none"))
+    ranged, robust, none = (Scaler.learn(X, w, how).apply(X) for how in ("min-max", "robust", "none"))
     np.testing.assert_allclose(ranged[:, 0], [0, 0.4, 0.2, 1])
     low, middle, high = np.quantile(X[:, 0], [0.25, 0.5, 0.75])
     np.testing.assert_allclose(robust[:, 0], (X[:, 0] - middle) / ((high - low) / 1.349))
@@ -42,7 +42,7 @@ def test_scales_by_hand():
 
 
 def test_scales_are_learned_on_training_rows_only(numbers):
-    model = on_scale(chaff.Neighbours(9), "range")
+    model = on_scale(chaff.Neighbours(9), "min-max")
     rows = np.arange(200)
     train, spoilt = numbers.take(rows), numbers
     form = learn_form("design", train, Work())
@@ -80,6 +80,26 @@ def test_the_log_helps_where_effects_multiply(numbers):
     assert logged["rmse"] == pytest.approx(np.mean(by_hand), rel=1e-6)
 
 
+def test_columns_and_targets_are_bent_by_training_rows():
+    rng = np.random.default_rng(3)
+    x = np.exp(rng.normal(size=400))
+    table = chaff.open_arrays(np.column_stack([x, rng.normal(size=400)]), np.exp(0.5 * np.log(x) + 0.2 * rng.normal(size=400)))
+    found = chaff.try_scales(table, "least squares", scales=["none", "standard", "log", "rank-normal"], transforms=["none", "rank-normal"])
+    r2 = found.frame.set_index(["scale", "transform"])["r2"]
+    assert (
+        r2[("none", "none")] == pytest.approx(r2[("standard", "none")], abs=1e-8)
+        and r2[("rank-normal", "rank-normal")] > r2[("none", "none")]
+    )
+    scores = NormalScores.learn(x[:200])
+    np.testing.assert_allclose(scores.backward(scores.forward(x[:200])), x[:200], rtol=1e-9)
+    assert np.isfinite(scores.forward(x[200:])).all()
+    np.testing.assert_allclose(scores.forward(np.array([np.median(x[:200])])), 0, atol=0.02)
+    near = back(np.zeros((1, 1)), rng.normal(0, 1, (4000, 1)), "rank-normal", scores)  # noise of one: the mean of all values
+    assert near[0, 0] == pytest.approx(x[:200].mean(), rel=0.05)
+    logged = Scaler.learn(np.array([[2.0], [5.0]]), np.ones(2), "log").apply(np.array([[2.0], [5.0], [-9.0]]))
+    np.testing.assert_allclose(logged[:, 0], [0, np.log(4), np.log(0.5)])
+
+
 def test_trees_take_no_notice_and_what_does_not_fit_is_refused(numbers):
     found = chaff.try_scales(numbers, chaff.Forest(20))
     assert found.frame["scale"].tolist() == ["any"] and "no notice" in found.notes[1]
@@ -106,7 +126,7 @@ def test_a_persons_own_model_is_given_scaled_columns(numbers):
         def predict(self, X):
             return np.full(len(X), self.mean)
 
-    chaff.try_scales(numbers, chaff.models.adapt(Peek), scales=["range"])
+    chaff.try_scales(numbers, chaff.models.adapt(Peek), scales=["min-max"])
     assert len(seen) == 5 and all(low == pytest.approx(0) and high == pytest.approx(1) for low, high in seen)
 
 

@@ -147,7 +147,7 @@ def _few(**settings):
 
 def test_bars_of_importance_have_whiskers_and_what_is_within_chance_is_pale():
     found = _few(model="ridge", by="permutation")
-    ax = chaff.plots.importance_bars(found).axes[0]
+    ax = chaff.plots.importance_bars(found)
     assert [t.get_text() for t in ax.get_yticklabels()] == list(found.ranked().index)
     widths = [bar.get_width() for bar in ax.patches]
     assert widths == pytest.approx(found.ranked()["importance"].to_list())
@@ -175,10 +175,10 @@ def test_effects_folds_and_disagreement_show_what_the_frames_hold():
     variety = next(ax for ax in axes if ax.get_xlabel() == "variety")
     assert {t.get_text() for t in variety.get_xticklabels()} <= set(chaff.demo.lots(rows=200)["variety"])
     assert any(t.get_text() == "missing" for ax in axes for t in ax.texts)
-    folds = chaff.plots.fold_spread(_few(model="ridge", by="permutation")).axes[0]
+    folds = chaff.plots.fold_spread(_few(model="ridge", by="permutation"))
     assert sum(len(c.get_offsets()) for c in folds.collections if len(c.get_offsets()) == 3) == 15
     pooled = _few(model="tree", by=chaff.Pooled(models=["ridge"]))
-    legend = chaff.plots.disagreement(pooled).axes[0].get_legend()
+    legend = chaff.plots.disagreement(pooled).get_legend()
     assert [t.get_text().split(" (")[0] for t in legend.get_texts()] == ["tree, permutation", "ridge, permutation", "pooled"]
     for draw, wrong in ((chaff.plots.effects, pooled), (chaff.plots.disagreement, found)):
         with pytest.raises(chaff.UsageError):

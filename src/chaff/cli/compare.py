@@ -18,6 +18,7 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
+from chaff.cli.output import write_figures
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -64,8 +65,10 @@ if TYPE_CHECKING:
 @click.option(
     "--against", metavar="MODEL", help="Also: the sets that --model and this model select; shared, exclusive, loss with the other set."
 )
-@click.option("--scales", metavar="A,B,…", help="Also: scales of the columns side by side: standard, range, robust, none.")
-@click.option("--transforms", metavar="A,B,…", help="Also: transforms of the target side by side: none, log, square root.")
+@click.option(
+    "--scales", metavar="A,B,…", help="Scales of the columns side by side: standard, min-max, robust, log, rank-normal, none."
+)
+@click.option("--transforms", metavar="A,B,…", help="Transforms of the target side by side: none, log, square root, rank-normal.")
 @click.option("--report", metavar="FILE", help="Write an HTML report.")
 @work_options
 def command(data: str, **options: Any) -> None:
@@ -219,7 +222,7 @@ def _show(show: Show, result: Comparison, at: Any, size: float | None, everythin
 
 
 def _leave(result: Comparison, options: dict[str, Any]) -> list[str]:
-    from chaff.files import make_folder, save_frame, write_with
+    from chaff.files import save_frame
     from chaff.results.plain import plain
 
     names = []
@@ -235,8 +238,5 @@ def _leave(result: Comparison, options: dict[str, Any]) -> list[str]:
     if options["figures"]:
         from chaff.plots.compare_figures import compared_curves, kept_by_methods
 
-        place = make_folder(options["figures"])
-        for name, ax in (("compared.png", compared_curves(result)), ("kept_by.png", kept_by_methods(result))):
-            write_with(place / name, ax.figure.savefig)
-            names.append(str(place / name))
+        names += write_figures(options["figures"], {"compared.png": compared_curves(result), "kept_by.png": kept_by_methods(result)})
     return names

@@ -22,6 +22,7 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
+from chaff.cli.output import write_figure
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -215,9 +216,7 @@ def _leave(result: Findings, options: dict[str, Any]) -> list[str]:
         names.append(options["out"])
     for option in ("figure", "close_up"):
         if options[option]:
-            from chaff.files import write_with
-
-            write_with(options[option], _figure(result, option).savefig)
+            write_figure(options[option], _figure(result, option))
             names.append(options[option])
     return names
 

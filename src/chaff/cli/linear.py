@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from chaff.cli.options import all_option, columns_option, file_ending, pin_options, plan_option, rows_options, table_options, work_options
+from chaff.cli.output import write_figures
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
@@ -49,7 +50,7 @@ LABELS = {"f": "F", "f_p": "p of F", "aic": "AIC", "bic": "BIC", "residual_sd": 
 )
 @click.option("--worth", is_flag=True, help="Feature importance: drop in R², drop in CV R², Shapley share.")
 @click.option("--sizes", is_flag=True, help="Models of the top 5, 10, 15, … features side by side.")
-@click.option("--forms", is_flag=True, help="Scalers and target transforms side by side.")
+@click.option("--forms", is_flag=True, help="Scales of the columns and transforms of the target side by side.")
 @click.option("--checks", is_flag=True, help="Residual checks, and errors on a validation split in the units of the target.")
 @click.option(
     "--by-hand", is_flag=True, help="Change the model one feature a line: drop NAME, add NAME, undo, show, trail, save FILE, quit."
@@ -130,8 +131,12 @@ def _asked(show: Show, table: Table, features: list[str] | None, options: dict[s
         result["sizes"] = chaff.try_sizes(table.with_features(features or table.features), seed=options["seed"])
         frame_grid(show, "Sizes: the leading features by effect size", result["sizes"])
     if options["forms"]:
-        result["forms"] = chaff.try_forms(table, features, seed=options["seed"])
-        frame_grid(show, "Scalers and target transforms, errors in the target's own units", result["forms"].head(10))
+        transforms = ["none", *(["log"] if float(table.y.min()) > 0 else []), "rank-normal"]
+        scales = ("none", "log", "rank-normal")  # least squares cannot tell the others from none
+        tried = chaff.try_scales(table, "least squares", scales=scales, transforms=transforms, features=features, **draws)
+        result["forms"] = tried.frame
+        frame_grid(show, "Scales of the columns and transforms of the target, errors in the target's own units", tried.frame)
+        notes(show, tried.notes)
     if not (options["checks"] or options["figures"]):
         return []
     checked = chaff.residuals(table, features, seed=options["seed"])
@@ -240,13 +245,9 @@ def _worth(show: Show, result: Findings, everything: bool) -> None:
 def _figures(checked: Any, options: dict[str, Any]) -> list[str]:
     if not options["figures"]:
         return []
-    from chaff.files import make_folder, write_with
     from chaff.plots import predicted_true, residual_checks, residuals_by_feature
 
-    place = make_folder(options["figures"])
     drawn: dict[str, Any] = {"residuals.png": residual_checks(checked), "residuals_by_feature.png": residuals_by_feature(checked)}
     if checked.true.size:
-        drawn["predicted_true.png"] = predicted_true(checked).figure
-    for name, figure in drawn.items():
-        write_with(place / name, figure.savefig)
-    return [str(place / name) for name in drawn]
+        drawn["predicted_true.png"] = predicted_true(checked)
+    return write_figures(options["figures"], drawn)

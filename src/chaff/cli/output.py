@@ -63,6 +63,23 @@ def free_for(folder: Path, reduced: str, table: Table, plan: Plan, pins: Sequenc
     return again
 
 
+def write_figure(path: str | Path, drawn: Any) -> None:
+    """drawn : Axes or Figure, as functions of `chaff.plots` return them."""
+    from chaff.files import write_with
+
+    write_with(path, drawn.figure.savefig)
+
+
+def write_figures(folder: str, drawn: Mapping[str, Any]) -> list[str]:
+    """Writes figures, by file name, into a folder; returns their paths."""
+    from chaff.files import make_folder
+
+    place = make_folder(folder)
+    for name, figure in drawn.items():
+        write_figure(place / name, figure)
+    return [str(place / name) for name in drawn]
+
+
 def leave(
     run: Run, folder: Path, source: Any, reduced: str = "reduced.csv", more: Mapping[str, Any] | None = None, again: bool = False
 ) -> list[str]:

@@ -17,6 +17,7 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
+from chaff.cli.output import write_figures
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -236,15 +237,11 @@ def _relations(show: Show, result: Findings | str) -> None:
 
 
 def _figures(result: Overlaps, vif_limit: float, folder: str) -> list[str]:
-    from chaff.files import make_folder, write_with
     from chaff.plots import correlation_map, scree, vif_bars, vif_trail
 
-    place = make_folder(folder)
-    drawn = {"correlations.png": correlation_map(result.pairs), "vif.png": vif_bars(result.inflation, vif_limit).figure}
+    drawn = {"correlations.png": correlation_map(result.pairs), "vif.png": vif_bars(result.inflation, vif_limit)}
     if len(result.elimination.more["trail"]):
-        drawn["vif_trail.png"] = vif_trail(result.elimination, vif_limit).figure
+        drawn["vif_trail.png"] = vif_trail(result.elimination, vif_limit)
     if not isinstance(result.components, str):
-        drawn["scree.png"] = scree(result.components).figure
-    for name, figure in drawn.items():
-        write_with(place / name, figure.savefig)
-    return [str(place / name) for name in drawn]
+        drawn["scree.png"] = scree(result.components)
+    return write_figures(folder, drawn)

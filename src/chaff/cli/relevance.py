@@ -20,6 +20,7 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
+from chaff.cli.output import write_figure, write_figures
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -259,13 +260,11 @@ def _pairs(show: Show, table: Table, options: dict[str, Any]) -> Findings:
 
 
 def _panels(table: Table, result: Findings, by: str, folder: str) -> str:
-    from chaff.files import make_folder, write_with
     from chaff.plots import feature_target
 
-    place = make_folder(folder)
-    for name in [str(f) for f in result.ranked(by).index[:PANELS]]:
-        file = "".join(c if c.isalnum() or c in "-_." else "_" for c in name)
-        write_with(place / f"{file}.png", feature_target(table, name).figure.savefig)
+    names = [str(f) for f in result.ranked(by).index[:PANELS]]
+    files = ["".join(c if c.isalnum() or c in "-_." else "_" for c in name) for name in names]
+    write_figures(folder, {f"{file}.png": feature_target(table, name) for file, name in zip(files, names, strict=True)})
     return f"{folder}/"
 
 
@@ -275,10 +274,8 @@ def _leave(result: Findings, by: str, options: dict[str, Any]) -> list[str]:
         result.save(options["out"], by, options["decimals"])
         names.append(options["out"])
     if options["figure"]:
-        from chaff.files import write_with
         from chaff.plots import relevance_bars
 
-        figure = relevance_bars(result, by)
-        write_with(options["figure"], lambda part: figure.savefig(part))
+        write_figure(options["figure"], relevance_bars(result, by))
         names.append(options["figure"])
     return names

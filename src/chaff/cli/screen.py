@@ -18,6 +18,7 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
+from chaff.cli.output import write_figures
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -155,13 +156,9 @@ def _advice(show: Show, frame: pd.DataFrame, everything: bool) -> None:
 
 
 def _figures(table: Any, result: Any, folder: str) -> list[str]:
-    from chaff.files import make_folder, write_with
     from chaff.plots import histograms, missing_map
 
-    place = make_folder(folder)
     drawn = {"histograms.png": histograms(table, result)}
     if (result.frame["missing_share"] > 0).any():
-        drawn["missing.png"] = missing_map(table, result).figure
-    for name, figure in drawn.items():
-        write_with(place / name, figure.savefig)
-    return [str(place / name) for name in drawn]
+        drawn["missing.png"] = missing_map(table, result)
+    return write_figures(folder, drawn)

@@ -22,6 +22,7 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
+from chaff.cli.output import write_figures
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -190,11 +191,7 @@ def _leave(result: Found, options: dict[str, Any]) -> list[str]:
         result.trails[0].save(options["out"])
         names.append(options["out"])
     if options["figures"]:
-        from chaff.files import make_folder, write_with
         from chaff.plots.search_figures import figures_of
 
-        place = make_folder(options["figures"])
-        for name, figure in figures_of(result.trails, result.more).items():
-            write_with(place / name, figure.savefig)
-            names.append(str(place / name))
+        names += write_figures(options["figures"], figures_of(result.trails, result.more))
     return names

@@ -190,7 +190,7 @@ def _files_of(result: Evaluation | None, threshold: float | None) -> dict[str, A
     from chaff.plots.evaluation_figures import evaluated
 
     return {
-        "evaluation.png": lambda part: evaluated(result, threshold=threshold).savefig(part),
+        "evaluation.png": lambda part: evaluated(result, threshold=threshold).figure.savefig(part),
         "holdout_predictions.csv": lambda part: harmless(result.losses).to_csv(part),
     }
 

@@ -122,11 +122,12 @@ def try_scales(
     ----------
     table : Table
     model : model, str or dict
-        Ridge, nearest neighbours and your own models (``chaff.models.adapt``) take notice of scales; trees do not, and the others
-        standardise their columns themselves.
-    scales : list of "standard", "range", "robust", "none"
-        Mean and standard deviation; least and largest value; median and quartiles; as they are. Learned on training rows.
-    transforms : list of "none", "log", "square root"
+        Least squares, ridge, nearest neighbours and your own models (``chaff.models.adapt``) take notice of scales; trees do not, and
+        the others standardise their columns themselves.
+    scales : list of "standard", "min-max", "robust", "log", "rank-normal", "none"
+        Mean and standard deviation; least and largest value; median and quartiles; logarithm of 1 + the value less the least; normal
+        score of its place among the training rows (Blom, 1958); as they are. Learned on training rows.
+    transforms : list of "none", "log", "square root", "rank-normal"
         Of a number target; predictions come back to its own scale as means (Duan, 1983).
     folds : int or Folds
     repeats : int
@@ -162,7 +163,7 @@ def check_preparations(table: Table, scales: Sequence[str], transforms: Sequence
     ------
     UsageError
     """
-    for given, known, what in ((scales, SCALES, "scale"), (transforms, tuple(TRANSFORMS), "transform")):
+    for given, known, what in ((scales, SCALES, "scale"), (transforms, TRANSFORMS, "transform")):
         wrong = [s for s in given if s not in known]
         if wrong or not given or isinstance(given, str):
             shown = f"unknown {what} '{wrong[0]}'" if wrong and not isinstance(given, str) else f"{what}s must be a list"

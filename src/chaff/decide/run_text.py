@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from chaff.decide.final_scores import FinalScores, Gap, Line, Scored

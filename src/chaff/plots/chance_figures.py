@@ -7,7 +7,8 @@ from typing import Any
 import numpy as np
 
 from chaff.errors import UsageError
-from chaff.plots.palette import DROP, GRID, INK, KEEP, QUIET, REVIEW, SECOND, dress, new_figure
+from chaff.plots.drawn_on import drawn_on
+from chaff.plots.palette import DROP, GRID, INK, KEEP, QUIET, REVIEW, SECOND, dress
 from chaff.results.findings import Findings
 
 BARS = 25
@@ -16,7 +17,8 @@ FAR_APART = 15.0  # largest over smallest value from which an axis is logarithmi
 COLOURS = {"keep": KEEP, "drop": DROP, "review": REVIEW}
 
 
-def chance_band(findings: Findings, bars: int = BARS, figure: Any = None) -> Any:
+@drawn_on("ax")
+def chance_band(findings: Findings, bars: int = BARS, *, ax: Any = None) -> None:
     """Draw the leading features of ``chaff.chance_baseline`` against the band that their shuffles gave, with the limit.
 
     Parameters
@@ -24,17 +26,12 @@ def chance_band(findings: Findings, bars: int = BARS, figure: Any = None) -> Any
     findings : Findings
     bars : int
         At most so many.
-    figure : matplotlib Figure, optional
-
-    Returns
-    -------
-    matplotlib Figure
 
     Examples
     --------
     >>> import chaff
     >>> lots = chaff.demo.table(rows=100).with_features(["protein_pct", "ash_pct", "lab_temp_c"])
-    >>> chaff.plots.chance_band(chaff.chance_baseline(lots)).axes[0].get_xlabel()
+    >>> chaff.plots.chance_band(chaff.chance_baseline(lots)).get_xlabel()
     'split standing, real (dot) and over 50 permutations (band: mean to largest)'
     """
     _need(findings, "chance")
@@ -42,8 +39,6 @@ def chance_band(findings: Findings, bars: int = BARS, figure: Any = None) -> Any
     subset = subset[subset["standard_score"].notna()].head(bars)
     if subset.empty:
         raise UsageError("no feature has a value against chance: there is nothing to draw")
-    figure = figure or new_figure()
-    ax = figure.subplots()
     places = np.arange(len(subset))[::-1]
     mean, largest, sd = (subset[c].to_numpy(float) for c in ("chance_mean", "chance_largest", "chance_sd"))
     real = subset["importance"].to_numpy(float)
@@ -60,14 +55,14 @@ def chance_band(findings: Findings, bars: int = BARS, figure: Any = None) -> Any
     limit = f" (line: {keep['standard_deviations']:g} standard deviations)" if "standard_deviations" in keep else ""
     dress(ax, f"{kept} of {len(findings.frame)} features are significant{limit}", _chance_axis(findings), "")
     _name(ax, places, subset)
-    return figure
 
 
 def _chance_axis(findings: Findings) -> str:
     return f"{findings.settings['by']}, real (dot) and over {findings.settings['shuffles']} permutations (band: mean to largest)"
 
 
-def twin_rounds(findings: Findings, named: int = NAMED, figure: Any = None) -> Any:
+@drawn_on("ax")
+def twin_rounds(findings: Findings, named: int = NAMED, *, ax: Any = None) -> None:
     """Draw what each column of ``chaff.twin_test`` was worth round by round, and the band of the twins.
 
     Examples
@@ -75,13 +70,11 @@ def twin_rounds(findings: Findings, named: int = NAMED, figure: Any = None) -> A
     >>> import chaff
     >>> lots = chaff.demo.table(rows=150).with_features(["protein_pct", "ash_pct", "lab_temp_c"])
     >>> found = chaff.twin_test(lots, chaff.Forest(trees=20), rounds=8, keep_share=0.5)
-    >>> chaff.plots.twin_rounds(found).axes[0].get_xlabel()
+    >>> chaff.plots.twin_rounds(found).get_xlabel()
     'round (band: permuted copies; line: threshold, the best permuted copy)'
     """
     _need(findings, "twins")
     history, twins, frame = findings.more["history"], findings.more["twins"], findings.ranked()
-    figure = figure or new_figure()
-    ax = figure.subplots()
     rounds = history.index.to_numpy(int)
     values = [history[f].to_numpy(float) for f in frame.index]
     low = (
@@ -107,7 +100,6 @@ def twin_rounds(findings: Findings, named: int = NAMED, figure: Any = None) -> A
     )  # fmt: skip
     ax.set_xlim(rounds[0], max(rounds[-1], rounds[0] + 1))
     _name_ends(ax, history, names, frame)
-    return figure
 
 
 def _name_ends(ax: Any, history: Any, names: list[str], frame: Any) -> None:
@@ -127,7 +119,8 @@ def _name_ends(ax: Any, history: Any, names: list[str], frame: Any) -> None:
         )  # fmt: skip
 
 
-def stability_shares(findings: Findings, bars: int = BARS, figure: Any = None) -> Any:
+@drawn_on("ax")
+def stability_shares(findings: Findings, bars: int = BARS, *, ax: Any = None) -> None:
     """Draw in which share of the halves ``chaff.stability`` saw each column chosen, with the threshold and what it allows.
 
     Examples
@@ -135,14 +128,12 @@ def stability_shares(findings: Findings, bars: int = BARS, figure: Any = None) -
     >>> import chaff
     >>> lots = chaff.demo.table(rows=100).with_features(["protein_pct", "ash_pct", "lab_temp_c"])
     >>> found = chaff.stability(lots, chaff.Relevance(["pearson_r"], by="pearson_r"), size=1, pairs=5)
-    >>> chaff.plots.stability_shares(found).axes[0].get_xlabel()
+    >>> chaff.plots.stability_shares(found).get_xlabel()
     'selection frequency over 10 half-samples, size 1'
     """
     _need(findings, "stability")
     subset = findings.ranked()
     subset = subset[subset["selection_frequency"] > 0].head(bars)
-    figure = figure or new_figure()
-    ax = figure.subplots()
     places = np.arange(len(subset))[::-1]
     s = findings.settings
     ax.barh(places, subset["selection_frequency"], height=0.66, color=[COLOURS[v] for v in subset["verdict"]])
@@ -165,10 +156,10 @@ def stability_shares(findings: Findings, bars: int = BARS, figure: Any = None) -
     ax.annotate("average selection rate", (mean, -0.9), fontsize=8.5, color=QUIET, ha="left", xytext=(4, 0), textcoords="offset points")
     ax.set_xlim(0, 1.12)
     _name(ax, places, subset)
-    return figure
 
 
-def decoys_among(findings: Findings, bars: int = 40, figure: Any = None) -> Any:
+@drawn_on("ax")
+def decoys_among(findings: Findings, bars: int = 40, *, ax: Any = None) -> None:
     """Draw the leading features of any findings with their decoys marked: where columns begin that are no better than noise.
 
     Examples
@@ -176,7 +167,7 @@ def decoys_among(findings: Findings, bars: int = 40, figure: Any = None) -> Any:
     >>> import chaff
     >>> lots = chaff.demo.table(rows=100).with_features(["protein_pct", "ash_pct"]).with_decoys(2)
     >>> found = chaff.relevance(lots, "leading")
-    >>> chaff.plots.decoys_among(found).axes[0].get_title(loc="left")
+    >>> chaff.plots.decoys_among(found).get_title(loc="left")
     'Decoys (hatched) among 4 features: 2 stand above the best of them'
     """
     ranked = findings.ranked()
@@ -187,8 +178,6 @@ def decoys_among(findings: Findings, bars: int = 40, figure: Any = None) -> Any:
     values = findings.values().reindex(ranked.index).astype(float)
     above = next(k for k, f in enumerate(names) if f in planted)
     subset, shown = names[:bars], values.iloc[:bars].to_numpy(float)
-    figure = figure or new_figure()
-    ax = figure.subplots()
     places = np.arange(len(subset))[::-1]
     for place, f, v in zip(places, subset, shown, strict=True):
         if f in planted:
@@ -198,10 +187,10 @@ def decoys_among(findings: Findings, bars: int = 40, figure: Any = None) -> Any:
     dress(ax, f"Decoys (hatched) among {len(names)} features: {above} stand above the best of them", findings.lead.replace("_", " "), "")
     ax.axhline(len(subset) - above - 0.5, color=SECOND, linewidth=1.6)
     _name(ax, places, ranked.iloc[:bars])
-    return figure
 
 
-def knockoff_differences(findings: Findings, bars: int = BARS, figure: Any = None) -> Any:
+@drawn_on("ax")
+def knockoff_differences(findings: Findings, bars: int = BARS, *, ax: Any = None) -> None:
     """Draw by how much each column of ``chaff.knockoffs`` beats its copies, over the runs.
 
     Examples
@@ -210,14 +199,12 @@ def knockoff_differences(findings: Findings, bars: int = BARS, figure: Any = Non
     >>> import numpy as np
     >>> X = np.random.default_rng(0).normal(size=(100, 6))
     >>> found = chaff.knockoffs(chaff.open_arrays(X, X[:, 0]), q=0.5, runs=2)
-    >>> chaff.plots.knockoff_differences(found).axes[0].get_xlabel()
+    >>> chaff.plots.knockoff_differences(found).get_xlabel()
     'lasso difference, mean of 2 runs (whiskers: one standard deviation)'
     """
     _need(findings, "knockoffs")
     subset = findings.ranked("difference")
     subset = subset[subset["difference"].notna()].head(bars)
-    figure = figure or new_figure()
-    ax = figure.subplots()
     places = np.arange(len(subset))[::-1]
     s = findings.settings
     ax.barh(places, subset["difference"], height=0.66, color=[COLOURS[v] for v in subset["verdict"]])
@@ -228,7 +215,6 @@ def knockoff_differences(findings: Findings, bars: int = BARS, figure: Any = Non
     runs = f", mean of {s['runs']} runs (whiskers: one standard deviation)" if s["runs"] > 1 else ""
     dress(ax, f"{picked} of {len(findings.frame)} features beat their knockoff copies at q = {s['q']:g}", f"{s['statistic']}{runs}", "")
     _name(ax, places, subset)
-    return figure
 
 
 DRAWN = {"chance": chance_band, "twins": twin_rounds, "stability": stability_shares, "knockoffs": knockoff_differences}

@@ -8,7 +8,8 @@ import numpy as np
 
 from chaff.errors import UsageError
 from chaff.metrics import METRICS
-from chaff.plots.palette import DROP, GRID, INK, KEEP, PAPER, REVIEW, SECOND, dress, level, new_axes, subtitle
+from chaff.plots.drawn_on import drawn_on
+from chaff.plots.palette import DROP, GRID, INK, KEEP, PAPER, REVIEW, SECOND, dress, level, subtitle
 
 if TYPE_CHECKING:
     from chaff.methods.comparing.comparison import Comparison
@@ -19,18 +20,14 @@ MOST_ROWS = 32
 BAND = 0.2  # of all the bands beside the best one: together no darker than that, so that the lines are read
 
 
-def compared_curves(result: Comparison, ax: Any = None) -> Any:
+@drawn_on("ax")
+def compared_curves(result: Comparison, *, ax: Any = None) -> None:
     """Score against number of features, a line a method, on the same folds; random sets, all features and nothing beside them.
 
     Parameters
     ----------
     result : Comparison
         From `chaff.compare`.
-    ax : matplotlib Axes, optional
-
-    Returns
-    -------
-    matplotlib Axes
 
     Examples
     --------
@@ -42,7 +39,6 @@ def compared_curves(result: Comparison, ax: Any = None) -> Any:
     _checked(result, "compared_curves")
     from chaff.methods.comparing.comparison import RANDOM
 
-    ax = new_axes() if ax is None else ax
     metric, curves = METRICS[result.scorer.metric.name], result.curves
     order = sorted(result.methods, key=lambda m: (-result.sign * np.nan_to_num(result.frame.loc[m, "best"], nan=-np.inf * result.sign), m))
     for k, m in enumerate(order):
@@ -63,7 +59,6 @@ def compared_curves(result: Comparison, ax: Any = None) -> Any:
     ax.legend(loc=corner, bbox_to_anchor=place, fontsize=9, ncols=2, labelcolor=INK, facecolor=PAPER, edgecolor="none", framealpha=0.9)
     _view(ax, result)
     ax.xaxis.get_major_locator().set_params(integer=True)
-    return ax
 
 
 def _view(ax: Any, result: Comparison) -> None:
@@ -77,7 +72,8 @@ def _view(ax: Any, result: Comparison) -> None:
     ax.set_ylim(*sorted((result.sign * low, result.sign * high)))
 
 
-def kept_by_methods(result: Comparison, size: int | None = None, ax: Any = None) -> Any:
+@drawn_on("ax")
+def kept_by_methods(result: Comparison, size: int | None = None, *, ax: Any = None) -> None:
     """Which method keeps which feature: a row a feature, those that most keep on top; a column a method.
 
     Parameters
@@ -85,11 +81,6 @@ def kept_by_methods(result: Comparison, size: int | None = None, ax: Any = None)
     result : Comparison
     size : int, optional
         One size for all; each method's own smallest when left out.
-    ax : matplotlib Axes, optional
-
-    Returns
-    -------
-    matplotlib Axes
 
     Examples
     --------
@@ -103,7 +94,6 @@ def kept_by_methods(result: Comparison, size: int | None = None, ax: Any = None)
 
     kept = result.kept(size)
     subset = kept[kept.any(axis=1)].head(MOST_ROWS)
-    ax = new_axes() if ax is None else ax
     picture = np.ones((len(subset), subset.shape[1], 3))
     count = subset.sum(axis=1)
     true = result.truth or frozenset()
@@ -125,7 +115,6 @@ def kept_by_methods(result: Comparison, size: int | None = None, ax: Any = None)
     subtitle(
         ax, title, f"numbers: methods per feature, features per method{truth}" + (f"; {more} more are kept by some" if more > 0 else "")
     )
-    return ax
 
 
 def _checked(result: Any, name: str) -> None:

@@ -8,7 +8,8 @@ import numpy as np
 
 from chaff.errors import UsageError
 from chaff.methods.overlap.associations import tree_of
-from chaff.plots.palette import INK, KEEP, QUIET, diverging, new_figure, sequential
+from chaff.plots.drawn_on import drawn_on
+from chaff.plots.palette import INK, KEEP, QUIET, diverging, sequential
 from chaff.results.findings import Findings
 
 MOST_LABELS = 70
@@ -16,7 +17,8 @@ FULL = 60  # columns up to which all are drawn
 MOST_VALUES = 14
 
 
-def correlation_map(findings: Findings, limit: float = 0.3, linkage: str = "average", figure: Any = None) -> Any:
+@drawn_on("figure")
+def correlation_map(findings: Findings, limit: float = 0.3, linkage: str = "average", *, figure: Any = None) -> None:
     """Draw the matrix of `chaff.correlations` or `chaff.associations`.
 
     Parameters
@@ -27,7 +29,6 @@ def correlation_map(findings: Findings, limit: float = 0.3, linkage: str = "aver
         Cells whose size is below are left white, so that what matters can be seen.
     linkage : "average" or "complete"
         How columns are put into clusters, on 1 - |r|.
-    figure : matplotlib Figure, optional
 
     Returns
     -------
@@ -61,7 +62,6 @@ def correlation_map(findings: Findings, limit: float = 0.3, linkage: str = "aver
     p = len(names)
     shown = values[np.ix_(order, order)]
     signed = bool(np.nanmin(shown) < 0)
-    figure = figure or new_figure()
     left, right = figure.subplots(1, 2, width_ratios=(5, 1.2))
     muted = np.where(np.abs(shown) >= limit, shown, 0.0)
     image = left.imshow(
@@ -86,7 +86,6 @@ def correlation_map(findings: Findings, limit: float = 0.3, linkage: str = "aver
     bar.ax.tick_params(labelsize=8, colors=QUIET, length=0)
     bar.outline.set_visible(False)
     _tree(right, tree, p)
-    return figure
 
 
 def _labels(ax: Any, names: list[str], shown: Any) -> None:

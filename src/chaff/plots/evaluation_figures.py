@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from chaff.errors import UsageError
-from chaff.plots.palette import DROP, INK, KEEP, PAPER, QUIET, REVIEW, SECOND, dress, new_axes, new_figure, sequential, subtitle
+from chaff.plots.drawn_on import drawn_on
+from chaff.plots.palette import DROP, INK, KEEP, PAPER, QUIET, REVIEW, SECOND, dress, sequential, subtitle
 from chaff.results.digits import count, figure
 
 if TYPE_CHECKING:
@@ -18,20 +19,16 @@ WORST = 5
 SETS = (("full", SECOND, (0, (4, 2))), ("kept", KEEP, "solid"))
 
 
-def evaluated(result: Evaluation, place: Any = None, threshold: float | None = None) -> Any:
+@drawn_on("figure", 12.5)
+def evaluated(result: Evaluation, threshold: float | None = None, *, figure: Any = None) -> None:
     """What fits the target: predicted against true with the residuals for a number, class table and calibration for classes.
 
     Parameters
     ----------
     result : Evaluation
         From `run.evaluate`.
-    place : matplotlib Figure, optional
     threshold : float, optional
         Of two classes: the share from which the positive one is said.
-
-    Returns
-    -------
-    matplotlib Figure
 
     Examples
     --------
@@ -41,18 +38,17 @@ def evaluated(result: Evaluation, place: Any = None, threshold: float | None = N
     2
     """
     _checked(result, "evaluated")
-    place = place or new_figure(12.5, 6.25)
-    left, right = place.subplots(1, 2)
+    left, right = figure.subplots(1, 2)
     if result.classes:
         confusion_table(result, threshold=threshold, ax=left)
         calibration_curve(result, ax=right)
     else:
         predicted_against_true(result, ax=left)
         residual_spread(result, ax=right)
-    return place
 
 
-def predicted_against_true(result: Evaluation, ax: Any = None) -> Any:
+@drawn_on("ax")
+def predicted_against_true(result: Evaluation, *, ax: Any = None) -> None:
     """Predicted against true of the holdout rows with the kept set, the worst rows named.
 
     Examples
@@ -64,7 +60,6 @@ def predicted_against_true(result: Evaluation, ax: Any = None) -> Any:
     """
     _checked(result, "predicted_against_true")
     result.residuals()  # refused for classes
-    ax = new_axes() if ax is None else ax
     true, predicted, unit = result.truth.targets[:, 0], result.predicted["kept"][:, 0], _unit(result)
     subset = _some(true.size)
     ax.scatter(true[subset], predicted[subset], s=12, color=KEEP, alpha=0.55, linewidths=0)
@@ -81,10 +76,10 @@ def predicted_against_true(result: Evaluation, ax: Any = None) -> Any:
     dress(ax, title, f"true {result.table.target.name}{unit}", f"predicted{unit}")
     words = "line: predicted = true; ringed: largest losses"
     subtitle(ax, title, words if subset.size == true.size else f"{subset.size:,} of {true.size:,} rows; {words}")
-    return ax
 
 
-def residual_spread(result: Evaluation, ax: Any = None) -> Any:
+@drawn_on("ax")
+def residual_spread(result: Evaluation, *, ax: Any = None) -> None:
     """How far off the predictions are, full and kept set, in the target's unit.
 
     Examples
@@ -95,7 +90,6 @@ def residual_spread(result: Evaluation, ax: Any = None) -> Any:
     'share of rows within'
     """
     _checked(result, "residual_spread")
-    ax = new_axes() if ax is None else ax
     unit = _unit(result)
     for which, colour, style in (*SETS, ("nothing", DROP, "solid")):
         off, share = _share_within(result, which)
@@ -119,7 +113,6 @@ def residual_spread(result: Evaluation, ax: Any = None) -> Any:
     ax.set_ylim(0, 1.02)
     ax.set_xlim(left=0)
     ax.legend(loc="lower right", frameon=False, fontsize=10, labelcolor=INK)
-    return ax
 
 
 def _share_within(result: Evaluation, which: str) -> tuple[Any, Any]:
@@ -130,7 +123,8 @@ def _share_within(result: Evaluation, which: str) -> tuple[Any, Any]:
     return off[order], np.cumsum(w) / w.sum()
 
 
-def confusion_table(result: Evaluation, which: str = "kept", threshold: float | None = None, ax: Any = None) -> Any:
+@drawn_on("ax")
+def confusion_table(result: Evaluation, which: str = "kept", threshold: float | None = None, *, ax: Any = None) -> None:
     """Classes as they were against classes as they were said: counts, and shares of each true class.
 
     Examples
@@ -142,7 +136,6 @@ def confusion_table(result: Evaluation, which: str = "kept", threshold: float | 
     'predicted'
     """
     _checked(result, "confusion_table")
-    ax = new_axes() if ax is None else ax
     counts, shares = result.confusion(which, threshold), result.confusion(which, threshold, shares=True)
     ax.imshow(shares.to_numpy(), cmap=sequential(), vmin=0, vmax=1, aspect="auto")
     n = len(result.classes)
@@ -161,10 +154,10 @@ def confusion_table(result: Evaluation, which: str = "kept", threshold: float | 
     counted = "counts" if result.table.weights is None else "weighted counts"
     subtitle(ax, title, f"{counted}, and shares of each row; {result.rows:,} holdout rows, {result.model.label}")
     ax.grid(False)
-    return ax
 
 
-def calibration_curve(result: Evaluation, ax: Any = None) -> Any:
+@drawn_on("ax")
+def calibration_curve(result: Evaluation, *, ax: Any = None) -> None:
     """Predicted shares against what came, with 95 % bounds: on the line the shares can be believed.
 
     Examples
@@ -176,7 +169,6 @@ def calibration_curve(result: Evaluation, ax: Any = None) -> Any:
     'observed share'
     """
     _checked(result, "calibration_curve")
-    ax = new_axes() if ax is None else ax
     ax.plot([0, 1], [0, 1], color=QUIET, linewidth=1)
     if len(result.classes) == 2:
         lines: list[tuple[str, str, Any, str]] = [(w, c, s, result.classes[1]) for w, c, s in SETS]
@@ -198,7 +190,6 @@ def calibration_curve(result: Evaluation, ax: Any = None) -> Any:
     ax.legend(loc="upper left", frameon=False, fontsize=10, labelcolor=INK)
     ax.set_xlim(-0.02, 1.02)
     ax.set_ylim(-0.02, 1.02)
-    return ax
 
 
 def _unit(result: Evaluation) -> str:

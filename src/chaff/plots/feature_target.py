@@ -6,7 +6,8 @@ from typing import Any
 
 import numpy as np
 
-from chaff.plots.palette import DROP, INK, KEEP, PAPER, QUIET, REVIEW, SECOND, dress, new_axes
+from chaff.plots.drawn_on import drawn_on
+from chaff.plots.palette import DROP, INK, KEEP, PAPER, QUIET, REVIEW, SECOND, dress
 from chaff.stats.correlation import correlation_p
 from chaff.stats.influence import FEWEST, pearson_with_bounds
 from chaff.stats.pooled import Units
@@ -20,18 +21,14 @@ BANDS = 12
 COLOURS = (KEEP, SECOND, REVIEW, DROP)
 
 
-def feature_target(table: Table, feature: str, ax: Any = None) -> Any:
+@drawn_on("ax")
+def feature_target(table: Table, feature: str, *, ax: Any = None) -> None:
     """Draw one feature against the target: points, boxes or a mosaic, whichever fits the two kinds.
 
     Parameters
     ----------
     table : Table
     feature : str
-    ax : matplotlib Axes, optional
-
-    Returns
-    -------
-    matplotlib Axes
 
     Examples
     --------
@@ -41,7 +38,6 @@ def feature_target(table: Table, feature: str, ax: Any = None) -> Any:
     'loaf_volume (ml)'
     """
     table.check_known([feature])
-    ax = new_axes() if ax is None else ax
     column, target = table.column(feature), table.target
     there = ~column.missing
     gaps = f" · {int((~there).sum()):,} rows missing" if not there.all() else ""
@@ -63,10 +59,10 @@ def feature_target(table: Table, feature: str, ax: Any = None) -> Any:
         shown = _mosaic(ax, column, x, y, target.classes)
         dress(ax, f"Shares of {target.name} by {feature}{shown}{gaps}", f"{label}, as wide as its rows", "share of the rows")
         ax.grid(False)
-    return ax
 
 
-def two_features(table: Table, first: str, second: str, ax: Any = None) -> Any:
+@drawn_on("ax")
+def two_features(table: Table, first: str, second: str, *, ax: Any = None) -> None:
     """Two number features against each other with their r; points coloured by the target, low to high.
 
     Examples
@@ -83,7 +79,6 @@ def two_features(table: Table, first: str, second: str, ax: Any = None) -> Any:
     for column in (a, b):
         if column.levels and len(column.levels) > 2:
             raise UsageError(f"'{column.name}' is a {column.kind}: two_features draws numbers; use feature_target for it")
-    ax = new_axes() if ax is None else ax
     both = ~a.missing & ~b.missing
     x, y, target = a.values[both], b.values[both], table.y[both]
     subset = _some(x.size)
@@ -96,7 +91,6 @@ def two_features(table: Table, first: str, second: str, ax: Any = None) -> Any:
     labels = [_label(n, table.meaning(n).unit) for n in (first, second)]
     dress(ax, f"{first} and {second}: {words.split(' (')[0]}", *labels)
     _under_title(ax, f"{words} · plum: low {table.target.name}, teal: high")
-    return ax
 
 
 def _under_title(ax: Any, words: str) -> None:

@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from chaff.plots.palette import DROP, INK, KEEP, PAPER, QUIET, REVIEW, dress, new_axes, new_figure, sequential
+from chaff.plots.drawn_on import drawn_on
+from chaff.plots.palette import DROP, INK, KEEP, PAPER, QUIET, REVIEW, dress, sequential
 from chaff.table.table import Table
 
 if TYPE_CHECKING:
@@ -19,7 +20,8 @@ LEVELS = 12
 MAP_COLUMNS, MAP_ROWS = 40, 200
 
 
-def histograms(table: Table, findings: Findings | None = None, features: Sequence[str] | None = None) -> Any:
+@drawn_on("figure")
+def histograms(table: Table, findings: Findings | None = None, features: Sequence[str] | None = None, *, figure: Any = None) -> None:
     """A grid of histograms, one column a panel, with the target's course over it.
 
     Parameters
@@ -50,7 +52,6 @@ def histograms(table: Table, findings: Findings | None = None, features: Sequenc
     table.check_known(shown)
     across = int(np.clip(np.ceil(np.sqrt(len(shown) * 1.3)), 1, 5))
     down = int(np.ceil(len(shown) / across))
-    figure = new_figure()
     axes = figure.subplots(max(down, 1), across, squeeze=False).ravel()
     for ax, name in zip(axes, shown, strict=False):
         _panel(ax, table, name, findings)
@@ -62,7 +63,6 @@ def histograms(table: Table, findings: Findings | None = None, features: Sequenc
     more = f" · {len(shown)} of {len(features)} columns" if len(features) > len(shown) else ""
     title = f"Rows in each bar, and the {what} over them (line){more}"
     figure.suptitle(title, x=0.01, ha="left", color=INK, fontsize=13, fontweight="bold")
-    return figure
 
 
 def _panel(ax: Any, table: Table, name: str, findings: Findings | None) -> None:
@@ -135,7 +135,8 @@ def _short(text: str, most: int) -> str:
     return text if len(text) <= most else text[: most - 1] + "…"
 
 
-def missing_map(table: Table, findings: Findings | None = None, ax: Any = None) -> Any:
+@drawn_on("ax")
+def missing_map(table: Table, findings: Findings | None = None, *, ax: Any = None) -> None:
     """Where cells are missing: columns side by side, rows in the order of the target, so that absence that tells shows.
 
     Parameters
@@ -143,7 +144,6 @@ def missing_map(table: Table, findings: Findings | None = None, ax: Any = None) 
     table : Table
     findings : Findings, optional
         Of `chaff.screen`: writes beside a column that its absence tells.
-    ax : matplotlib Axes, optional
 
     Returns
     -------
@@ -158,7 +158,6 @@ def missing_map(table: Table, findings: Findings | None = None, ax: Any = None) 
     """
     shares = {f: float(table.column(f).missing.mean()) for f in table.features}
     names = sorted((f for f in shares if shares[f] > 0), key=lambda f: -shares[f])
-    ax = new_axes() if ax is None else ax
     shown = names[:MAP_COLUMNS]
     order = np.argsort(table.y, kind="stable")
     parts = np.array_split(order, min(MAP_ROWS, order.size))
@@ -172,7 +171,6 @@ def missing_map(table: Table, findings: Findings | None = None, ax: Any = None) 
     ax.grid(False)
     ax.set_yticks(range(len(shown)), [f"{_short(f, 26)}  {shares[f]:.0%}{_tells(findings, f)}" for f in shown])
     ax.set_xticks([])
-    return ax
 
 
 def _tells(findings: Findings | None, name: str) -> str:

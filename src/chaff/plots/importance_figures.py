@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 
 from chaff.errors import UsageError
-from chaff.plots.palette import DROP, GRID, INK, KEEP, QUIET, REVIEW, SECOND, dress, new_figure
+from chaff.plots.drawn_on import drawn_on
+from chaff.plots.palette import DROP, GRID, INK, KEEP, QUIET, REVIEW, SECOND, dress
 from chaff.results.findings import Findings
 
 BARS = 25
@@ -18,7 +19,8 @@ POINTS = 600
 TICKS = 12
 
 
-def importance_bars(findings: Findings, bars: int = BARS, figure: Any = None) -> Any:
+@drawn_on("ax")
+def importance_bars(findings: Findings, bars: int = BARS, *, ax: Any = None) -> None:
     """Draw the leading features of `chaff.importance` as bars, a whisker of one standard deviation over folds on each.
 
     Parameters
@@ -26,23 +28,16 @@ def importance_bars(findings: Findings, bars: int = BARS, figure: Any = None) ->
     findings : Findings
     bars : int
         At most so many.
-    figure : matplotlib Figure, optional
-
-    Returns
-    -------
-    matplotlib Figure
 
     Examples
     --------
     >>> import chaff
     >>> lots = chaff.demo.table(rows=100).with_features(["protein_pct", "ash_pct"])
     >>> found = chaff.importance(lots, "ridge", by="permutation")
-    >>> chaff.plots.importance_bars(found).axes[0].get_xlabel()
+    >>> chaff.plots.importance_bars(found).get_xlabel()
     'importance by permutation, ridge (whiskers: one standard deviation over folds)'
     """
     subset = findings.ranked().head(bars)
-    figure = figure or new_figure()
-    ax = figure.subplots()
     places = np.arange(len(subset))[::-1]
     value, sd = subset["importance"].to_numpy(float), np.nan_to_num(subset["importance_sd"].to_numpy(float))
     ax.barh(places, value, height=0.66, color=[KEEP if s else DROP for s in _strong(subset)])
@@ -53,7 +48,6 @@ def importance_bars(findings: Findings, bars: int = BARS, figure: Any = None) ->
     ax.set_yticks(places, [str(f) for f in subset.index])
     ax.grid(axis="y", visible=False)
     ax.axvline(0, color=QUIET, linewidth=0.8)
-    return figure
 
 
 def _strong(subset: Any) -> list[bool]:
@@ -77,7 +71,8 @@ def _axis(findings: Findings) -> str:
     return f"importance by {by}" + ("" if alone or not label else f", {label}")
 
 
-def coefficient_path(findings: Findings, figure: Any = None) -> Any:
+@drawn_on("figure")
+def coefficient_path(findings: Findings, *, figure: Any = None) -> None:
     """Draw the coefficients of ``chaff.importance(table, "lasso", by="coefficient")`` along the penalty, and the loss on inner
     folds beneath; both chosen penalties are marked.
 
@@ -92,7 +87,6 @@ def coefficient_path(findings: Findings, figure: Any = None) -> Any:
     if "path" not in findings.more:
         raise UsageError("only a penalised model's coefficients have a path: lasso, elastic net or group lasso, by='coefficient'")
     path, scored = findings.more["path"], findings.more["penalties"]
-    figure = figure or new_figure()
     top, below = figure.subplots(2, 1, sharex=True, height_ratios=(3, 1))
     penalties = path.index.to_numpy(float)
     subset = np.isfinite(penalties) & (penalties > 0)
@@ -120,7 +114,6 @@ def coefficient_path(findings: Findings, figure: Any = None) -> Any:
             for ax in (top, below):
                 ax.axvline(float(penalties[scored[column].to_numpy(bool)][0]), color=colour, linewidth=1.2, linestyle=line)
     dress(below, "", "penalty, smaller to the right (solid: lowest loss; dashed: within one standard error)", "loss, inner folds")
-    return figure
 
 
 def _in_words(scored: Any) -> str:
@@ -143,22 +136,21 @@ def _name_ends(ax: Any, path: Any, penalties: Any, named: list[str], colours: li
         )  # fmt: skip
 
 
-def fold_spread(findings: Findings, bars: int = BARS, figure: Any = None) -> Any:
+@drawn_on("ax")
+def fold_spread(findings: Findings, bars: int = BARS, *, ax: Any = None) -> None:
     """Draw every feature's importance in each fold as a dot, its mean as a line: whether folds agree.
 
     Examples
     --------
     >>> import chaff
     >>> lots = chaff.demo.table(rows=100).with_features(["protein_pct", "ash_pct"])
-    >>> chaff.plots.fold_spread(chaff.importance(lots, "ridge", by="permutation")).axes[0].get_ylabel()
+    >>> chaff.plots.fold_spread(chaff.importance(lots, "ridge", by="permutation")).get_ylabel()
     ''
     """
     if "by_fold" not in findings.more:
         raise UsageError("these findings have no folds")
     subset = findings.ranked().head(bars)
     folds = findings.more["by_fold"].loc[subset.index].to_numpy(float)
-    figure = figure or new_figure()
-    ax = figure.subplots()
     places = np.arange(len(subset))[::-1]
     strong = _strong(subset)
     for k, place in enumerate(places):
@@ -170,10 +162,10 @@ def fold_spread(findings: Findings, bars: int = BARS, figure: Any = None) -> Any
     dress(ax, f"Importance in each of {folds.shape[1]} folds, the mean as a line{_told(subset)}", _axis(findings), "")
     ax.set_yticks(places, [str(f) for f in subset.index])
     ax.grid(axis="y", visible=False)
-    return figure
 
 
-def effects(findings: Findings, panels: int = PANELS, figure: Any = None) -> Any:
+@drawn_on("figure")
+def effects(findings: Findings, panels: int = PANELS, *, figure: Any = None) -> None:
     """Draw the effect of each leading feature against its value, from ``chaff.importance(…, by="shapley")``.
 
     Examples
@@ -188,7 +180,6 @@ def effects(findings: Findings, panels: int = PANELS, figure: Any = None) -> Any
         raise UsageError("only Shapley values have effects to draw: by='shapley'")
     names = [str(f) for f in findings.ranked().index[:panels]]
     shown, values = findings.more["effects"], findings.more["values"]
-    figure = figure or new_figure()
     across = min(3, len(names))
     axes = np.atleast_1d(figure.subplots(-(-len(names) // across), across, sharey=True, squeeze=False)).ravel()
     for ax, f in zip(axes, names, strict=False):
@@ -208,7 +199,6 @@ def effects(findings: Findings, panels: int = PANELS, figure: Any = None) -> Any
     for ax in axes[::across]:
         ax.set_ylabel("effect on the prediction", color=INK, fontsize=10)
     figure.suptitle("Effect of a value on the prediction, test-fold rows", x=0.01, ha="left", color=INK, fontsize=13, fontweight="bold")
-    return figure
 
 
 def _places(ax: Any, values: Any) -> Any:
@@ -228,7 +218,8 @@ def _direction(direction: float) -> str:
     return f"{word} ({direction:+.2f})"
 
 
-def disagreement(findings: Findings, bars: int = 15, figure: Any = None) -> Any:
+@drawn_on("ax")
+def disagreement(findings: Findings, bars: int = 15, *, ax: Any = None) -> None:
     """Draw where each model and way puts the leading features, from ``chaff.importance(…, by="pooled")``.
 
     Examples
@@ -236,15 +227,13 @@ def disagreement(findings: Findings, bars: int = 15, figure: Any = None) -> Any:
     >>> import chaff
     >>> lots = chaff.demo.table(rows=100).with_features(["protein_pct", "ash_pct"])
     >>> found = chaff.importance(lots, "tree", by=chaff.Pooled(models=["ridge"]))
-    >>> len(chaff.plots.disagreement(found).axes[0].get_legend().get_texts())
+    >>> len(chaff.plots.disagreement(found).get_legend().get_texts())
     3
     """
     if "parts" not in findings.more:
         raise UsageError("only pooled importance has parts to disagree: by='pooled'")
     subset = findings.ranked().head(bars)
     parts, weights = findings.more["parts"].loc[subset.index], findings.more["weights"]["weight"]
-    figure = figure or new_figure()
-    ax = figure.subplots()
     places = np.arange(len(subset))[::-1]
     rows = parts.to_numpy(float)
     ax.hlines(places, rows.min(1), rows.max(1), color=GRID, linewidth=5)
@@ -268,7 +257,6 @@ def disagreement(findings: Findings, bars: int = 15, figure: Any = None) -> Any:
     ax.set_yticks(places, [str(f) for f in subset.index])
     ax.grid(axis="y", visible=False)
     ax.legend(loc="upper center", bbox_to_anchor=(0.4, -0.1), ncol=3, fontsize=9, frameon=False)
-    return figure
 
 
 def close_up(findings: Findings) -> Any:

@@ -7,14 +7,16 @@ from typing import Any
 import numpy as np
 
 from chaff.errors import UsageError
-from chaff.plots.palette import DROP, GRID, INK, KEEP, PAPER, QUIET, REVIEW, SECOND, dress, new_axes
+from chaff.plots.drawn_on import drawn_on
+from chaff.plots.palette import DROP, GRID, INK, KEEP, PAPER, QUIET, REVIEW, SECOND, dress
 from chaff.results.findings import Findings
 
 BARS = 30
 LINES = 12
 
 
-def vif_bars(findings: Findings, limit: float = 10.0, bars: int = BARS, ax: Any = None) -> Any:
+@drawn_on("ax")
+def vif_bars(findings: Findings, limit: float = 10.0, bars: int = BARS, *, ax: Any = None) -> None:
     """The largest variance inflation factors on a log scale, with the limit.
 
     Parameters
@@ -24,7 +26,6 @@ def vif_bars(findings: Findings, limit: float = 10.0, bars: int = BARS, ax: Any 
     limit : float
     bars : int
         At most so many.
-    ax : matplotlib Axes, optional
 
     Examples
     --------
@@ -34,7 +35,6 @@ def vif_bars(findings: Findings, limit: float = 10.0, bars: int = BARS, ax: Any 
     """
     if "vif" not in findings.frame.columns:
         raise UsageError(f"{findings.method} has no VIF to draw; use the findings of chaff.inflation")
-    ax = ax or new_axes()
     vif = findings.frame["vif"].dropna().sort_values(ascending=False, kind="stable")
     subset = vif.head(bars)
     values = subset.to_numpy(float)
@@ -85,10 +85,10 @@ def vif_bars(findings: Findings, limit: float = 10.0, bars: int = BARS, ax: Any 
     ax.tick_params(axis="y", labelsize=9 if len(subset) > 18 else 10)
     ax.set_xlim(1, top**1.12)
     ax.set_ylim(-1.4, len(subset) - 0.4)
-    return ax
 
 
-def vif_trail(findings: Findings, limit: float = 10.0, ax: Any = None) -> Any:
+@drawn_on("ax")
+def vif_trail(findings: Findings, limit: float = 10.0, *, ax: Any = None) -> None:
     """How the VIFs fall as one feature after another goes.
 
     Parameters
@@ -104,7 +104,6 @@ def vif_trail(findings: Findings, limit: float = 10.0, ax: Any = None) -> Any:
     """
     if "path" not in findings.more:
         raise UsageError(f"{findings.method} has no path of VIFs to draw; use the findings of chaff.prune_inflation")
-    ax = ax or new_axes()
     path = findings.more["path"]
     values = path.to_numpy(float)
     finite = values[np.isfinite(values)]
@@ -139,7 +138,6 @@ def vif_trail(findings: Findings, limit: float = 10.0, ax: Any = None) -> Any:
         ax.annotate("infinite", (0, top), xytext=(6, 14), textcoords="offset points", color=QUIET, fontsize=9)
     ax.set_xticks(moves)
     ax.set_xlim(-0.2, len(moves) - 1 + max(1.2, 0.28 * len(moves)))
-    return ax
 
 
 def _end_labels(ax: Any, ends: list[tuple[int, float, str, bool]], moves: int) -> None:
@@ -164,7 +162,8 @@ def _end_labels(ax: Any, ends: list[tuple[int, float, str, bool]], moves: int) -
         )
 
 
-def scree(findings: Findings, ax: Any = None) -> Any:
+@drawn_on("ax")
+def scree(findings: Findings, *, ax: Any = None) -> None:
     """Eigenvalues of the components, with what shuffled columns give, and the cumulative share.
 
     Parameters
@@ -180,7 +179,6 @@ def scree(findings: Findings, ax: Any = None) -> Any:
     """
     if "components" not in findings.more:
         raise UsageError(f"{findings.method} has no components to draw; use the findings of chaff.components")
-    ax = ax or new_axes()
     parts = findings.more["components"]
     x, values = parts.index.to_numpy(), parts["eigenvalue"].to_numpy(float)
     ax.bar(x, values, width=0.72, color=[KEEP if k <= findings.settings["significant"] else DROP for k in x])
@@ -207,4 +205,3 @@ def scree(findings: Findings, ax: Any = None) -> Any:
         side.set_visible(False)
     over.plot([reach], [parts["cumulative"].iloc[reach - 1]], marker="o", color=SECOND, markersize=8)
     ax.set_xlim(0.2, len(x) + 0.8)
-    return ax

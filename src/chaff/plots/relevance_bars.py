@@ -7,7 +7,8 @@ from typing import Any
 import numpy as np
 
 from chaff.errors import UsageError
-from chaff.plots.palette import DROP, GRID, INK, KEEP, QUIET, dress, new_figure
+from chaff.plots.drawn_on import drawn_on
+from chaff.plots.palette import DROP, GRID, INK, KEEP, QUIET, dress
 from chaff.results.findings import Findings
 
 BARS = 25
@@ -15,7 +16,8 @@ SMALLEST_P = 1e-300
 FAR = 2.0  # a smallest p whose logarithm is so many times the next one's
 
 
-def relevance_bars(findings: Findings, by: str | None = None, bars: int = BARS, figure: Any = None) -> Any:
+@drawn_on("figure")
+def relevance_bars(findings: Findings, by: str | None = None, bars: int = BARS, *, figure: Any = None) -> None:
     """Draw the leading features of `chaff.relevance`.
 
     Parameters
@@ -25,7 +27,6 @@ def relevance_bars(findings: Findings, by: str | None = None, bars: int = BARS, 
         Column to draw; the one that leads when left out.
     bars : int
         At most so many bars, whatever the number of features.
-    figure : matplotlib Figure, optional
 
     Returns
     -------
@@ -46,7 +47,6 @@ def relevance_bars(findings: Findings, by: str | None = None, bars: int = BARS, 
         raise UsageError(f"no feature has a value of {by}: there is nothing to draw")
     subset = frame.head(bars)
     p_name = next((c for c in (f"{by}_p", "p" if by in ("effect_size", "p", "q") else "") if c in subset.columns), None)
-    figure = figure or new_figure()
     axes = figure.subplots(1, 2, sharey=True, width_ratios=(3, 1.25)) if p_name else [figure.subplots()]
     stays = (subset["verdict"] == "keep").to_numpy() if "verdict" in subset.columns else np.ones(len(subset), bool)
     places = np.arange(len(subset))[::-1]
@@ -61,7 +61,6 @@ def relevance_bars(findings: Findings, by: str | None = None, bars: int = BARS, 
     axes[0].tick_params(axis="y", labelsize=9 if len(subset) > 18 else 10)
     if p_name:
         _p_values(axes[1], subset[p_name].to_numpy(float), stays, places)
-    return figure
 
 
 def _plain(name: str) -> str:

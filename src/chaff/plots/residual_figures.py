@@ -7,20 +7,21 @@ from typing import Any
 import numpy as np
 
 from chaff.methods.linear.checks import Residuals
-from chaff.plots.palette import DROP, INK, KEEP, QUIET, REVIEW, SECOND, dress, new_axes, new_figure
+from chaff.plots.drawn_on import drawn_on
+from chaff.plots.palette import DROP, INK, KEEP, QUIET, REVIEW, SECOND, dress
 
 POINTS = 4000
 PANELS = 12
 
 
-def residual_checks(checked: Residuals, figure: Any = None) -> Any:
+@drawn_on("figure")
+def residual_checks(checked: Residuals, *, figure: Any = None) -> None:
     """Histogram with the normal curve, residuals against fitted, normal quantiles, and leverage with influence.
 
     Parameters
     ----------
     checked : Residuals
         Of `chaff.residuals`.
-    figure : matplotlib Figure, optional
 
     Examples
     --------
@@ -30,7 +31,6 @@ def residual_checks(checked: Residuals, figure: Any = None) -> Any:
     """
     from scipy.special import ndtri
 
-    figure = figure or new_figure()
     (a, b), (c, d) = figure.subplots(2, 2)
     frame, tests = checked.frame, checked.tests
     e, fitted = frame["residual"].to_numpy(float), frame["fitted"].to_numpy(float)
@@ -75,7 +75,6 @@ def residual_checks(checked: Residuals, figure: Any = None) -> Any:
         ax.title.set_fontsize(10.5)
         ax.set_title(ax.get_title(loc="left"), loc="left", fontsize=10.5, fontweight="bold", color=INK, pad=8)
         ax.tick_params(labelsize=8.5)
-    return figure
 
 
 def _p(value: float) -> str:
@@ -88,7 +87,8 @@ def _course(ax: Any, x: Any, y: Any) -> None:
     ax.plot([np.median(x[k]) for k in bands], [y[k].mean() for k in bands], color=KEEP, linewidth=2, marker="o", markersize=4)
 
 
-def residuals_by_feature(checked: Residuals, figure: Any = None) -> Any:
+@drawn_on("figure")
+def residuals_by_feature(checked: Residuals, *, figure: Any = None) -> None:
     """Residuals against each kept column (the first 12), with their means in bands: a bend there is what the line misses.
 
     Examples
@@ -98,7 +98,6 @@ def residuals_by_feature(checked: Residuals, figure: Any = None) -> Any:
     >>> len(figure.axes)
     2
     """
-    figure = figure or new_figure()
     names = checked.form.columns[:PANELS]
     across = int(np.clip(np.ceil(np.sqrt(len(names))), 1, 4))
     axes = figure.subplots(int(np.ceil(len(names) / across)), across, squeeze=False).ravel()
@@ -123,10 +122,10 @@ def residuals_by_feature(checked: Residuals, figure: Any = None) -> Any:
         fontweight="bold",
         color=INK,
     )
-    return figure
 
 
-def predicted_true(checked: Residuals, ax: Any = None) -> Any:
+@drawn_on("ax")
+def predicted_true(checked: Residuals, *, ax: Any = None) -> None:
     """Predicted against true on the holdout, with its scores in the target's own units.
 
     Examples
@@ -140,7 +139,6 @@ def predicted_true(checked: Residuals, ax: Any = None) -> Any:
 
     if not checked.true.size:
         raise UsageError("no rows were held out: call chaff.residuals with holdout above 0")
-    ax = ax or new_axes()
     true, predicted = checked.true, checked.predicted
     low, high = float(min(true.min(), predicted.min())), float(max(true.max(), predicted.max()))
     ax.plot([low, high], [low, high], color=KEEP, linewidth=1.6)
@@ -158,4 +156,3 @@ def predicted_true(checked: Residuals, ax: Any = None) -> Any:
     if abs(row["mean_error"]) > 0.05 * row["rmse"]:
         words = f"on average {abs(row['mean_error']):.3g}{unit} {'too low' if row['mean_error'] > 0 else 'too high'}"
         ax.annotate(words, (0.01, 0.97), xycoords="axes fraction", va="top", color=SECOND, fontsize=10)
-    return ax

@@ -9,22 +9,8 @@ import numpy as np
 
 from chaff.errors import UsageError
 from chaff.metrics import METRICS
-from chaff.plots.palette import (
-    DROP,
-    GRID,
-    KEEP,
-    PAPER,
-    QUIET,
-    REVIEW,
-    SECOND,
-    band,
-    dress,
-    level,
-    mark_size,
-    new_axes,
-    new_figure,
-    subtitle,
-)
+from chaff.plots.drawn_on import drawn_on
+from chaff.plots.palette import DROP, GRID, KEEP, PAPER, QUIET, REVIEW, SECOND, band, dress, level, mark_size, subtitle
 
 if TYPE_CHECKING:
     from chaff.methods.search.alternatives import Alternatives
@@ -34,7 +20,8 @@ if TYPE_CHECKING:
 MOST_ROWS, MOST_SETS = 32, 60
 
 
-def search_sizes(trail: SearchResult, chosen: Chosen | None = None, ax: Any = None) -> Any:
+@drawn_on("ax")
+def search_sizes(trail: SearchResult, chosen: Chosen | None = None, *, ax: Any = None) -> None:
     """Score against size: what the search saw, and what is honest.
 
     Parameters
@@ -43,11 +30,6 @@ def search_sizes(trail: SearchResult, chosen: Chosen | None = None, ax: Any = No
         From `chaff.search`.
     chosen : Chosen, optional
         From ``trail.choose(…)``, to be marked.
-    ax : matplotlib Axes, optional
-
-    Returns
-    -------
-    matplotlib Axes
 
     Examples
     --------
@@ -58,7 +40,6 @@ def search_sizes(trail: SearchResult, chosen: Chosen | None = None, ax: Any = No
     'number of features'
     """
     frame = _trail(trail, "search_sizes").sizes
-    ax = new_axes() if ax is None else ax
     label = METRICS[trail.metric].label
     sizes = frame.index.to_numpy(float)
     has = "honest" in frame.columns
@@ -78,7 +59,6 @@ def search_sizes(trail: SearchResult, chosen: Chosen | None = None, ax: Any = No
     dress(ax, title, "number of features", f"{label}, mean ± SE")
     subtitle(ax, title, trail.notes[0] if trail.notes else "")
     ax.xaxis.get_major_locator().set_params(integer=True)
-    return ax
 
 
 def _name_lines(ax: Any, trail: SearchResult, frame: Any, has: bool) -> None:
@@ -94,7 +74,8 @@ def _name_lines(ax: Any, trail: SearchResult, frame: Any, has: bool) -> None:
         )  # fmt: skip
 
 
-def set_presence(trail: SearchResult, chosen: Chosen | None = None, ax: Any = None) -> Any:
+@drawn_on("ax")
+def set_presence(trail: SearchResult, chosen: Chosen | None = None, *, ax: Any = None) -> None:
     """Which features the best set of each size holds: a column a size, a row a feature, those that come in first on top.
 
     Parameters
@@ -102,11 +83,6 @@ def set_presence(trail: SearchResult, chosen: Chosen | None = None, ax: Any = No
     trail : SearchedTrail
     chosen : Chosen, optional
         Its column is framed.
-    ax : matplotlib Axes, optional
-
-    Returns
-    -------
-    matplotlib Axes
 
     Examples
     --------
@@ -122,7 +98,6 @@ def set_presence(trail: SearchResult, chosen: Chosen | None = None, ax: Any = No
     names = [f for f in sorted(trail.offered, key=lambda f: (-shares[f], f)) if shares[f]]
     left = len(names) - MOST_ROWS
     names = names[:MOST_ROWS]
-    ax = new_axes() if ax is None else ax
     held = np.array([[f in s for s in sets] for f in names], float)
     _cells(ax, held, KEEP)
     _feature_rows(ax, names)
@@ -135,7 +110,6 @@ def set_presence(trail: SearchResult, chosen: Chosen | None = None, ax: Any = No
         subtitle(ax, title, f"the {MOST_ROWS} features that are in most; {left} more come in later")
     if chosen is not None and len(chosen.features) in sizes:
         _frame_column(ax, sizes.index(len(chosen.features)), len(names), "chosen")
-    return ax
 
 
 def _cells(ax: Any, held: Any, colour: str) -> None:
@@ -165,18 +139,14 @@ def _frame_column(ax: Any, at: int, rows: int, word: str) -> None:
     ax.tick_params(axis="x", pad=14)
 
 
-def generations(trail: SearchResult, figure: Any = None) -> Any:
+@drawn_on("figure")
+def generations(trail: SearchResult, *, figure: Any = None) -> None:
     """A genetic search, generation by generation: best and mean score, how different its sets are, and its front.
 
     Parameters
     ----------
     trail : SearchedTrail
         With the strategy "genetic".
-    figure : matplotlib Figure, optional
-
-    Returns
-    -------
-    matplotlib Figure
 
     Examples
     --------
@@ -187,7 +157,6 @@ def generations(trail: SearchResult, figure: Any = None) -> Any:
     3
     """
     frame = _trail(trail, "generations").generations
-    figure = new_figure() if figure is None else figure
     grid = figure.add_gridspec(2, 2, width_ratios=(3, 2), height_ratios=(3, 2))
     score, different, front = figure.add_subplot(grid[0, 0]), figure.add_subplot(grid[1, 0]), figure.add_subplot(grid[:, 1])
     label, x = METRICS[trail.metric].label, frame.index.to_numpy()
@@ -205,7 +174,6 @@ def generations(trail: SearchResult, figure: Any = None) -> Any:
     different.set_ylim(0, None)
     dress(different, "", "generation", "share of columns in\nwhich two sets differ")
     _fronts(front, trail, label)
-    return figure
 
 
 def _fronts(ax: Any, trail: SearchResult, label: str) -> None:
@@ -226,18 +194,14 @@ def _fronts(ax: Any, trail: SearchResult, label: str) -> None:
     ax.xaxis.get_major_locator().set_params(integer=True)
 
 
-def alternatives_map(result: Alternatives, ax: Any = None) -> Any:
+@drawn_on("ax")
+def alternatives_map(result: Alternatives, *, ax: Any = None) -> None:
     """The good sets side by side: a column a set, the best on the left, a row a feature, those in all of them on top.
 
     Parameters
     ----------
     result : Alternatives
         From ``trail.alternatives()``.
-    ax : matplotlib Axes, optional
-
-    Returns
-    -------
-    matplotlib Axes
 
     Examples
     --------
@@ -255,7 +219,6 @@ def alternatives_map(result: Alternatives, ax: Any = None) -> Any:
     none = int((frame["role"] == "in none").sum())
     sets = list(result.sets["features"].head(MOST_SETS))
     names = [str(f) for f in frame.index if any(f in s for s in sets)][:MOST_ROWS]
-    ax = new_axes() if ax is None else ax
     colours = {"in all": KEEP, "interchangeable": REVIEW}
     _two_colours(ax, np.array([[f in s for s in sets] for f in names], bool), [colours[frame.loc[f, "role"]] for f in names])
     _feature_rows(ax, names)
@@ -275,7 +238,6 @@ def alternatives_map(result: Alternatives, ax: Any = None) -> Any:
     ax.grid(False)
     ax.set_xticks([])
     subtitle(ax, title, f"{shown} minimal sets within tolerance; {none} features are in none")
-    return ax
 
 
 def _two_colours(ax: Any, held: Any, colours: Sequence[str]) -> None:
@@ -291,18 +253,14 @@ def _two_colours(ax: Any, held: Any, colours: Sequence[str]) -> None:
         ax.axvline(x - 0.5, color=GRID, linewidth=0.6)
 
 
-def score_by_cost(trail: SearchResult, ax: Any = None) -> Any:
+@drawn_on("ax")
+def score_by_cost(trail: SearchResult, *, ax: Any = None) -> None:
     """Score against what a set costs to measure: every set that the search came through, and those that no other beats in both.
 
     Parameters
     ----------
     trail : SearchedTrail
         Of a table with costs.
-    ax : matplotlib Axes, optional
-
-    Returns
-    -------
-    matplotlib Axes
 
     Examples
     --------
@@ -312,7 +270,6 @@ def score_by_cost(trail: SearchResult, ax: Any = None) -> Any:
     'cost of measuring the set'
     """
     front = _trail(trail, "score_by_cost").cost_front
-    ax = new_axes() if ax is None else ax
     frame, label = trail.frame, METRICS[trail.metric].label
     ax.plot(frame["cost"], frame["score"], linestyle="none", marker="o", markersize=4, color=DROP, alpha=0.7)
     ax.step(front.index, front["score"], where="post", color=KEEP, linewidth=2)
@@ -333,7 +290,6 @@ def score_by_cost(trail: SearchResult, ax: Any = None) -> Any:
     title = f"Score against measuring cost: {trail.strategy.name} with {trail.scorer.model.label}"
     dress(ax, title, "cost of measuring the set", f"search {label}")
     subtitle(ax, title, "diamonds: no cheaper set scores as well (with the number of features); dots: every visited set")
-    return ax
 
 
 def _trail(trail: Any, name: str) -> SearchResult:
@@ -348,12 +304,12 @@ def figures_of(trails: Sequence[SearchResult], more: Mapping[str, Any]) -> dict[
     out: dict[str, Any] = {}
     for k, (trail, chosen) in enumerate(zip(trails, more["chosen"], strict=True), 1):
         tail = "" if len(trails) == 1 else f"_{k}"
-        out[f"score_by_size{tail}.png"] = search_sizes(trail, chosen).figure
-        out[f"sets{tail}.png"] = set_presence(trail, chosen).figure
+        out[f"score_by_size{tail}.png"] = search_sizes(trail, chosen)
+        out[f"sets{tail}.png"] = set_presence(trail, chosen)
         if trail.strategy.name == "genetic":
             out[f"generations{tail}.png"] = generations(trail)
         if trail.scorer.prices:
-            out[f"score_by_cost{tail}.png"] = score_by_cost(trail).figure
+            out[f"score_by_cost{tail}.png"] = score_by_cost(trail)
     if "alternatives" in more and len(more["alternatives"].sets):
-        out["alternatives.png"] = alternatives_map(more["alternatives"]).figure
+        out["alternatives.png"] = alternatives_map(more["alternatives"])
     return out

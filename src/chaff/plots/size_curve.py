@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from chaff.metrics import METRICS
-from chaff.plots.palette import DROP, KEEP, PAPER, SECOND, band, dress, level, mark_size, new_axes, subtitle
+from chaff.plots.drawn_on import drawn_on
+from chaff.plots.palette import DROP, KEEP, PAPER, SECOND, band, dress, level, mark_size, subtitle
 from chaff.results.trail import Trail
 
 if TYPE_CHECKING:
@@ -16,21 +17,16 @@ if TYPE_CHECKING:
     from chaff.methods.search.stage import SelectionSearch
 
 
-def score_by_size(trail: SelectionSearch, ax: Any = None, unit: str = "") -> Any:
+@drawn_on("ax")
+def score_by_size(trail: SelectionSearch, unit: str = "", *, ax: Any = None) -> None:
     """Draw the honest score of each size through every lens that was looked through.
 
     Parameters
     ----------
     trail : SearchTrail
         From `run.result("search")`: for each size the search was run anew inside each fold, its set scored on the test rows.
-    ax : matplotlib Axes, optional
-        Where to draw; a figure of its own when left out.
     unit : str
         Unit of the target, for metrics that have it.
-
-    Returns
-    -------
-    matplotlib Axes
 
     Examples
     --------
@@ -44,7 +40,6 @@ def score_by_size(trail: SelectionSearch, ax: Any = None, unit: str = "") -> Any
         from chaff.errors import UsageError
 
         raise UsageError("score_by_size draws what a search decided: pass run.result('search')")
-    ax = new_axes() if ax is None else ax
     metric = METRICS[trail.metric]
     deciding = trail.decided
     for curve in trail.best_curves():
@@ -65,7 +60,6 @@ def score_by_size(trail: SelectionSearch, ax: Any = None, unit: str = "") -> Any
     ax.xaxis.get_major_locator().set_params(integer=True)
     most = max(max(c.sizes) for c in trail.best_curves())
     ax.set_xlim(-0.02 * most, max(most, 1) * 1.02 + 0.5)
-    return ax
 
 
 def _title(trail: SelectionSearch) -> str:

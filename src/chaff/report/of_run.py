@@ -35,7 +35,7 @@ def picture(draw: Callable[[], Any], alt: str, caption: str = "") -> Picture | N
         return None
     out = io.BytesIO()
     with matplotlib.rc_context({"svg.fonttype": "none", "svg.hashsalt": "chaff", "font.family": FONTS}):
-        getattr(drawn, "figure", drawn).savefig(out, format="svg", metadata={"Date": None, "Creator": None})
+        drawn.figure.savefig(out, format="svg", metadata={"Date": None, "Creator": None})
     return Picture(out.getvalue(), alt, caption)
 
 

@@ -8,6 +8,7 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.stats.dependence import independent, triangle
+from chaff.stats.logistic import fit_logistic
 from chaff.stats.tails import f_upper, normal_upper, t_two_sided
 from chaff.stats.tolerances import FLAT, SINGULAR
 
@@ -180,43 +181,24 @@ class LogisticModelFit:
     steps: int
 
 
-def logistic(X: Floats, y: Floats, weights: Floats | None = None, steps: int = 60) -> LogisticModelFit:
-    """Logistic regression by iteratively reweighted least squares with halved steps.
+def logistic(X: Floats, y: Floats, weights: Floats | None = None) -> LogisticModelFit:
+    """Logistic regression without a penalty, with its standard errors.
 
     Source: Cox, 1958; separation Albert and Anderson, 1984.
     """
-    n, q = X.shape
+    n = len(X)
     w = np.ones(n) if weights is None else weights * (n / weights.sum())
     means, spread = X.mean(0), np.where(X.std(0) > 0, X.std(0), 1.0)
     Z = np.column_stack([np.ones(n), (X - means) / spread])
-    beta = np.zeros(q + 1)
-    share = float(np.clip((w @ y) / n, 1e-9, 1 - 1e-9))
-    beta[0] = np.log(share / (1 - share))
-    deviance = _deviance(Z @ beta, y, w)
-    null = deviance
-    separated, k = False, 0
-    for k in range(1, steps + 1):  # noqa: B007  the count is told
-        step = np.linalg.lstsq(_curvature(Z, beta, w), Z.T @ (w * (y - _logistic(Z @ beta))), rcond=1e-12)[0]
-        size = 1.0
-        while size > 1e-4 and _deviance(Z @ (beta + size * step), y, w) > deviance + 1e-12:
-            size /= 2
-        beta = beta + size * step
-        fresh = _deviance(Z @ beta, y, w)
-        done = abs(deviance - fresh) < 1e-10 * (abs(fresh) + 0.1)
-        deviance = fresh
-        if np.abs(Z @ beta).max() > SURE and _parted(Z @ beta, y):
-            separated = True
-            break
-        if done:
-            break
-    if not separated:  # a last step, and the curvature where it ends: errors are those of the estimates themselves
+    fit = fit_logistic(Z[:, 1:], y[:, None], w, 0.0)
+    beta = fit.coefficients[:, 0]
+    complete = bool(((Z @ beta > 0) == (y > 0.5))[w > 0].all())
+    if not complete:  # a last step, and the curvature where it ends: errors are those of the estimates themselves
         beta = beta + np.linalg.lstsq(_curvature(Z, beta, w), Z.T @ (w * (y - _logistic(Z @ beta))), rcond=1e-12)[0]
-        deviance = _deviance(Z @ beta, y, w)
     H = _curvature(Z, beta, w)
     cov = np.linalg.pinv(H, hermitian=True)
     wild = np.sqrt(np.maximum(np.diagonal(cov), 0.0))[1:] > HUGE_ERROR
-    complete = bool(separated and ((Z @ beta > 0) == (y > 0.5))[w > 0].all())
-    separated = separated or bool(wild.any())
+    deviance, share = _deviance(Z @ beta, y, w), float(np.clip((w @ y) / n, 1e-9, 1 - 1e-9))
     back = np.concatenate([[1.0], 1.0 / spread])
     turn = np.diag(back)
     turn[0, 1:] = -means / spread
@@ -231,16 +213,15 @@ def logistic(X: Floats, y: Floats, weights: Floats | None = None, steps: int = 6
         z,
         p,
         deviance,
-        null,
+        _deviance(np.full(n, np.log(share / (1 - share))), y, w),
         _logistic(np.column_stack([np.ones(n), X]) @ beta),
-        separated,
+        complete or bool(wild.any()),
         np.flatnonzero(wild),
-        complete or (separated and not wild.any()),
-        k,
+        complete,
+        fit.steps,
     )
 
 
-SURE = 25.0  # log odds nobody needs
 HUGE_ERROR = 50.0  # standard error, on standardised columns
 
 
@@ -255,9 +236,3 @@ def _logistic(eta: Floats) -> Floats:
 
 def _deviance(eta: Floats, y: Floats, w: Floats) -> float:
     return float(2.0 * (w * (np.logaddexp(0.0, eta) - y * eta)).sum())
-
-
-def _parted(eta: Floats, y: Floats) -> bool:
-    """Whether rows with sure predictions are all right, and there are enough of them to be no accident."""
-    sure = np.abs(eta) > SURE / 2
-    return bool(sure.any() and ((eta[sure] > 0) == (y[sure] > 0.5)).all())

@@ -11,7 +11,6 @@ import pytest
 import chaff
 from chaff.methods.linear.rows import linear_form
 from chaff.methods.linear.swept import Swept
-from chaff.methods.linear.transforms import learned
 from tests.conftest import make_mixed
 
 FEATURES = ["assay_0", "assay_1", "assay_2", "assay_3", "gap_a", "variety", "organic"]
@@ -256,21 +255,6 @@ def test_sizes_side_by_side_follow_a_ranking():
     assert chaff.try_sizes(table, found, [2], by="mutual_information").shape == (1, 6)
     with pytest.raises(chaff.UsageError):
         chaff.try_sizes(table, sizes=[0])
-
-
-def test_forms_are_learned_on_training_rows_and_turned_back():
-    rng = np.random.default_rng(3)
-    x = np.exp(rng.normal(size=400))
-    table = chaff.open_arrays(np.column_stack([x, rng.normal(size=400)]), np.exp(0.5 * np.log(x) + 0.2 * rng.normal(size=400)))
-    tried = chaff.try_forms(table)
-    assert tried.index[0] != ("none", "none") and tried.loc[("none", "none"), "r_squared"] < tried["r_squared"].max()
-    assert tried.loc[("standard", "none"), "rmse"] == pytest.approx(tried.loc[("none", "none"), "rmse"], rel=1e-6)
-    for name in ("standard", "min-max", "log", "rank-normal"):
-        there, back = learned(name, x[:200])
-        np.testing.assert_allclose(back(there(x[:200])), x[:200], rtol=1e-9)
-        assert np.isfinite(there(x[200:])).all() and np.isfinite(back(there(x[200:]))).all()
-    with pytest.raises(chaff.UsageError, match="Did you mean 'standard'"):
-        chaff.try_forms(table, scalers=["standart"])
 
 
 def test_residual_checks_and_the_holdout_in_units():

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
@@ -12,7 +12,7 @@ from chaff.arrays import Floats
 from chaff.errors import UsageError
 from chaff.evaluate.fitted import mean_loss, truth_of
 from chaff.folds import Folds
-from chaff.methods.comparing.scales import on_scale
+from chaff.methods.comparing.scales import NormalScores, on_scale
 from chaff.metrics import METRICS, Metric, parts_of_r2
 from chaff.models.forms import learn_form
 from chaff.models.protocols import Model
@@ -25,11 +25,8 @@ from chaff.work import Work
 if TYPE_CHECKING:
     import pandas as pd
 
-TRANSFORMS: dict[str, tuple[Callable[[Any], Any], Callable[[Any], Any]]] = {
-    "none": (lambda y: y, lambda z: z),
-    "log": (np.log, np.exp),
-    "square root": (np.sqrt, lambda z: np.maximum(z, 0.0) ** 2),
-}
+TRANSFORMS = ("none", "log", "square root", "rank-normal")
+SMEARED = 200  # residuals, evenly spaced in their order, over which a mean comes back from normal scores
 
 
 @dataclass(frozen=True)
@@ -82,27 +79,37 @@ class Prepared:
         model, transform, number = unit
         split = self.folds.splits[number]
         train, test = (self.table.take(rows) for rows in self.folds.rows(split))
-        forward, _ = TRANSFORMS[transform]
         work = replace(self.work, seed=self.work.key("fit", split.repeat, split.test))
-        bent = train if transform == "none" else replace(train, y_all=np.where(np.isnan(train.y_all), np.nan, forward(train.y_all)))
+        scores = NormalScores.learn(train.targets[:, 0]) if transform == "rank-normal" else None
+        bent = train if transform == "none" else replace(train, y_all=_forward(train.y_all, transform, scores))
         learns = learn_form(model.learns, bent, work, f"model {model.label}")
         reads = learns if model.reads == model.learns else learn_form(model.reads, bent, work, f"model {model.label}")
         fitted = model.fit(learns.apply(bent), work)
         predicted = fitted.predict(reads.apply(test))
         if transform != "none":
             off = bent.targets - fitted.predict(reads.apply(bent))
-            predicted = back(predicted, off, transform)
+            predicted = back(predicted, off, transform, scores)
         truth = truth_of(train, test)
         nothing = np.broadcast_to(truth.train_means, truth.targets.shape)
         r2 = [mean_loss(METRICS["r2"].losses(truth, p)) for p in (predicted, nothing)]
         return [*(m.of_predictions(truth, predicted) for m in self.metrics), *r2]
 
 
-def back(predicted: Floats, off: Floats, transform: str) -> Floats:
+def _forward(y: Floats, transform: str, scores: NormalScores | None) -> Floats:
+    there = ~np.isnan(y)
+    out = y.copy()
+    out[there] = scores.forward(y[there]) if scores is not None else np.log(y[there]) if transform == "log" else np.sqrt(y[there])
+    return out
+
+
+def back(predicted: Floats, off: Floats, transform: str, scores: NormalScores | None = None) -> Floats:
     """Predictions on the target's own scale: the mean there, and not what the mean here comes back as, by the residuals of the training
     rows (Duan, 1983)."""
     if transform == "log":
         return np.asarray(np.exp(predicted) * np.exp(off).mean())
+    if scores is not None:
+        spread = np.quantile(off, (np.arange(SMEARED) + 0.5) / SMEARED)
+        return np.asarray(scores.backward(predicted[..., None] + spread).mean(-1))
     return np.asarray(np.maximum(predicted, 0.0) ** 2 + (off**2).mean())
 
 
