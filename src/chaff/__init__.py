@@ -5,7 +5,7 @@ from __future__ import annotations
 import importlib
 from typing import Any
 
-__version__ = "0.1.0"
+from chaff.version import __version__
 
 # Public name -> the module that holds it; read on first use, so that `import chaff` stays light.
 _PUBLIC = {

@@ -51,7 +51,7 @@ def plain(data, y, w, drawn):
     return out
 
 
-def rebuild_search_data(n, p, seed, category):
+def made_rows(n, p, seed, category):
     rng = np.random.default_rng(seed)
     columns = rng.integers(0, 9, (p, n)).astype(np.uint8)
     flags = np.array([category and k % 2 == 0 for k in range(p)])
@@ -77,7 +77,7 @@ def targets_of(kind, columns, count, seed):
 @pytest.mark.parametrize("category", [False, True])
 @pytest.mark.parametrize("kind", ["two", "three", "number"])
 def test_lanes_and_the_single_target_are_the_plain_search(kind, category):
-    data = rebuild_search_data(120, 5, 1, category)
+    data = made_rows(120, 5, 1, category)
     targets = targets_of(kind, data.columns, 4, 2)
     drawn = draw_columns(5, 7, np.random.default_rng(3))
     side_by_side = _in_lanes(data, targets, ([0, 1, 2, 3], 0, drawn))
@@ -91,7 +91,7 @@ def test_lanes_and_the_single_target_are_the_plain_search(kind, category):
 
 @pytest.mark.parametrize("kind", ["two", "three", "number"])
 def test_weights_count_as_copies_of_a_row(kind):
-    data = rebuild_search_data(90, 4, 5, True)
+    data = made_rows(90, 4, 5, True)
     targets = targets_of(kind, data.columns, 1, 6)
     w = np.random.default_rng(7).integers(1, 4, 90)
     weighed = Targets(targets.y, targets.classes, w[None], targets.number)
@@ -102,7 +102,7 @@ def test_weights_count_as_copies_of_a_row(kind):
 
 
 def test_shares_add_up_by_seeds_and_do_not_ask_how_targets_are_batched():
-    data = rebuild_search_data(200, 30, 8, True)
+    data = made_rows(200, 30, 8, True)
     targets = targets_of("three", data.columns, 30, 9)  # 21 fit into a batch of 64 lanes
     shares = standing(data, targets, 60, 3, WORK)
     fewer = standing(data, Targets(targets.y[[0, 25]], 3, None, False), 60, 3, WORK)
@@ -123,14 +123,14 @@ def test_trees_are_dealt_so_that_every_column_stands_about_equally_often():
 
 
 def test_very_many_columns_all_stand():
-    data = rebuild_search_data(40, 900, 1, False)
+    data = made_rows(40, 900, 1, False)
     shares = standing(data, targets_of("two", data.columns, 2, 1), 50, 2, WORK)
     assert np.isfinite(shares).all()
 
 
 @pytest.mark.long
 def test_more_rows_than_a_narrow_lane_can_count():
-    data = rebuild_search_data(70_000, 3, 4, False)
+    data = made_rows(70_000, 3, 4, False)
     targets = targets_of("two", data.columns, 2, 3)
     drawn = draw_columns(3, 1, np.random.default_rng(0))
     np.testing.assert_array_equal(_in_lanes(data, targets, ([0, 1], 0, drawn))[1], _alone(data, targets, ([1], 0, drawn))[0])

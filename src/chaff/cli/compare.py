@@ -65,9 +65,7 @@ if TYPE_CHECKING:
 @click.option(
     "--against", metavar="MODEL", help="Also: the sets that --model and this model select; shared, exclusive, loss with the other set."
 )
-@click.option(
-    "--scales", metavar="A,B,…", help="Scales of the columns side by side: standard, min-max, robust, log, rank-normal, none."
-)
+@click.option("--scales", metavar="A,B,…", help="Scales of the columns side by side: standard, min-max, robust, log, rank-normal, none.")
 @click.option("--transforms", metavar="A,B,…", help="Transforms of the target side by side: none, log, square root, rank-normal.")
 @click.option("--report", metavar="FILE", help="Write an HTML report.")
 @work_options

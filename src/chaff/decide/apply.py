@@ -6,12 +6,13 @@ import csv
 import io
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from chaff.decide.apply_kinds import From, of_kind, plain_cells, read_numbers
 from chaff.decide.drift import Drifts, Watcher
+from chaff.decide.selection_data import SelectionData
 from chaff.errors import DataError, UsageError, nearest
 from chaff.files import whole_file
 from chaff.table.derived import filled_cells, flag_cells, gaps_of
@@ -21,14 +22,13 @@ from chaff.table.files.text_files import csv_batches, ending
 from chaff.table.large_tables import stored_files
 from chaff.table.numbers import all_whole
 
-if TYPE_CHECKING:
-    from chaff.decide.selection import Selection
-
 BATCH = 65_536
 GROUP = 131_072  # rows of a row group of Parquet
 
 
-def apply_selection(selection: Selection, source: Any, out: str | Path | None, strict: bool = False, watcher: Watcher | None = None) -> Any:
+def apply_selection(
+    selection: SelectionData, source: Any, out: str | Path | None, strict: bool = False, watcher: Watcher | None = None
+) -> Any:
     """See `Selection.apply`; what the rows look like is left with the watcher."""
     watcher = watcher or (Watcher(selection) if strict else None)
     if isinstance(source, np.ndarray):
@@ -56,7 +56,7 @@ def _refuse_unlike(watcher: Watcher | None, strict: bool, label: str) -> None:
         raise DataError(f"{label} differs from the rows of the selection (strict):\n{shown}")
 
 
-def drift_of(selection: Selection, source: Any) -> Drifts:
+def drift_of(selection: SelectionData, source: Any) -> Drifts:
     """See `Selection.drift`."""
     if isinstance(source, np.ndarray):
         raise UsageError("drift needs named columns: a file, a pandas frame or an Arrow table")
@@ -68,7 +68,7 @@ def drift_of(selection: Selection, source: Any) -> Drifts:
     return watcher.found()
 
 
-def _plain_numbers(table: Any, selection: Selection) -> Any:
+def _plain_numbers(table: Any, selection: SelectionData) -> Any:
     """Ids and groups of a text file as whole numbers, where every one is written as such a number is and none like 007."""
     import pyarrow as pa
 
@@ -81,7 +81,7 @@ def _plain_numbers(table: Any, selection: Selection) -> Any:
     return table
 
 
-def _of_array(selection: Selection, X: Any) -> Any:
+def _of_array(selection: SelectionData, X: Any) -> Any:
     known = selection.data.columns
     if isinstance(X, np.ma.MaskedArray):
         X = np.ma.filled(X.astype(float), np.nan)
@@ -92,7 +92,7 @@ def _of_array(selection: Selection, X: Any) -> Any:
     return X[:, [known.index(m) for k in selection.kept for m in (k.members or [k.name])]]
 
 
-def _open(selection: Selection, source: Any) -> tuple[str, list[str], str | None, Iterator[Any]]:
+def _open(selection: SelectionData, source: Any) -> tuple[str, list[str], str | None, Iterator[Any]]:
     """(label, column names, decimal mark of a text file, batches as Arrow tables)."""
     import pyarrow as pa
 
@@ -133,7 +133,7 @@ def _never_empty(batches: Iterator[Any], schema: Any, wanted: list[str]) -> Iter
         yield pa.schema([schema.field(n) for n in wanted]).empty_table()
 
 
-def _wanted_columns(selection: Selection, names: list[str], label: str) -> list[str]:
+def _wanted_columns(selection: SelectionData, names: list[str], label: str) -> list[str]:
     """Target first if present, then ids, groups, order and weights if present, then the kept columns, all of which must be."""
     roles = [selection.target.name, *selection.terms.roles]
     kept = _stored(selection)
@@ -145,7 +145,7 @@ def _wanted_columns(selection: Selection, names: list[str], label: str) -> list[
     return list(dict.fromkeys([r for r in roles if r in names] + kept))
 
 
-def _checked(selection: Selection, batch: Any, source: From) -> Any:
+def _checked(selection: SelectionData, batch: Any, source: From) -> Any:
     """The batch with every kept column under the kind that the selection knows; refused otherwise. Cells of numbers are copied as
     they stand in a text file (`as_written`), once they are known to be numbers."""
     if source.decimal is not None and not source.as_written:
@@ -159,7 +159,7 @@ def _checked(selection: Selection, batch: Any, source: From) -> Any:
     return batch
 
 
-def _measured_roles(selection: Selection, batch: Any, decimal: str) -> Any:
+def _measured_roles(selection: SelectionData, batch: Any, decimal: str) -> Any:
     """A number target, weights and an order in numbers as numbers; ids and groups stay as they are written."""
     target = selection.target.name if selection.target.task == "regression" else None
     for name in (target, selection.terms.weights, selection.terms.order):
@@ -168,18 +168,18 @@ def _measured_roles(selection: Selection, batch: Any, decimal: str) -> Any:
     return batch
 
 
-def _flags(selection: Selection) -> dict[str, str]:
+def _flags(selection: SelectionData) -> dict[str, str]:
     """Missing flag → the column it is made from."""
     return {d.name: d.of for d in selection.derived if d.made == "missing flag"}
 
 
-def _stored(selection: Selection) -> list[str]:
+def _stored(selection: SelectionData) -> list[str]:
     """Columns that the kept features are read from."""
     flags = _flags(selection)
     return list(dict.fromkeys(flags.get(m, m) for k in selection.kept for m in (k.members or [k.name])))
 
 
-def _derived(selection: Selection, batch: Any) -> Any:
+def _derived(selection: SelectionData, batch: Any) -> Any:
     """The batch with missing flags made and gaps filled as the selection says, kept columns in their order."""
     if not selection.derived:
         return batch
@@ -196,7 +196,7 @@ def _derived(selection: Selection, batch: Any) -> Any:
     return batch.select(list(dict.fromkeys([*roles, *(m for k in selection.kept for m in (k.members or [k.name]))])))
 
 
-def _derived_array(selection: Selection, X: Any) -> Any:
+def _derived_array(selection: SelectionData, X: Any) -> Any:
     known, flags = selection.data.columns, _flags(selection)
     fills = {d.of: d.value for d in selection.derived if d.made == "fill"}
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from chaff.decide.selection_data import SelectionData
 from chaff.errors import DataError
 from chaff.table.derived import without_codes
 from chaff.table.numbers import all_whole, numbers_of
 
 if TYPE_CHECKING:
     from chaff.decide.drift import Watcher
-    from chaff.decide.selection import Selection
     from chaff.decide.selection_parts import KeptPart
 
 
@@ -31,12 +31,12 @@ class From:
         return column
 
 
-def plain_cells(selection: Selection, name: str, column: Any) -> Any:
+def plain_cells(selection: SelectionData, name: str, column: Any) -> Any:
     codes = (*map(str, selection.terms.missing_codes.get(name, ())), *map(str, selection.terms.missing))
     return without_codes(column, codes) if codes else column
 
 
-def of_kind(selection: Selection, part: KeptPart, name: str, column: Any, source: From) -> Any:
+def of_kind(selection: SelectionData, part: KeptPart, name: str, column: Any, source: From) -> Any:
     import pyarrow as pa
     import pyarrow.types as pt
 
@@ -58,7 +58,7 @@ def of_kind(selection: Selection, part: KeptPart, name: str, column: Any, source
     return source.see(name, column)
 
 
-def _numbers(selection: Selection, part: KeptPart, name: str, column: Any, source: From) -> Any:
+def _numbers(selection: SelectionData, part: KeptPart, name: str, column: Any, source: From) -> Any:
     """A column of words as numbers; refused where a cell is none."""
     if part.levels is not None and part.kind == "binary" and set(column.unique().drop_null().to_pylist()) <= set(part.levels):
         return source.see(name, column)  # two words that are its levels

@@ -10,6 +10,7 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.decide.distributions import Drift, Tally
+from chaff.decide.selection_data import SelectionData
 from chaff.decide.selection_parts import KeptPart, ShapePart
 from chaff.results.digits import figure
 from chaff.results.plain import records
@@ -21,7 +22,6 @@ from chaff.visible import listed
 if TYPE_CHECKING:
     import pandas as pd
 
-    from chaff.decide.selection import Selection
 
 STABILITY = 0.2  # population stability index from which a column is said to have moved; over 0.25 is usually called much
 MISSING = 0.05  # change of the missing share
@@ -96,7 +96,7 @@ SHOWN = ("why", "stability", "missing_then", "missing_now")
 class Watcher:
     """Sees every batch of the kept columns once."""
 
-    selection: Selection
+    selection: SelectionData
     tallies: dict[str, Tally] = field(default_factory=dict)
     rows: int = 0
 

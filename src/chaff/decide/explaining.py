@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from chaff.decide.ledger import literal
+from chaff.decide.selection_data import SelectionData
 from chaff.decide.selection_parts import StepPart
 from chaff.errors import UnknownColumn, UsageError, nearest
 from chaff.files import save_frame, write_text
@@ -18,7 +19,6 @@ from chaff.results.shown import frame_html, frame_text, terminal_width
 if TYPE_CHECKING:
     import pandas as pd
 
-    from chaff.decide.selection import Selection
 
 Fate = Literal["blocked", "review", "drop", "keep"]
 FATES: tuple[Fate, ...] = ("blocked", "review", "drop", "keep")  # what a person should look at comes first
@@ -173,7 +173,7 @@ def step_words(step: StepPart) -> str:
     return "; ".join(w for w in (held, step.reason, step.measured) if w)
 
 
-def explanation_of(selection: Selection, feature: str | None = None) -> Explanation:
+def explanation_of(selection: SelectionData, feature: str | None = None) -> Explanation:
     """The history of one column, or of all.
 
     Raises
@@ -191,7 +191,7 @@ def explanation_of(selection: Selection, feature: str | None = None) -> Explanat
     return Explanation(tuple(sorted(text, key=lambda t: order[t.fate])), selection.target.name, feature is None)
 
 
-def _steps(selection: Selection) -> dict[str, list[StepPart]]:
+def _steps(selection: SelectionData) -> dict[str, list[StepPart]]:
     """Feature → its steps; of a selection without histories the verdict that decided."""
     out: dict[str, list[StepPart]] = {}
     for step in selection.history:
@@ -210,7 +210,7 @@ def _bare(name: str, stage: str, verdict: Any, stays: bool, part: Any) -> StepPa
     return StepPart(feature=name, stage=stage, verdict=verdict, stays=stays, figure=part.figure, limit=limit, reason=part.reason)
 
 
-def _told(selection: Selection, feature: str, steps: Sequence[StepPart]) -> ColumnHistory:
+def _told(selection: SelectionData, feature: str, steps: Sequence[StepPart]) -> ColumnHistory:
     kept = {k.name: k for k in selection.kept}
     review = {x.name: x for x in selection.review}
     dropped = {d.name: d for d in selection.dropped}
@@ -226,7 +226,7 @@ def _told(selection: Selection, feature: str, steps: Sequence[StepPart]) -> Colu
     return ColumnHistory(feature, _about(selection, feature), fate, stage, tuple(steps), tuple(_says(selection, feature, fate)))  # type: ignore[arg-type]
 
 
-def _about(selection: Selection, feature: str) -> str:
+def _about(selection: SelectionData, feature: str) -> str:
     part = next((k for k in selection.kept if k.name == feature), None)
     if part is None:
         about = selection.descriptions.get(feature)
@@ -234,13 +234,13 @@ def _about(selection: Selection, feature: str) -> str:
     return ", ".join(w for w in (part.kind, part.unit, f'"{part.meaning}"' if part.meaning else "") if w)
 
 
-def _pin_of(selection: Selection, feature: str, verdict: str) -> str | None:
+def _pin_of(selection: SelectionData, feature: str, verdict: str) -> str | None:
     """The reason of a person's own decision; None where there is none."""
     given = (p for p in selection.plan.get("pin", ()) if p.get("feature") == feature and p.get("verdict") == verdict)
     return next((str(p.get("because", "")) for p in given), None)
 
 
-def _says(selection: Selection, feature: str, fate: str) -> list[str]:
+def _says(selection: SelectionData, feature: str, fate: str) -> list[str]:
     because = _pin_of(selection, feature, "keep")
     out = [] if because is None else [f"pinned to keep: {because}"]
     partners = sorted({other for pair in selection.interchangeable for other in pair if feature in pair and other != feature})

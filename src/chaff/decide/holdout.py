@@ -11,6 +11,7 @@ import numpy as np
 
 from chaff.arrays import Ints
 from chaff.decide.holdout_reads import HoldoutKey, count_read
+from chaff.decide.run_parts import RunParts
 from chaff.errors import UsageError
 from chaff.evaluate.fitted import FitAndPredict, Prepare
 from chaff.folds import one_split, split_holdout
@@ -20,7 +21,6 @@ from chaff.table.table import Table
 from chaff.work import Work, Workers
 
 if TYPE_CHECKING:
-    from chaff.decide.run import Run
     from chaff.decide.selection_parts import HoldoutPart
 
 
@@ -64,7 +64,7 @@ def holdout_rows(part: HoldoutPart, source_rows: int) -> Ints:
     return np.flatnonzero(np.unpackbits(packed)[:source_rows]).astype(np.int64)
 
 
-def evaluation_of(run: Run, model: Any = None, workers: Workers = None, state: bool = True) -> Evaluation:
+def evaluation_of(run: RunParts, model: Any = None, workers: Workers = None, state: bool = True) -> Evaluation:
     """See `Run.evaluate`."""
     if not run.holdout.size:
         raise UsageError("there is no holdout to evaluate on: select with holdout=0.2 (--holdout 0.2), or pass a file of separate rows")

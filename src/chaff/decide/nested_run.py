@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -20,10 +19,7 @@ from chaff.methods.search.stage import SelectionSearch
 from chaff.models.forms import learn_form
 from chaff.models.protocols import Model
 from chaff.table.table import Table
-from chaff.work import Work, Workers
-
-if TYPE_CHECKING:
-    from chaff.decide.run import Run
+from chaff.work import Work
 
 
 @dataclass(frozen=True)
@@ -81,13 +77,3 @@ def nested_promise(plan: Plan, setting: Setting, data: SearchData, model: Model)
     kept = data.on_rows([[d[2]] for d in done], [d[0][None] for d in done])
     full = data.on_rows([[d[3]] for d in done], [d[1][None] for d in done])
     return Promise(kept.losses[0], full.losses[0], data.none.losses[0], kept.values[0], full.values[0], tuple(d[4] for d in done))
-
-
-def rebuild_search_data(run: Run, workers: Workers = None) -> SearchData:
-    """Over the kept features, folds made as the run made them."""
-    work = Work(run.selection.seed, workers)
-    kept = run.features or run.train.features[:1]
-    train = run.train.with_features(kept)
-    score = run.plan.score
-    folds = make_folds(run.train, score.folds_for(run.train), score.repeats_for(run.train), work)
-    return SearchData.of(train, Setting(folds, metric=run.final_scores.metric.name, work=work), [run.final_scores.deciding])

@@ -29,6 +29,7 @@ from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import StreamsRows, UsesTarget, name_of
 from chaff.folds import make_folds
 from chaff.methods.relevance.stage import Relevance
+from chaff.methods.search.search_data import SearchData
 from chaff.methods.search.stage import Search, SelectionSearch
 from chaff.models.named import as_model
 from chaff.results.findings import DecoyRate, Findings
@@ -144,10 +145,9 @@ class Run:
         ------
         UsageError, DataError
         """
-        from chaff.decide.nested_run import rebuild_search_data
         from chaff.methods.evaluation.everywhere import everywhere_of
 
-        return everywhere_of(rebuild_search_data(self, workers), self.final_scores.deciding, self.features, by, shuffles)
+        return everywhere_of(self._search_data(workers), self.final_scores.deciding, self.features, by, shuffles)
 
     def protection(self, *, workers: Workers = None) -> Protection:
         """How well the kept set predicts the columns that must not be used, which columns carry that, and the score without them.
@@ -161,10 +161,9 @@ class Run:
         DataError
             When no column is protected (``open_table(…, protected=[…])``).
         """
-        from chaff.decide.nested_run import rebuild_search_data
         from chaff.methods.evaluation.protection import protection_of
 
-        return protection_of(rebuild_search_data(self, workers), self.final_scores.deciding, self.features, self.table.terms.protected)
+        return protection_of(self._search_data(workers), self.final_scores.deciding, self.features, self.table.terms.protected)
 
     def report(self, path: str | Path) -> Path:
         """Write one self-contained page that tells the whole run: no network, works from disk, prints (see `chaff.write_report`).
@@ -181,6 +180,13 @@ class Run:
         import chaff
 
         return chaff.write_report(self, path)
+
+    def _search_data(self, workers: Workers) -> SearchData:
+        """The training rows and folds of the score, with the kept columns."""
+        work, score = Work(self.selection.seed, workers), self.plan.score
+        train = self.train.with_features(self.features or self.train.features[:1])
+        folds = make_folds(self.train, score.folds_for(self.train), score.repeats_for(self.train), work)
+        return SearchData.of(train, Setting(folds, metric=self.final_scores.metric.name, work=work), [self.final_scores.deciding])
 
     def __str__(self) -> str:
         head, *rows = score_rows(self.final_scores)

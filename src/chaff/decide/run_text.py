@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
 
 from chaff.decide.final_scores import FinalScores, Gap, Line, Scored
+from chaff.decide.run_parts import RunParts
 from chaff.decide.stage_report import StageReport
 from chaff.methods.search.curve import ALLOWANCE
 from chaff.methods.search.stage import SelectionSearch
@@ -14,9 +14,6 @@ from chaff.results.findings import Findings
 from chaff.stats.paired_loss import KeepUp
 from chaff.table.repeated import repeated_rows
 from chaff.visible import listed
-
-if TYPE_CHECKING:
-    from chaff.decide.run import Run
 
 FEW_HELD = 30
 OFTEN_READ = 3
@@ -116,7 +113,7 @@ def _round(rows: int) -> int:
     return answer
 
 
-def score_notes(run: Run) -> list[str]:
+def score_notes(run: RunParts) -> list[str]:
     """What the table of final scores does not say: the empty set, optimism, the other lens, how stable the set is, the holdout."""
     final_scores, trail = run.final_scores, _search_of(run)
     out = []
@@ -191,7 +188,7 @@ def passenger_words(trail: SelectionSearch) -> list[str]:
     ]
 
 
-def nothing_words(run: Run, trail: SelectionSearch) -> str:
+def nothing_words(run: RunParts, trail: SelectionSearch) -> str:
     """Why the answer is the empty set."""
     target = run.table.target
     than = "its mean" if target.task == "regression" else "the class shares"
@@ -220,7 +217,7 @@ def stability_words(trail: SelectionSearch, kept: tuple[str, ...]) -> list[str]:
     return out
 
 
-def holdout_words(run: Run) -> list[str]:
+def holdout_words(run: RunParts) -> list[str]:
     final_scores, reads = run.final_scores, run.ledger.holdout_reads
     if not final_scores.holdout_rows:
         return []
@@ -239,7 +236,7 @@ def holdout_words(run: Run) -> list[str]:
     return out
 
 
-def final_warnings(run: Run) -> list[str]:
+def final_warnings(run: RunParts) -> list[str]:
     """What a person must not overlook."""
     final_scores, trail = run.final_scores, _search_of(run)
     out = []
@@ -259,7 +256,7 @@ def final_warnings(run: Run) -> list[str]:
     return out
 
 
-def _search_of(run: Run) -> SelectionSearch | None:
+def _search_of(run: RunParts) -> SelectionSearch | None:
     last = run.stages[-1].result
     return last if isinstance(last, SelectionSearch) else None
 

@@ -6,29 +6,16 @@ import hashlib
 import json
 import platform
 from collections.abc import Mapping
-from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Literal
+from typing import TYPE_CHECKING, Any
 
-from pydantic import AfterValidator, Field, ValidationError
+from pydantic import ValidationError
 
 from chaff.decide.earlier_selections import with_new_keys
-from chaff.decide.selection_checks import check_plan, check_scores
-from chaff.decide.selection_parts import (
-    AboutPart,
-    DataPart,
-    DerivedPart,
-    DroppedPart,
-    HoldoutPart,
-    KeptPart,
-    Part,
-    ReviewPart,
-    StepPart,
-    TargetPart,
-)
+from chaff.decide.selection_data import SelectionData
 from chaff.errors import ArgumentError, DataError, UsageError
 from chaff.files import read_json, write_text
-from chaff.table.terms import Terms
+from chaff.version import __version__
 
 if TYPE_CHECKING:
     from chaff.decide.drift import Drifts
@@ -37,49 +24,8 @@ if TYPE_CHECKING:
 VERSION = 3  # 2: with the history of every column, its distribution, and a checksum; 3: other names of keys
 
 
-class Selection(Part):
+class Selection(SelectionData):
     """A selection. `chaff.select(…).selection` makes one; `save`, `chaff.read_selection` and `apply` do the rest."""
-
-    format: Literal["chaff selection"] = "chaff selection"
-    version: Literal[3] = 3
-    target: TargetPart
-    kept: list[KeptPart]
-    dropped: list[DroppedPart]
-    review: list[ReviewPart]
-    derived: list[DerivedPart] = Field(default_factory=list)
-    history: list[StepPart] = Field(default_factory=list)
-    """Every verdict on every column, in the order in which they were given."""
-    descriptions: dict[str, AboutPart] = Field(default_factory=dict)
-    """Of every column that went: kind, unit and meaning."""
-    model: Any = None
-    """The model that decided, as a plan says it."""
-    ranks: dict[str, dict[str, int]] = Field(default_factory=dict)
-    """Stage → column → its rank there, 1 for the best."""
-    selection_frequencies: dict[str, float] = Field(default_factory=dict)
-    """In how many of the outer folds a column was kept."""
-    interchangeable: list[list[str]] = Field(default_factory=list)
-    """Pairs of which the folds kept the one or the other."""
-    holdout: HoldoutPart = Field(default_factory=HoldoutPart)
-    scores: Annotated[dict[str, Any], AfterValidator(check_scores)] = Field(default_factory=dict)
-    plan: Annotated[dict[str, Any], AfterValidator(check_plan)] = Field(default_factory=dict)
-    seed: int = 0
-    data: DataPart
-    made_with: dict[str, str] = Field(default_factory=dict)
-    checksum: str = ""
-    """SHA-256 of everything else in the file: what was changed by hand afterwards shows."""
-
-    @cached_property
-    def terms(self) -> Terms:
-        """How the table was opened: roles, and how text is read, so that `apply` reads new rows alike."""
-        table = self.plan.get("table", {})
-        if not isinstance(table, dict):
-            raise UsageError(f"plan.table must be a table, not {table!r}")
-        return Terms.said(**table)
-
-    @property
-    def features(self) -> tuple[str, ...]:
-        """Names of the kept features, in the order of the table."""
-        return tuple(k.name for k in self.kept)
 
     def save(self, path: str | Path) -> None:
         """Write as JSON, whole or not at all."""
@@ -148,10 +94,10 @@ class Selection(Part):
         >>> list(run.selection.apply(chaff.demo.lots(rows=30)).columns)[:2]
         ['loaf_volume', 'mill']
         """
-        from chaff.decide.apply import apply_selection
-
         if out is not None and not isinstance(out, str | Path):
             raise ArgumentError(f"apply: out must be a word or a path, not {out!r}")
+        from chaff.decide.apply import apply_selection
+
         return apply_selection(self, source, out, strict)
 
     def drift(self, source: Any) -> Drifts:
@@ -198,9 +144,7 @@ def _checksum(data: Mapping[str, Any]) -> str:
 
 
 def made_with() -> dict[str, str]:
-    import chaff
-
-    return {"chaff": chaff.__version__, "python": platform.python_version()}
+    return {"chaff": __version__, "python": platform.python_version()}
 
 
 def read_selection(path: str | Path) -> Selection:

@@ -10,7 +10,6 @@ from typing import Any
 
 import numpy as np
 
-from chaff import __version__
 from chaff.errors import ModelError
 from chaff.folds import Folds
 from chaff.metrics import Metric
@@ -18,6 +17,7 @@ from chaff.models.identity import NotToldApart, identity_of
 from chaff.models.own import OwnModel
 from chaff.models.protocols import Model
 from chaff.table.table import Table
+from chaff.version import __version__
 
 LETTERS = 20
 ADDRESS = re.compile(r" at 0x[0-9a-f]+")

@@ -4,18 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from chaff.arrays import Floats, Ints
-from chaff.evaluate.walk import ClosedWalk, StepScores, check_offered
+from chaff.evaluate.closed_split import ClosedSplit
+from chaff.evaluate.walk import ClosedWalk, StepScores, WalkedEngine, check_offered
 from chaff.kernels.growing import enter, errors_with, errors_without
 from chaff.results.score import Score
 from chaff.stats.tolerances import SINGULAR
-
-if TYPE_CHECKING:
-    from chaff.evaluate.closed import ClosedEngine, ClosedSplit
 
 SMALL = 4  # the set may be as large as the columns by this, before sweeping whole tables is cheaper
 
@@ -82,7 +79,7 @@ class GrowingWalk:
     """For least squares and ridge with one column a feature. Hands over to a `ClosedWalk` where the set has grown large, or is
     singular in some fold."""
 
-    def __init__(self, engine: ClosedEngine, splits: list[ClosedSplit], start: frozenset[str]) -> None:
+    def __init__(self, engine: WalkedEngine, splits: list[ClosedSplit], start: frozenset[str]) -> None:
         self.engine, self.splits, self.features = engine, splits, start
         self._place = engine.place
         self._whole: ClosedWalk | None = None

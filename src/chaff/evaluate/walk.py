@@ -3,19 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from typing import TYPE_CHECKING, Protocol
+from typing import Protocol
 
 import numpy as np
 
 from chaff.arrays import Floats
 from chaff.errors import UnknownColumn, UsageError, nearest
+from chaff.evaluate.closed_split import ClosedSplit
+from chaff.folds import Folds
 from chaff.kernels.sweep import errors_after_toggle, toggle
+from chaff.metrics import Metric
 from chaff.results.score import Score
 from chaff.stats.tolerances import SINGULAR, TIE
-
-if TYPE_CHECKING:
-    from chaff.evaluate.closed import ClosedEngine, ClosedSplit
-    from chaff.evaluate.scorer import SubsetScorer
 
 
 class StepScores(Mapping[str, Score]):
@@ -66,10 +65,33 @@ def check_offered(names: Sequence[str], offered: Collection[str]) -> None:
             raise UnknownColumn(f"column '{name}' is not a candidate feature.{nearest(name, offered)}")
 
 
+class WalkedScorer(Protocol):
+    """What a plain walk asks of a scorer."""
+
+    features: tuple[str, ...]
+    metric: Metric
+    folds: Folds
+
+    def __call__(self, features: frozenset[str]) -> Score: ...
+    def many(self, sets: Sequence[frozenset[str]], near: frozenset[str] | None = None) -> list[Score]: ...
+
+
+class WalkedEngine(Protocol):
+    """What a walk in closed form asks of its engine."""
+
+    place: dict[str, int]
+    metrics: tuple[Metric, ...]
+    folds: Folds
+
+    def score(self, features: frozenset[str], errors: Floats) -> Score: ...
+    def errors(self, sets: Sequence[frozenset[str]]) -> Floats: ...
+    def values(self, errors: Floats) -> Floats: ...
+
+
 class PlainWalk:
     """For any model: every change is a set to be scored."""
 
-    def __init__(self, scorer: SubsetScorer, start: frozenset[str]) -> None:
+    def __init__(self, scorer: WalkedScorer, start: frozenset[str]) -> None:
         self.scorer, self.features = scorer, start
 
     @property
@@ -95,7 +117,7 @@ class ClosedWalk:
     so that a score never depends on the way that led to it.
     """
 
-    def __init__(self, engine: ClosedEngine, splits: list[ClosedSplit], start: frozenset[str]) -> None:
+    def __init__(self, engine: WalkedEngine, splits: list[ClosedSplit], start: frozenset[str]) -> None:
         self.engine, self.splits, self.features = engine, splits, start
         self._place = engine.place
         self._columns = [np.arange(s.width, dtype=np.int64) for s in splits]

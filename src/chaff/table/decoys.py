@@ -3,23 +3,44 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.errors import UsageError
 from chaff.table.kinds import Column
+from chaff.table.row_orders import between_groups
+from chaff.table.source import Source
 from chaff.work import Work
-
-if TYPE_CHECKING:
-    from chaff.table.table import Table
 
 MOST = 10_000
 TAKES_PART = ("number", "binary", "category")
 
 
-def made_decoys(table: Table, count: int, seed: int) -> list[Column]:
+class Rows(Protocol):
+    """What is read of a table."""
+
+    @property
+    def features(self) -> tuple[str, ...]: ...
+    @property
+    def source(self) -> Source: ...
+    @property
+    def rows(self) -> Ints: ...
+    @property
+    def y_all(self) -> Floats: ...
+    @property
+    def y(self) -> Floats: ...
+    @property
+    def groups(self) -> Ints | None: ...
+    @property
+    def order(self) -> Floats | None: ...
+    def __len__(self) -> int: ...
+    def kind(self, name: str, /) -> str: ...
+    def column(self, name: str, /) -> Column: ...
+
+
+def made_decoys(table: Rows, count: int, seed: int) -> list[Column]:
     """Columns over every row of the source, every other one a shuffled copy and one drawn anew."""
     if not 1 <= count <= MOST:
         raise UsageError(f"decoys: count must be 1 to {MOST:,}, not {count}")
@@ -39,20 +60,18 @@ def made_decoys(table: Table, count: int, seed: int) -> list[Column]:
     return out
 
 
-def _over_source(table: Table, name: str, like: Column, values: Floats) -> Column:
+def _over_source(table: Rows, name: str, like: Column, values: Floats) -> Column:
     """Cells of the rows in view in a column as long as the source; missing elsewhere."""
     cells = np.full(table.source.rows, np.nan)
     cells[table.rows] = values
     return replace(like, name=name, values=cells)
 
 
-def _shuffled(table: Table, column: Column, stream: np.random.Generator) -> Floats:
-    from chaff.table.shuffle import order_of_rows
-
-    return column.values[order_of_rows(table, stream)]
+def _shuffled(table: Rows, column: Column, stream: np.random.Generator) -> Floats:
+    return column.values[between_groups(len(table), table.groups, table.order, stream)]
 
 
-def _drawn(table: Table, column: Column, stream: np.random.Generator) -> Floats:
+def _drawn(table: Rows, column: Column, stream: np.random.Generator) -> Floats:
     """Drawn from the column's values, gaps as often as there are: where rows hang together, a second shuffle of the cells whose
     present values are replaced rank by rank by newly drawn ones, so that it hangs together as they do."""
     values = column.values
@@ -72,7 +91,7 @@ def _drawn(table: Table, column: Column, stream: np.random.Generator) -> Floats:
     return np.asarray(new)
 
 
-def noisy_target(table: Table, share: float, seed: int) -> Floats:
+def noisy_target(table: Rows, share: float, seed: int) -> Floats:
     """The target over every row of the source with a share of those in view dealt out among themselves."""
     if not 0 < share <= 1:
         raise UsageError(f"label noise: share must be above 0 and at most 1, not {share}")

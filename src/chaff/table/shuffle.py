@@ -4,20 +4,17 @@ from __future__ import annotations
 
 import hashlib
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from chaff.arrays import Flags, Floats, Ints
 from chaff.errors import DataError
+from chaff.table.row_orders import between_groups, within_groups
+from chaff.table.table import Table
 from chaff.visible import listed
 from chaff.work import Work
 
-if TYPE_CHECKING:
-    from chaff.table.table import Table
-
 TRIES, MORE_TRIES = 20, 200  # shuffles drawn for each that is asked for, before those found are all there are
-ALIKE = 8  # groups, next to each other by size, that swap their targets
 
 
 def shuffled(table: Table, stream: np.random.Generator, away: float = 0.0) -> Table:
@@ -30,7 +27,7 @@ def shuffled(table: Table, stream: np.random.Generator, away: float = 0.0) -> Ta
     some of its targets, the smaller gives some twice. In time the series of targets is turned round, so that neighbours stay
     neighbours; with groups too, each group's own series is.
     """
-    return with_dealt(table, _dealt(table, stream, away))
+    return with_dealt(table, between_groups(len(table), table.groups, table.order, stream, away))
 
 
 def with_dealt(table: Table, dealt: Ints) -> Table:
@@ -75,7 +72,7 @@ def deals(table: Table, count: int, work: Work, name: str = "deal") -> Deals:
     orders: list[Ints] = []
     for k in range(TRIES * count + MORE_TRIES):
         stream = work.stream(name, k)
-        order = _within_groups(table, stream) if within else _dealt(table, stream)
+        order = order_of_rows(table, stream, within)
         mark = _print(table, order)
         if mark not in seen:
             seen.add(mark)
@@ -91,8 +88,8 @@ def order_of_rows(table: Table, stream: np.random.Generator, within: bool = Fals
     """Which row gives its cells to each row, so that columns lose the target and keep what their rows share: whole groups swap, a
     series is turned round; `within` groups where that is asked for."""
     if within and table.groups is not None:
-        return _within_groups(table, stream)
-    return _dealt(table, stream)
+        return within_groups(table.groups, table.order, stream)
+    return between_groups(len(table), table.groups, table.order, stream)
 
 
 def varies_within(table: Table) -> bool:
@@ -145,17 +142,6 @@ def _print(table: Table, order: Ints) -> bytes:
     return digest.digest()
 
 
-def _within_groups(table: Table, stream: np.random.Generator) -> Ints:
-    """Rows of each group give their targets to one another; in time the group's series is turned round."""
-    groups, order = table.groups, table.order
-    assert groups is not None  # asked for by `varies_within`
-    out = np.empty(len(table), np.int64)
-    first = stream.random(len(table)) if order is None else order
-    for members in _members(groups, first):
-        out[members] = stream.permutation(members) if order is None else _turned(members, stream)[members]
-    return out
-
-
 def _how(table: Table, within: bool) -> str:
     if within:
         return "within groups" + (", each group's series turned round" if table.order is not None else "")
@@ -170,48 +156,3 @@ def _why_not(table: Table) -> str:
     if table.groups is not None:
         return f"{np.unique(table.groups).size} groups, and their rows or the groups themselves have nothing to swap"
     return f"{len(table):,} rows have nothing to swap"
-
-
-def _dealt(table: Table, stream: np.random.Generator, away: float = 0.0) -> Ints:
-    """Which row gives its target to each row."""
-    n = len(table)
-    if table.groups is not None:
-        return _between_groups(table.groups, table.order, stream)
-    if table.order is None:
-        return stream.permutation(n)
-    return _turned(np.argsort(table.order, kind="stable"), stream, away)
-
-
-def _turned(in_order: Ints, stream: np.random.Generator, away: float = 0.0) -> Ints:
-    """Who gives to whom when a series (places of its rows, in order) is turned round; by the largest place."""
-    n = in_order.size
-    least = int(np.ceil(away * n))
-    by = int(stream.integers(least, n - least + 1)) if 0 < least < n / 2 else int(stream.integers(0, n))
-    out = np.empty(int(in_order.max(initial=-1)) + 1, np.int64)
-    out[in_order] = np.roll(in_order, by)
-    return out
-
-
-def _between_groups(groups: Ints, order: Floats | None, stream: np.random.Generator) -> Ints:
-    # Rows of each group side by side: in time where there is an order, in any order otherwise.
-    members = _members(groups, stream.random(groups.size) if order is None else order)
-    sizes = np.array([m.size for m in members])
-    by_size = np.lexsort((stream.random(len(members)), sizes))
-    out = np.empty(groups.size, np.int64)
-    for subset in _strata(by_size):
-        for taker, giver in zip(subset, stream.permutation(subset), strict=True):
-            given = members[giver]
-            start = int(stream.integers(given.size))
-            out[members[taker]] = given[(start + np.arange(members[taker].size)) % given.size]
-    return out
-
-
-def _members(groups: Ints, within: Floats) -> list[Ints]:
-    """Places of the rows of each group, in the order of `within`."""
-    codes = np.unique(groups, return_inverse=True)[1]
-    return np.split(np.lexsort((within, codes)), np.cumsum(np.bincount(codes))[:-1])
-
-
-def _strata(by_size: Ints) -> list[Ints]:
-    pieces = max(1, by_size.size // ALIKE)
-    return [np.asarray(p) for p in np.array_split(by_size, pieces)]

@@ -42,7 +42,7 @@ class Fit:
         return self.targets[np.argsort(far, axis=1)[:, :7]].mean(1)
 
 
-def rebuild_search_data(table, *models, **fields):
+def search_data(table, *models, **fields):
     return SearchData.of(table, Setting.of(table, **fields), models or [chaff.Ridge()])
 
 
@@ -90,10 +90,10 @@ def test_a_forest_path_ends_in_what_works_only_together():
     rng = np.random.default_rng(3)
     X = rng.normal(size=(400, 12))
     table = chaff.open_arrays(X, X[:, 4] * X[:, 9] + 0.4 * rng.normal(size=400))
-    path = ForestLens().paths(rebuild_search_data(table, chaff.Forest()), None)[0]
+    path = ForestLens().paths(search_data(table, chaff.Forest()), None)[0]
     assert path.sets[path.at(2)] == {"x5", "x10"} and path.sets[0] == frozenset() and len(path.sets[-1]) == 12
     assert path.at(11) == len(path.sets) - 2 and path.at(99) == len(path.sets) - 1
-    pinned = ForestLens().paths(rebuild_search_data(table, chaff.Forest(), pins={"x1": chaff.pin_keep("x1", "asked for")}), None)[0]
+    pinned = ForestLens().paths(search_data(table, chaff.Forest(), pins={"x1": chaff.pin_keep("x1", "asked for")}), None)[0]
     assert all("x1" in s for s in pinned.sets if s)
 
 
@@ -108,8 +108,30 @@ def test_trees_draw_groups_stretches_of_time_and_copies_as_one():
 
 
 def test_nested_errors_lie_between_their_bounds_and_say_what_rows_still_teach():
-    small = nested_error(rebuild_search_data(line_table(60, 20)), chaff.Ridge(0.001), frozenset(f"x{j}" for j in range(1, 21)))
+    small = nested_error(search_data(line_table(60, 20)), chaff.Ridge(0.001), frozenset(f"x{j}" for j in range(1, 21)))
     assert LEAST <= small.inflation <= np.sqrt(5) and small.learning > 0.05  # twenty columns on 48 rows
-    large = nested_error(rebuild_search_data(line_table(800, 3)), chaff.Ridge(0.001), frozenset({"x1", "x2", "x3"}))
+    large = nested_error(search_data(line_table(800, 3)), chaff.Ridge(0.001), frozenset({"x1", "x2", "x3"}))
     assert 0 <= large.learning < 0.02
-    assert nested_error(rebuild_search_data(line_table(60, 3)), chaff.Ridge(), frozenset()).inflation == 1.0
+    assert nested_error(search_data(line_table(60, 3)), chaff.Ridge(), frozenset()).inflation == 1.0
+
+
+@pytest.mark.long
+@pytest.mark.parametrize(
+    ("model", "strategy", "target"),
+    [
+        ("ridge", "floating", "loaf_volume"),
+        ("ridge", "genetic", "loaf_volume"),
+        ("tree", "forward", "loaf_volume"),
+        ("forest", "recursive", "accepted"),
+        ("logistic", "forward", "accepted"),
+    ],
+)
+def test_a_selection_and_a_search_have_the_same_honest_curve(model, strategy, target):
+    names = ["protein_pct", "protein_nir_pct", "ash_pct", "straw_pct", "falling_number_s", "lab_temp_c"]
+    lots = chaff.demo.table(rows=240, target=target).with_features(names)
+    run = chaff.select(lots, chaff.Plan((chaff.Search(model=model, strategy=strategy),)), holdout=0, honest="quick")
+    decided = run.result("search").decided
+    searched = chaff.search(lots, model, strategy, metric=run.result("search").metric, folds=run.result("search").data.folds)
+    by_size = dict(zip(decided.sizes, decided.values, strict=True))
+    for size, values in zip(searched.honest.sizes, searched.honest.values, strict=True):
+        np.testing.assert_allclose(by_size[size], values, rtol=1e-9, err_msg=f"{model} {strategy} {size}")

@@ -7,7 +7,8 @@ from collections.abc import Iterable, Sequence
 from chaff.choices import files_of
 from chaff.errors import UsageError, nearest
 from chaff.methods.relevance.default_test import LEADS
-from chaff.methods.relevance.statistic import Family, FilterStatistic, kind_of
+from chaff.methods.relevance.relevance_data import kind_of
+from chaff.methods.relevance.statistic import Family, FilterStatistic
 from chaff.results.findings import Better
 from chaff.table.table import Table
 

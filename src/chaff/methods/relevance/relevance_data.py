@@ -10,7 +10,6 @@ from typing import Any
 import numpy as np
 
 from chaff.arrays import Bytes, Flags, Floats, Ints
-from chaff.methods.relevance.statistic import kind_of
 from chaff.stats.pooled import Units
 from chaff.table.kinds import Column
 from chaff.table.table import Table
@@ -18,6 +17,12 @@ from chaff.work import Work, task
 
 FEWEST_A_LEVEL = 5
 BLOCK = 1_000_000  # cells looked at together
+
+
+def kind_of(table: Table, feature: str) -> str:
+    """The kind as the statistics see it; "" for what takes no part."""
+    kind = table.kind(feature)
+    return kind if kind in ("number", "binary", "category") else ""
 
 
 @dataclass(frozen=True)

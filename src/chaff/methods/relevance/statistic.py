@@ -6,14 +6,12 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
+from chaff.methods.relevance.contrasts import Contrast
+from chaff.methods.relevance.relevance_data import RelevanceData
 from chaff.results.findings import Better
-from chaff.table.table import Table
 
 if TYPE_CHECKING:
     import pandas as pd
-
-    from chaff.methods.relevance.contrasts import Contrast
-    from chaff.methods.relevance.relevance_data import RelevanceData
 
 Pair = tuple[str, str]
 """(kind of the feature, task of the target)."""
@@ -85,9 +83,3 @@ class Family:
     measure: Callable[[RelevanceData, list[str], set[str]], Mapping[str, Any] | Measured]
     fits: tuple[Pair, ...]
     statistics: tuple[str, ...]
-
-
-def kind_of(table: Table, feature: str) -> str:
-    """The kind as the statistics see it; "" for what takes no part."""
-    kind = table.kind(feature)
-    return kind if kind in ("number", "binary", "category") else ""

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from chaff.arrays import Floats
-from chaff.evaluate.closed import ClosedEngine, ClosedSplit
+from chaff.evaluate.closed import ClosedEngine
+from chaff.evaluate.closed_split import ClosedSplit
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.evaluate.used_rows import used_rows
 from chaff.metrics import log_loss

@@ -7,7 +7,8 @@ from collections.abc import Sequence
 import numpy as np
 
 from chaff.arrays import Flags, Ints
-from chaff.evaluate.closed import ClosedEngine, ClosedSplit
+from chaff.evaluate.closed import ClosedEngine
+from chaff.evaluate.closed_split import ClosedSplit
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.kernels.every_set import errors_of_all
 from chaff.stats.tolerances import SINGULAR

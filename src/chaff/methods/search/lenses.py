@@ -34,6 +34,6 @@ def lens_of(model: Model, strategy: Strategy | None) -> Lens:
     """The lens of one model."""
     if isinstance(model, Forest) and strategy is None:
         return lens_of_forest(model)
-    if isinstance(model, ClosedForm | Logistic):
+    if isinstance(model, ClosedForm) or (isinstance(model, Logistic) and strategy is None):
         return lens_of_closed(model, strategy)
     return ModelLens(model, strategy)

@@ -9,7 +9,8 @@ from functools import partial
 import numpy as np
 
 from chaff.arrays import Floats
-from chaff.evaluate.closed import ClosedEngine, ClosedSplit, part_sums
+from chaff.evaluate.closed import ClosedEngine
+from chaff.evaluate.closed_split import ClosedSplit, part_sums
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.folds import Folds
 from chaff.methods.search.lens import Path, asked_sizes, judged, with_full
@@ -107,7 +108,8 @@ class LinearLens:
         if inner is not None and len(everything) > 1:
             scorer = SubsetScorer.on_engine(engine.table, model, engine.metrics[0], inner.folds, data.work, inner).limited(data.limits)
             strategy = self.strategy or (Both() if len(everything) <= MANY_FEATURES else Forward(size=max(FORWARD_TO, data.size or 0)))
-            trail = path_of(strategy, scorer, smallest, data.work)
+            work = data.work if where is None else replace(data.work, seed=data.work.key("inside", where))
+            trail = path_of(strategy, scorer, smallest, work)
             sets |= {s: trail.moves[m].features for s, m in trail.best_by_size(scorer.affordable).items()}
         sets |= {0: frozenset()}
         every = self.strategy is not None or len(self.models) == 1 or data.limits.total_cost is not None

@@ -49,11 +49,11 @@ class ModelLens:
         """One path; see `Lens`."""
         offered = data.offered if where is None else data.offered_inside[where]
         table = data.table.with_features(tuple(offered))
-        engine = FittedEngine(table, self.model, (data.metric,), data.usable, Work(data.work.key("lens"), 1))
+        engine = FittedEngine(table, self.model, (data.metric,), data.usable, Work(data.work.seed, 1))
         inner = engine if where is None else engine.inside(where)
         pinned = data.pinned & set(offered)
         repeats = data.repeats(where)
-        sets, trail = self._sets(engine, inner, pinned, repeats, data) if offered else ([frozenset()], None)
+        sets, trail = self._sets(engine, inner, pinned, repeats, data, where) if offered else ([frozenset()], None)
         if where is None:
             return [Path(tuple(sets), trail=trail)]
         prepared = engine.splits[where]
@@ -61,14 +61,15 @@ class ModelLens:
         return [judged(data, data.splits[where], sets, partial(_fitted, fit, prepared, table.features))]
 
     def _sets(
-        self, engine: FittedEngine, inner: FittedEngine | None, pinned: Set, repeats: Collection[str], data: SearchData
+        self, engine: FittedEngine, inner: FittedEngine | None, pinned: Set, repeats: Collection[str], data: SearchData, where: int | None
     ) -> tuple[list[Set], Trail | None]:
         everything = frozenset(engine.table.features)
         trail = None
         sets: dict[int, Set] = {len(pinned): pinned, len(everything): everything, 0: frozenset()}
         if inner is not None and self.strategy is not None:
             scorer = SubsetScorer.on_engine(engine.table, self.model, data.metric, inner.folds, data.work, inner).limited(data.limits)
-            trail = path_of(self.strategy, scorer, pinned, data.work)
+            work = data.work if where is None else replace(data.work, seed=data.work.key("inside", where))
+            trail = path_of(self.strategy, scorer, pinned, work)
             sets |= {s: trail.moves[m].features for s, m in trail.best_by_size(scorer.affordable).items()}
         elif inner is not None:
             sets |= {len(s): s for s in _eliminated(inner, self.model, pinned, repeats, data.size) if data.affordable(s)}

@@ -10,7 +10,7 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.errors import ChaffError
-from chaff.evaluate.closed import part_sums
+from chaff.evaluate.closed_split import part_sums
 from chaff.evaluate.fitted import truth_of
 from chaff.evaluate.limits import Limits
 from chaff.evaluate.setting import Setting

@@ -1,0 +1,3 @@
+"""The version: said here once."""
+
+__version__ = "0.1.0"
