@@ -22,7 +22,7 @@ def checked(thing: Any) -> Any:
     if isinstance(thing, types.FunctionType):
         return _call(thing)
     if isinstance(thing, type) and dataclasses.is_dataclass(thing) and _is_settings(thing) and not hasattr(thing, "_checks_types"):
-        _look_into(thing)
+        _check_class(thing)
     return thing
 
 
@@ -69,7 +69,7 @@ def _hints(function: types.FunctionType) -> dict[str, Any]:
     return out
 
 
-def _look_into(cls: type) -> None:
+def _check_class(cls: type) -> None:
     made: Any = cls.__init__  # type: ignore[misc]
 
     @functools.wraps(made)

@@ -37,7 +37,7 @@ class Registry:
     @property
     def choices(self) -> Mapping[str, type]:
         """Name → class, in the order of the names."""
-        return _found(self.package, self.key)
+        return _choices_in(self.package, self.key)
 
     def make(self, given: Any) -> Any:
         """The choice itself from an object, a name, or a mapping with `name` and settings.
@@ -75,7 +75,7 @@ class Registry:
 
 
 @lru_cache(maxsize=32)
-def _found(package: str, key: str) -> Mapping[str, type]:
+def _choices_in(package: str, key: str) -> Mapping[str, type]:
     out: dict[str, type] = {}
     for module in files_of(package):
         for thing in vars(module).values():
@@ -99,14 +99,16 @@ def names_in(package: str, key: str = "name") -> tuple[str, ...]:
     """
     spec = importlib.util.find_spec(package)
     folders = list(spec.submodule_search_locations or ()) if spec is not None else []
-    said = re.compile(rf'^    {key}: ClassVar\[str\] = "([^"]+)"', re.M)
-    return tuple(sorted(name for folder in folders for file in Path(folder).glob("*.py") for name in said.findall(file.read_text("utf-8"))))
+    pattern = re.compile(rf'^    {key}: ClassVar\[str\] = "([^"]+)"', re.M)
+    return tuple(
+        sorted(name for folder in folders for file in Path(folder).glob("*.py") for name in pattern.findall(file.read_text("utf-8")))
+    )
 
 
 def plan_value(choice: Any, key: str = "name") -> Any:
     """A choice as a plan says it: its name, with the settings that are not the default ones."""
     name = getattr(choice, key)
-    settings = {} if getattr(choice, "own", False) else changed_fields(choice)  # a person's own is code, which no plan holds
+    settings = {} if getattr(choice, "own", False) else changed_fields(choice)  # a user's own is code, which no plan holds
     return {"name": name} | settings if settings else name
 
 
@@ -172,7 +174,7 @@ def _entries_fit(value: Any, hints: tuple[Any, ...]) -> bool:
 
 
 def in_words(hint: Any) -> str:
-    """A type hint as a person would say it."""
+    """A type hint as the user would say it."""
     origin = typing.get_origin(hint)
     if origin is typing.Literal:
         return " or ".join(repr(a) for a in typing.get_args(hint))

@@ -99,12 +99,12 @@ class Cluster(Executor):
         if not self._threads():
             raise WorkerError(f"the scheduler at {self.address} has no worker")
         own = _version()
-        for worker, result in self._asked(_version).items():
+        for worker, result in self._call_scheduler(_version).items():
             if result != own:
                 here, there = (" on Python ".join(v) for v in (own, result))
                 raise UsageError(f"worker {worker} has Chaff {there}, here is {here}: install the same on both")
 
-    def _asked(self, function: Callable[..., Any], *given: Any) -> dict[str, Any]:
+    def _call_scheduler(self, function: Callable[..., Any], *given: Any) -> dict[str, Any]:
         """What each worker answers."""
         result = self.client.run(function, *given, on_error="return")
         for worker, answer in result.items():
@@ -123,7 +123,7 @@ class Cluster(Executor):
             Naming the worker and the file.
         """
         here = _sizes(list(paths))
-        for worker, there in self._asked(_sizes, list(paths)).items():
+        for worker, there in self._call_scheduler(_sizes, list(paths)).items():
             for path, size in there.items():
                 if size != here[path]:
                     what = "does not see" if size is None else "sees another"

@@ -1,4 +1,4 @@
-"""What can go wrong, said so that a person can mend it: what happened, where, and what to do."""
+"""What can go wrong, said so that the user can mend it: what happened, where, and what to do."""
 
 from __future__ import annotations
 

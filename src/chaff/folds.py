@@ -46,7 +46,7 @@ class Folds:
         return np.flatnonzero(np.isin(part, split.train)), np.flatnonzero(part == split.test)
 
     def inside(self, split: Split) -> Folds:
-        """Folds among the training parts of one split, so that a choice can be made anew without its test rows. None at all
+        """Folds among the training parts of one split, so that a choice can be made again without its test rows. None at all
         when the training rows are a single part."""
         inner = [
             Split(split.repeat, test, tuple(j for j in split.train if (j < test if self.ordered else j != test))) for test in split.train
@@ -88,7 +88,7 @@ def make_folds(table: Table, folds: int = 5, repeats: int = 1, work: Work | None
         if table.groups is not None and units is not None:
             parts.append(whole_groups(units, folds, rng))
         elif units is not None:
-            parts.append(_dealt_units(units, table.y if table.target.task == "classification" else np.zeros(n), folds, rng))
+            parts.append(_assigned_units(units, table.y if table.target.task == "classification" else np.zeros(n), folds, rng))
         elif table.target.task == "classification":
             parts.append(_stratified(table.y, folds, rng))
         else:
@@ -123,7 +123,7 @@ def split_holdout(table: Table, share: float, work: Work) -> tuple[Ints, Ints]:
     if table.order is not None:
         part = _latest(table.order, share)
     elif units is not None:
-        part = _some_groups(units, share, rng)
+        part = _groups_for_share(units, share, rng)
     elif table.target.task == "classification":
         part = np.zeros(n, np.int64)
         for k in range(len(table.target.classes)):
@@ -183,16 +183,16 @@ def whole_groups(groups: Ints, folds: int, rng: np.random.Generator) -> Ints:
     return part_of[np.searchsorted(codes, groups)]
 
 
-def _dealt_units(units: Ints, strata: Floats, folds: int, rng: np.random.Generator) -> Ints:
+def _assigned_units(units: Ints, strata: Floats, folds: int, rng: np.random.Generator) -> Ints:
     """Whole units, stratum by stratum, the largest first into the part that has least of the stratum so far."""
     part = np.empty(units.size, np.int64)
     total = np.zeros(folds)
     for stratum in np.unique(strata):
         rows = np.flatnonzero(strata == stratum)
         codes, of, sizes = np.unique(units[rows], return_inverse=True, return_counts=True)
-        dealt = rng.permutation(codes.size)
+        permuted = rng.permutation(codes.size)
         place, load = np.empty(codes.size, np.int64), np.zeros(folds)
-        for u in dealt[np.argsort(-sizes[dealt], kind="stable")]:
+        for u in permuted[np.argsort(-sizes[permuted], kind="stable")]:
             k = int(np.lexsort((total, load))[0])
             place[u] = k
             load[k] += sizes[u]
@@ -223,7 +223,7 @@ def _latest(order: Floats, share: float) -> Ints:
     return np.asarray(order >= cut).astype(np.int64)
 
 
-def _some_groups(groups: Ints, share: float, rng: np.random.Generator) -> Ints:
+def _groups_for_share(groups: Ints, share: float, rng: np.random.Generator) -> Ints:
     codes, sizes = np.unique(groups, return_counts=True)
     if codes.size < 2:
         raise DataError("one group only: a holdout of whole groups cannot be set aside")

@@ -99,10 +99,10 @@ class Work:
         todo = list(units)
         stop: threading.Event | None = getattr(_inside, "stop", None)
         if stop is not None or not todo or (self.executor is None and min(self.threads, len(todo)) <= 1):
-            return [self._told(_unless_stopped(task, u, stop), stage, k, len(todo)) for k, u in enumerate(todo, 1)]
+            return [self._after_task(_unless_stopped(task, u, stop), stage, k, len(todo)) for k, u in enumerate(todo, 1)]
         if self.executor is not None:
             taken = self.executor
-            return carried_out(taken, _alone, task, todo, lambda done: self._told(None, stage, done, len(todo)))
+            return carried_out(taken, _alone, task, todo, lambda done: self._after_task(None, stage, done, len(todo)))
         stop = threading.Event()
         with _blas().limit(limits=1, user_api="blas"):
             workers = min(self.threads, len(todo))
@@ -120,13 +120,13 @@ class Work:
         try:
             for future in futures:
                 out += future.result()
-                self._told(None, stage, len(out), of)
+                self._after_task(None, stage, len(out), of)
             return out
         finally:
             for future in futures:
                 future.cancel()
 
-    def _told(self, result: Any, stage: str, done: int, of: int) -> Any:
+    def _after_task(self, result: Any, stage: str, done: int, of: int) -> Any:
         if stage:
             self.tell(stage, done, of)
         return result

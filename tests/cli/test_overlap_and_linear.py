@@ -94,16 +94,16 @@ def test_linear_says_it_all(lots, tmp_path):
 @pytest.mark.long
 def test_after_pruning_everything_describes_the_model_that_is_left(lots, tmp_path):
     some = "protein_pct,protein_nir_pct,ash_pct,test_weight_kg_hl,test_weight_lb_bu"
-    asked = ("linear", lots, *ROLES, "--features", some, "--prune", "vif", "--splits", "0", "--worth", "--checks")
-    told = json.loads(run(*asked, "--out", tmp_path / "c.csv", "--figures", tmp_path / "f", "--format", "json"))
+    required = ("linear", lots, *ROLES, "--features", some, "--prune", "vif", "--splits", "0", "--worth", "--checks")
+    told = json.loads(run(*required, "--out", tmp_path / "c.csv", "--figures", tmp_path / "f", "--format", "json"))
     left = [r["feature"] for r in told["pruned"]["records"] if r["stays"]]
     assert len(left) == 3
     named = [r["column"] for r in told["summary"]["coefficients"]]
     assert named == ["(intercept)", *left] == pd.read_csv(tmp_path / "c.csv")["column"].tolist()
     assert [r["feature"] for r in told["worth"]["records"]] == left
-    text = run(*asked)
+    text = run(*required)
     assert "before pruning: 5 features" in text and text.index("5 features kept by vif") < text.index("3 features · R²")
-    largest = run(*asked[:-2], "--vif-order", "largest")
+    largest = run(*required[:-2], "--vif-order", "largest")
     assert "features kept by vif" in largest
 
 

@@ -209,10 +209,10 @@ def test_rows_of_a_file_of_their_own_are_held_out_of_what_is_looked_at(tmp_path)
     frame = chaff.demo.lots(rows=400)
     frame.iloc[:300].to_csv(tmp_path / "some.csv", index=False)
     frame.iloc[300:].to_csv(tmp_path / "held.csv", index=False)
-    asked = ("screen", "some.csv", *ROLES, "--format", "json")
-    told = json.loads(run(*asked, "--holdout", "held.csv", cwd=tmp_path))
+    required = ("screen", "some.csv", *ROLES, "--format", "json")
+    told = json.loads(run(*required, "--holdout", "held.csv", cwd=tmp_path))
     assert (told["table"]["rows"], told["table"]["rows_held_out"]) == (300, 100)
-    alone = json.loads(run(*asked, "--all-rows", cwd=tmp_path))
+    alone = json.loads(run(*required, "--all-rows", cwd=tmp_path))
     assert told["result"]["records"] == alone["result"]["records"]
 
 

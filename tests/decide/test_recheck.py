@@ -77,8 +77,8 @@ def test_old_rows_tell_of_another_relation_with_the_same_columns(selection):
 
 
 def test_the_whole_plan_anew(selection):
-    found = chaff.recheck(selection, lots(5, weights=(1.0, 0.0, 1.0)), anew=True)
-    assert found.anew.goes == ("assay_1",) and not found.anew.comes and {"then", "now", "stage"} == set(found.anew.moved.columns)
+    found = chaff.recheck(selection, lots(5, weights=(1.0, 0.0, 1.0)), rerun=True)
+    assert found.rerun.goes == ("assay_1",) and not found.rerun.comes and {"then", "now", "stage"} == set(found.rerun.moved.columns)
     json.dumps(found.as_plain())
 
 

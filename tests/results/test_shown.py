@@ -27,7 +27,7 @@ def test_numbers_are_whole_at_any_width_and_lines_are_no_wider(width):
     rng = np.random.default_rng(1)
     headers = ["feature", *(f"figure number {k}" for k in range(9))]
     rows = [[f"a_rather_long_name_of_feature_{k}", *(figure(v) for v in rng.normal(scale=10.0**k, size=9))] for k in range(6)]
-    columns = columns_of(headers, rows, asked=("figure number 7",))
+    columns = columns_of(headers, rows, required=("figure number 7",))
     laid = lay_out(columns, width)
     assert all(width_of(line.text) <= width for line in laid.lines)
     shown = [h for h in headers if h not in laid.left_out]

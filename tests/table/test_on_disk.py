@@ -133,7 +133,7 @@ def test_sums_and_samples_of_it_are_those_of_the_table_in_memory(frame, tmp_path
     a, b = table_moments(there, names), table_moments(here, names)
     np.testing.assert_array_equal(a.P, b.P)
     rows = np.arange(3, 210, 4)
-    few, taken = there.some_rows(rows), here.take(rows)
+    few, taken = there.take_rows(rows), here.take(rows)
     assert few.source.spill is None and few.kinds == here.kinds
     for f in here.features:
         np.testing.assert_array_equal(few.column(f).values, taken.column(f).values)
@@ -172,7 +172,7 @@ def test_it_travels_as_a_description_and_is_opened_once(frame, tmp_path):
     identical(one, some)
     changed = pickle.loads(pickle.dumps(there.with_label_noise(0.5)))
     np.testing.assert_array_equal(changed.y, there.with_label_noise(0.5).y)
-    few = some.some_rows(np.arange(0, len(some), 3))
+    few = some.take_rows(np.arange(0, len(some), 3))
     again = pickle.loads(pickle.dumps(few))
     np.testing.assert_array_equal(again.column("gap_a").values, few.column("gap_a").values)
 

@@ -7,7 +7,7 @@ import pyarrow as pa
 import pytest
 
 import chaff
-from chaff.table.dates import days_of, days_of_stored, formats_that_fit, found_format, is_iso
+from chaff.table.dates import date_format_of, days_of, days_of_stored, formats_that_fit, is_iso
 from chaff.table.numbers import all_whole, numbers_of
 from chaff.table.ordered import listed_values, ordered_values
 
@@ -34,7 +34,7 @@ def test_whole_numbers_are_known_by_how_they_are_written():
     ],
 )
 def test_one_format_is_found_where_only_one_fits(word: str, form: str, day: str):
-    assert found_format([word]) == form
+    assert date_format_of([word]) == form
     assert days_of("when", [word])[0] == (np.datetime64(day) - np.datetime64("1970-01-01")).astype(int)
 
 
@@ -46,11 +46,11 @@ def test_clocks_and_zones():
 
 def test_formats_that_disagree_are_not_guessed_and_one_late_cell_decides():
     both = ["04/01/2024", "05/02/2024"]
-    assert len(formats_that_fit(both)) == 2 and found_format(both) == ""
-    assert found_format([*both, "13/01/2024"]) == "%d/%m/%Y" and found_format(["04/04/2024", "05/05/2024"]) != ""
+    assert len(formats_that_fit(both)) == 2 and date_format_of(both) == ""
+    assert date_format_of([*both, "13/01/2024"]) == "%d/%m/%Y" and date_format_of(["04/04/2024", "05/05/2024"]) != ""
     with pytest.raises(chaff.DataError, match="no one format fits"):
         days_of("when", [*both, "soon"])
-    assert found_format(["Alba", "Borka"]) == "" and found_format(["12:30", "13:45"]) == ""
+    assert date_format_of(["Alba", "Borka"]) == "" and date_format_of(["12:30", "13:45"]) == ""
 
 
 def test_stored_dates_and_times():

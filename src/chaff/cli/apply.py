@@ -42,7 +42,7 @@ def command(selection: str, data: str, out: str, strict: bool, seed: int, worker
     chosen = read_selection(selection)
     watcher = Watcher(chosen)
     apply_selection(chosen, data, out, strict, watcher)
-    result = watcher.found()
+    result = watcher.drifts()
     show.say(f" {len(chosen.kept)} kept features of {data}")
     show_drift(show, result)
     show.finish("apply", {"kept": list(chosen.features), "data": data, "drift": result}, [out])
@@ -64,6 +64,6 @@ def show_drift(show: Show, result: Drifts, everything: bool = False) -> None:
         word = Styled("drifted" if r["moved"] else "", "review")
         rows.append([str(name), word, figure(r["stability"]), figure(r["distance"], 2), p_value(r["p"]), missing, r["why"]])
     if rows:
-        grid(show, ["column", "", "PSI", "distance (KS)", "p", "missing, then → now", "reason"], rows, asked=("PSI", "reason"), names=1)
+        grid(show, ["column", "", "PSI", "distance (KS)", "p", "missing, then → now", "reason"], rows, required=("PSI", "reason"), names=1)
     if result.remarks:
         show.note(f"no drift, but values outside the training range: {'; '.join(result.remarks)}")

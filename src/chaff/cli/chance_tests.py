@@ -18,7 +18,7 @@ SHOWN = {
     "stability": ("selection_frequency", "interchangeable_with"),
     "knockoffs": ("difference", "selection_frequency", "e_value", "apart"),
 }
-ASKED = {
+REQUIRED_COLUMNS = {
     "chance": ("importance", "standard_score", "family_p"),
     "twins": ("worth", "beaten_share"),
     "stability": ("selection_frequency",),
@@ -57,7 +57,7 @@ def options(command: Any) -> Any:
     return command
 
 
-def asked_for(given: dict[str, Any]) -> str:
+def chosen_test(given: dict[str, Any]) -> str:
     """Which test, "" for none; options that belong to another are refused."""
     tests = [t for t in TESTS if given[t] not in (None, False)]
     if len(tests) > 1:
@@ -123,8 +123,8 @@ def show_table(show: Show, result: Findings, everything: bool, limits: list[floa
         cells = [r[c] if isinstance(r[c], str) else _cell(c, float(r[c]), cell, figure) for c in columns]
         rows.append([str(place), str(f), *cells, Styled(NOT_JUDGED, "review") if _not_judged(r) else word(r["verdict"])])
     heads = [HEADS.get(c, c.replace("_", " ")) for c in columns]
-    asked = [HEADS.get(c, c.replace("_", " ")) for c in ASKED[test]]
-    grid(show, ["rank", "feature", *heads, "verdict"], rows, asked=("rank", "feature", *asked), names=2)
+    required = [HEADS.get(c, c.replace("_", " ")) for c in REQUIRED_COLUMNS[test]]
+    grid(show, ["rank", "feature", *heads, "verdict"], rows, required=("rank", "feature", *required), names=2)
     rest(show, len(subset), len(frame))
     notes(show, result.notes)
     if test == "chance":

@@ -37,7 +37,7 @@ def command(first: str, second: str, everything: bool, form: str) -> None:
         title(show, "Columns")
         subset = result.columns if everything else result.columns.head(HEAD)
         rows = [[str(n), r["first"], r["second"], _both(r["why_first"], r["why_second"])] for n, r in subset.iterrows()]
-        grid(show, ["feature", "first", "second", "reason"], rows, asked=("first", "second", "reason"), names=1)
+        grid(show, ["feature", "first", "second", "reason"], rows, required=("first", "second", "reason"), names=1)
         rest(show, len(subset), len(result.columns))
     if len(result.scores):
         title(show, "Scores")

@@ -194,7 +194,7 @@ def _show(show: Show, result: Comparison, at: Any, size: float | None, everythin
         word += f" (+ {noise} noise features)" if noise and word == "all features" else ""
         rows.append(["baseline" if word == "nothing" else word, count, count, score(float(values.mean())), *[""] * (len(head) - 4)])
     requested = ("method", "chosen size", f"{label} ± SE", *further)
-    grid(show, head, rows, asked=requested, names=1)
+    grid(show, head, rows, required=requested, names=1)
     notes(show, (*result.notes, f"chosen size: {SizeRule()}, of each method"))
     if at is not None:
         title(show, f"All at {size:g}" + (" of the features" if size is not None and size < 1 else " features"))
@@ -215,7 +215,7 @@ def _show(show: Show, result: Comparison, at: Any, size: float | None, everythin
         by = int(r.sum())
         few = [str(m) for m in kept.columns if r[m] == (by <= of / 2)]
         by_method.append([str(f), f"{by} of {of}", f"{'only' if by <= of / 2 else 'not'} {', '.join(few)}" if few else ""])
-    grid(show, ["feature", "selected by", "exceptions"], by_method, asked=("selected by",), names=1)
+    grid(show, ["feature", "selected by", "exceptions"], by_method, required=("selected by",), names=1)
     rest(show, len(subset), len(kept))
 
 

@@ -188,7 +188,7 @@ class Show:
         rows: list[list[Cell]] = [
             [Styled(v.verdict, v.verdict), v.feature, v.figure, f"(limit {v.limit})" if v.limit else "", self._reason(v)] for v in shown
         ]
-        columns = columns_of(["", "feature", "figure", "limit", "reason"], rows, asked=("", "reason"), names=2)
+        columns = columns_of(["", "feature", "figure", "limit", "reason"], rows, required=("", "reason"), names=2)
         for line in lay_out([replace(c, header="") for c in columns], self.width, indent=3).lines:
             self.pieces(line)
         if len(verdicts) > len(shown):
@@ -204,13 +204,13 @@ class Show:
 
         self.stop()
         self._curve(run)
-        self._looks(run)
+        self._review_table(run)
         self.say()
         self.say(f" {answer_line(run.final_scores)}", f"bold {KEEP}" if run.final_scores.kept else f"bold {REVIEW}")
         self.say()
         head, *rows = score_rows(run.final_scores)
         styles = {"kept": "bold", "baseline": "quiet"}
-        columns = columns_of(head, [[Styled(c, styles.get(row[0], "")) for c in row] for row in rows], asked=head[:4])
+        columns = columns_of(head, [[Styled(c, styles.get(row[0], "")) for c in row] for row in rows], required=head[:4])
         for line in lay_out(columns, self.width).lines:
             self.pieces(line)
         for warning in final_warnings(run):
@@ -233,20 +233,20 @@ class Show:
         head, *rows = curve_rows(trail)
         shown = few_sizes(rows, trail.choice.place, trail.choice.best)
         cells: list[list[Cell]] = [[Styled(c, "keep" if "chosen" in row[2] else "") for c in row] for row in shown]
-        for line in lay_out(columns_of(head, cells, asked=head[:3]), self.width, indent=3).lines:
+        for line in lay_out(columns_of(head, cells, required=head[:3]), self.width, indent=3).lines:
             self.pieces(line)
         if len(shown) < len(rows):
             self.note(f"{len(shown)} of {len(rows)} sizes; all of them in score_by_size.png, with the second model")
 
-    def _looks(self, run: Run) -> None:
-        looks: dict[str, list[Verdict]] = {}
+    def _review_table(self, run: Run) -> None:
+        to_review: dict[str, list[Verdict]] = {}
         for report in run.stages:
             for v in report.to_review:
-                looks.setdefault(v.feature, []).append(v)
-        if not looks:
+                to_review.setdefault(v.feature, []).append(v)
+        if not to_review:
             return
         alike: dict[tuple[str, str], list[str]] = {}
-        for feature, options in looks.items():
+        for feature, options in to_review.items():
             what = "blocked" if options[-1].blocked else "stays in" if feature in run.features else "dropped later"
             alike.setdefault(("; ".join(v.reason for v in options), what), []).append(feature)
         self.say()

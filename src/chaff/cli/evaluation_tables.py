@@ -26,7 +26,11 @@ def show_evaluation(show: Show, result: Evaluation, threshold: float | None = No
     if show.width < NARROW:  # room for the difference, which is what a reader is after
         text["full"] = [figure(result.frame.loc[m.name, "full"]) for m in result.metrics]
     grid(
-        show, ["metric", *text.columns], [[str(m), *map(str, r)] for m, r in text.iterrows()], asked=("metric", *text.columns[:3]), names=0
+        show,
+        ["metric", *text.columns],
+        [[str(m), *map(str, r)] for m, r in text.iterrows()],
+        required=("metric", *text.columns[:3]),
+        names=0,
     )
     if result.classes:
         _classes(show, result, threshold)
@@ -35,7 +39,7 @@ def show_evaluation(show: Show, result: Evaluation, threshold: float | None = No
     title(show, "Rows with the largest loss of the kept set")
     names = ["row", *[c for c in worst.columns if c != "loss"], "loss"]
     rows: list[list[Cell]] = [[str(row), *(figure(r[c]) for c in names[1:])] for row, r in worst.iterrows()]
-    grid(show, [n.replace("_", " ") for n in names], rows, asked=("row", "true", "predicted kept"), names=0)
+    grid(show, [n.replace("_", " ") for n in names], rows, required=("row", "true", "predicted kept"), names=0)
 
 
 def _classes(show: Show, result: Evaluation, threshold: float | None) -> None:
@@ -47,11 +51,11 @@ def _classes(show: Show, result: Evaluation, threshold: float | None) -> None:
     for c in result.classes:
         cells = [f"{count(counts.loc[c, d])} ({shares.loc[c, d]:.0%})" for d in result.classes]
         rows.append([c, *cells, figure(by.loc[c, "recall"]), figure(by.loc[c, "precision"])])
-    grid(show, ["actual", *(f"predicted {c}" for c in result.classes), "recall", "precision"], rows, asked=("actual",), names=0)
+    grid(show, ["actual", *(f"predicted {c}" for c in result.classes), "recall", "precision"], rows, required=("actual",), names=0)
     if len(result.classes) == 2:
         several = result.thresholds()
         rows = [[f"{t:g}", *(figure(r[c]) for c in several.columns)] for t, r in several.iterrows()]
-        grid(show, ["threshold", *(str(c).replace("_", " ") for c in several.columns)], rows, asked=("threshold",), names=0)
+        grid(show, ["threshold", *(str(c).replace("_", " ") for c in several.columns)], rows, required=("threshold",), names=0)
 
 
 def show_everywhere(show: Show, result: Everywhere) -> None:
@@ -64,7 +68,11 @@ def show_everywhere(show: Show, result: Everywhere) -> None:
         reach = [f"{r['lowest']:+.2f} ({r['lowest_in']})", f"{r['highest']:+.2f} ({r['highest_in']})"]
         rows.append([str(f), word, f"{r['overall']:+.2f}", *reach, f"{r['same_way']:.0%}", p_value(r["q"])])
     grid(
-        show, ["feature", "result", "slope", "lowest", "highest", "same sign", "Holm p"], rows, asked=("result", "slope", "Holm p"), names=1
+        show,
+        ["feature", "result", "slope", "lowest", "highest", "same sign", "Holm p"],
+        rows,
+        required=("result", "slope", "Holm p"),
+        names=1,
     )
     rest(show, len(frame), len(result.features))
     r2 = result.metric == "r2"  # is itself the share of the baseline loss that is saved
@@ -81,7 +89,7 @@ def show_everywhere(show: Show, result: Everywhere) -> None:
         for p, r in worst.iterrows()
     ]
     shown = f"{label} ± SE" if r2 else saved_share
-    grid(show, [result.by, "rows", *([] if r2 else [label]), shown, ""], text, asked=(result.by, shown), names=0)
+    grid(show, [result.by, "rows", *([] if r2 else [label]), shown, ""], text, required=(result.by, shown), names=0)
     rest(show, len(worst), len(result.parts), "the page and --format json have them")
     saved = (f"does the score differ between the parts? p = {p_value(result.score_p)}",) if result.score_p == result.score_p else ()
     notes(show, (*saved, *result.notes))

@@ -92,7 +92,7 @@ def _all(show: Show, whole: Explanation, everything: bool) -> None:
             held = (s.figure + (f" (limit {s.limit})" if s.limit else "")) if s else ""
             word = Styled(t.stage, "review" if fate in ("blocked", "review") else fate)
             rows.append([word, t.feature, held, s.reason if s else ""])
-        grid(show, ["decided by", "feature", "observed value", "reason"], rows, asked=("decided by", "reason"), names=2)
+        grid(show, ["decided by", "feature", "observed value", "reason"], rows, required=("decided by", "reason"), names=2)
         rest(show, len(subset), len(result))
     show.say()
     show.note("chaff explain SELECTION COLUMN tells the whole history of one")

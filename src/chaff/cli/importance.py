@@ -88,7 +88,7 @@ def command(data: str, **given: Any) -> None:
                 "--trees needs the forest; pass settings with the model: --model '{ name = \"boosting\", rounds = 100 }'"
             )
         model = {"name": "forest", "trees": given["trees"]}
-    test = chance_tests.asked_for(given)
+    test = chance_tests.chosen_test(given)
     show = Show(given["form"])
     options = {"by": parse_choice(given["by"], "--by"), "shuffles": given["shuffles"], "cut": _cut(given)}
 
@@ -174,7 +174,7 @@ def _table(show: Show, result: Findings, everything: bool) -> None:
         rows.append([*row, word(r["verdict"])])
     head = ["rank", "feature", "importance ± SD", *(["result"] if tested else []), *(["model"] if "kept" in frame.columns else [])]
     head += [*[c.replace("_", " ") for c in own], "verdict"]
-    grid(show, head, rows, asked=("rank", "feature", "importance ± SD"), names=2)
+    grid(show, head, rows, required=("rank", "feature", "importance ± SD"), names=2)
     rest(show, len(subset), len(frame))
     notes(show, result.notes)
 
@@ -199,13 +199,13 @@ def _more(show: Show, result: Findings, limits: list[float], everything: bool) -
         tried = result.try_limits(limits)
         title(show, "Thresholds side by side")
         rows = [[figure(float(v)), str(int(r["stay"])), ", ".join(r["goes_here"])] for v, r in tried.iterrows()]
-        grid(show, ["above", "stay", "dropped at this step"], rows, asked=("above", "stay"), names=0)
+        grid(show, ["above", "stay", "dropped at this step"], rows, required=("above", "stay"), names=0)
     if "against" in result.more:
         frame = result.more["against"].loc[result.ranked().index]
         subset = frame if everything else frame.head(HEAD)
         title(show, f"Comparison with {frame.columns[1]}")
         rows = [[str(f), *[figure(float(v)) for v in r.iloc[:4]], str(r.iloc[4])] for f, r in subset.iterrows()]
-        grid(show, ["feature", *frame.columns], rows, asked=("feature", frame.columns[2], frame.columns[3]), names=1)
+        grid(show, ["feature", *frame.columns], rows, required=("feature", frame.columns[2], frame.columns[3]), names=1)
         rest(show, len(subset), len(frame))
 
 

@@ -24,7 +24,7 @@ def show_journal(show: Show, data: str | None, journal: str | None) -> None:
     title(show, f"Journal {journal}: {int(about.get('rows', 0)):,} rows, target {about.get('target', '')}, {about['columns']} columns")
     rows = [[f"{e.sets:,}", score(e.best), str(e.size) if e.sets else "", e.metrics.split(" ")[0], e.how, e.model] for e in entries]
     if rows:
-        grid(show, ["sets", "best", "size", "metric", "folds", "what"], rows, asked=("sets", "best", "size", "metric", "what"), names=0)
+        grid(show, ["sets", "best", "size", "metric", "folds", "what"], rows, required=("sets", "best", "size", "metric", "what"), names=0)
     for e in entries:
         if e.sets and not e.how.endswith("inside"):
             show.note(f"best, {e.size}: {', '.join(e.features)}")

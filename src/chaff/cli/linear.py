@@ -96,7 +96,7 @@ def command(data: str, **options: Any) -> None:
     summary = chaff.linear_summary(table, features, **whole)
     _summary(show, summary, options["everything"])
     result = {"summary": {"coefficients": summary.frame, "figures": summary.figures, "notes": summary.notes}, **result}
-    names = _asked(show, table, features, options, result)
+    names = _further_parts(show, table, features, options, result)
     if options["out"]:
         save_frame(options["out"], summary.frame, lambda: plain(result))
         names.append(options["out"])
@@ -118,7 +118,7 @@ def _left_by_pruning(
     return [str(f) for f in pruned.frame.index[pruned.frame["stays"]]]
 
 
-def _asked(show: Show, table: Table, features: list[str] | None, options: dict[str, Any], result: dict[str, Any]) -> list[str]:
+def _further_parts(show: Show, table: Table, features: list[str] | None, options: dict[str, Any], result: dict[str, Any]) -> list[str]:
     """What was asked for beyond the summary; names of the files that were written."""
     import chaff
     from chaff.cli.tables import frame_grid, notes
@@ -168,7 +168,7 @@ def _summary(show: Show, summary: LinearSummary, everything: bool) -> None:
         rows.append([c, *shown, figure(r["standard_error"]), figure(r[t]), words])
     show.say()
     heads = ["column", "coefficient", "95 %", "p", "standardised", label, "error", t, "in words"]
-    grid(show, heads, rows, asked=("coefficient", "95 %", "p"))
+    grid(show, heads, rows, required=("coefficient", "95 %", "p"))
     rest(show, len(subset), len(frame))
     show.say()
     show.say(f" {_figures_line(summary)}", "bold")
@@ -209,13 +209,13 @@ def _pruned(show: Show, result: Findings) -> None:
         for k, r in subset.iterrows()
     ]
     heads = ["step", "change", "criterion", "features in model", "adjusted R²", "CV R²", "AIC", "BIC"]
-    grid(show, heads, rows, asked=("step", "change", "criterion"))
+    grid(show, heads, rows, required=("step", "change", "criterion"))
     stays = result.frame[result.frame["stays"]].sort_values("p")
     split = "p_split" in stays.columns
     show.say()
     heads = ["kept feature", "p (naive)", *(["p (split-sample)"] if split else []), "VIF"]
     kept = [[str(f), cell("p", r["p"]), *([cell("p", r["p_split"])] if split else []), figure(r["vif"])] for f, r in stays.iterrows()]
-    grid(show, heads, kept, asked=("p (naive)",))
+    grid(show, heads, kept, required=("p (naive)",))
     notes(show, [result.notes[1] if split else "naive p-values ignore the selection"])
 
 

@@ -89,14 +89,14 @@ def main(args: Sequence[str] | None = None) -> int:
     return 0
 
 
-def _failed(error: BaseException, options: Sequence[str], asked_to_end: bool) -> int:
+def _failed(error: BaseException, options: Sequence[str], interrupted: bool) -> int:
     """An error as one line, or as an object where JSON was asked for; the exit code."""
     from chaff.errors import ChaffError
 
     if isinstance(error, BrokenPipeError):
         return 0
     if isinstance(error, click.exceptions.Abort | KeyboardInterrupt):
-        if asked_to_end:
+        if interrupted:
             return _say("terminated; no partial files were left", 143, "Terminated", options)
         return _say("interrupted; no partial files were left", 130, "Interrupted", options)
     if isinstance(error, click.ClickException):

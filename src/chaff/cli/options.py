@@ -19,7 +19,7 @@ Command = Callable[..., Any]
 
 def _term_option(field: dataclasses.Field[Any], hint: Any) -> Callable[[Command], Command]:
     """One option from a field of the terms."""
-    about, options = str(field.metadata["about"]), field.metadata["said"]
+    about, options = str(field.metadata["about"]), field.metadata["form"]
     repeats = options in ("words", "pairs", "number pairs", "word lists")
     literal = next((a for a in (hint, *typing.get_args(hint)) if typing.get_origin(a) is typing.Literal), None)
     settings: dict[str, Any] = {
@@ -158,7 +158,7 @@ def parse_table_options(options: dict[str, Any]) -> dict[str, Any]:
     """The terms that the options said, as plain values; what was not said is not in it."""
     out: dict[str, Any] = {}
     for field in dataclasses.fields(Terms):
-        value, how, option = options[field.name], field.metadata["said"], field.metadata["option"]
+        value, how, option = options[field.name], field.metadata["form"], field.metadata["option"]
         if value in (None, ()):
             continue
         if how == "numbers":

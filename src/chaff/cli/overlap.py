@@ -151,8 +151,8 @@ def _pairs(show: Show, result: Findings, limit: float, everything: bool) -> None
         if g["size"] > 2:
             notes(show, [f"group of {g['size']}: {g['features']}"])
     if "limits" in result.more:
-        with_some = [(v, r) for v, r in result.more["limits"].iterrows() if r["pairs"]]
-        tried = [f"{v:g}: {count(int(r['pairs']), 'pair')}, {count(int(r['groups']), 'group')}" for v, r in with_some]
+        with_pairs = [(v, r) for v, r in result.more["limits"].iterrows() if r["pairs"]]
+        tried = [f"{v:g}: {count(int(r['pairs']), 'pair')}, {count(int(r['groups']), 'group')}" for v, r in with_pairs]
         notes(show, [f"at other thresholds {' · '.join(tried)}" if tried else "none at any other threshold tried"])
     notes(show, result.notes[1:])
 
@@ -192,7 +192,7 @@ def _inflation(show: Show, vif: Findings, limit: float, everything: bool) -> Non
             for f, r in subset.iterrows()
         ]
         heads = ["feature", "VIF", *("VIF, complete rows" for _ in beside), "R²", "explained by"]
-        grid(show, heads, rows, asked=("VIF",))
+        grid(show, heads, rows, required=("VIF",))
         if not everything:
             rest(show, len(subset), len(over))
     notes(show, vif.notes[1:])
@@ -212,7 +212,7 @@ def _elimination(show: Show, went: Findings, limit: float) -> None:
         for move, r in trail.iterrows()
     ]
     heads = ["step", "dropped", "VIF when dropped", "R² of the target after", "largest remaining VIF", "feature with it", "explained by"]
-    grid(show, heads, rows, asked=("step", "VIF when dropped", "R² of the target after"), names=2)
+    grid(show, heads, rows, required=("step", "VIF when dropped", "R² of the target after"), names=2)
     notes(show, [f"R² of the target on all of them: {trail['r_squared_before'].iloc[0]:.4f} before the first was dropped"])
 
 
@@ -228,7 +228,7 @@ def _relations(show: Show, result: Findings | str) -> None:
     title(show, f"{count(len(equations), 'equation')} among the columns")
     if len(equations):
         rows = [[r["equation"], "0 (exact)" if r["exact"] else figure(r["residual"], 2)] for _, r in equations.iterrows()]
-        grid(show, ["equation", "residual SD"], rows, asked=("residual SD",))
+        grid(show, ["equation", "residual SD"], rows, required=("residual SD",))
     near = directions[directions["near_singular"]]
     if len(near):
         title(show, f"{count(len(near), 'near-singular direction')} (condition index over 30, two columns or more on it)")

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     metavar="FILE",
     help="The rows used for the selection: also tests the old coefficients, and whether a model can distinguish old rows from new.",
 )
-@click.option("--anew", is_flag=True, help="Rerun the whole plan on the new rows; reports features added, removed and reranked.")
+@click.option("--rerun", is_flag=True, help="Rerun the whole plan on the new rows; reports features added, removed and reranked.")
 @click.option("--model", metavar="NAME", help="The final model (the one that decided then).")
 @rows_option
 @memory_option
@@ -32,13 +32,13 @@ if TYPE_CHECKING:
 @click.option("--out", metavar="FILE", help="Write the results: .json, or the drift of each column as .csv or .parquet.")
 @work_options
 def command(
-    selection: str, data: str, old: str | None, anew: bool, model: str | None, model_rows: str | None, memory: str | None,
+    selection: str, data: str, old: str | None, rerun: bool, model: str | None, model_rows: str | None, memory: str | None,
     scratch: str | None, everything: bool, out: str | None, seed: int, workers: int | None, form: str,
 ) -> None:  # fmt: skip
     """Does SELECTION (a selection.json) still serve on the rows of NEWDATA, which have their target?
 
     The same columns with new coefficients against all columns offered then, and how far every column has moved. Ends with 0 where
-    the selection may stay, 10 where it is to be fitted anew, 20 where columns are to be selected anew.
+    the selection may stay, 10 where it is to be refitted, 20 where columns are to be selected again.
     """
     from chaff.cli.console import Show, report_compiling
     from chaff.decide.rechecking.call import recheck
@@ -56,7 +56,7 @@ def command(
     try:
         requested: Any = parse_rows(model_rows) or "auto"
         result = recheck(
-            chosen, data, old=old, model=parse_choice(model, "--model"), anew=anew, rows=requested, memory=memory, scratch=scratch,
+            chosen, data, old=old, model=parse_choice(model, "--model"), rerun=rerun, rows=requested, memory=memory, scratch=scratch,
             seed=seed, workers=workers, watch=show.watch,
         )  # fmt: skip
     finally:
@@ -83,19 +83,19 @@ def _show(show: Show, result: Recheck, everything: bool) -> None:
     if result.old is not None:
         _old(show, result.old)
     show_drift(show, result.drift, everything)
-    if result.anew is not None:
-        _anew(show, result.anew, everything)
+    if result.rerun is not None:
+        _rerun_table(show, result.rerun, everything)
     notes(show, result.notes)
 
 
 def _old(show: Show, old: OldRows) -> None:
-    tells = "above 0.5" if old.apart_low > 0.5 else "not above 0.5"
-    tells += "; a value far below 0.5 means that new rows repeat old ones" if old.apart < 0.4 else ""
+    in_words = "above 0.5" if old.apart_low > 0.5 else "not above 0.5"
+    in_words += "; a value far below 0.5 means that new rows repeat old ones" if old.apart < 0.4 else ""
     by = f": {', '.join(f'{c} {v:.0%}' for c, v in old.by['importance'].head(4).items())}" if old.apart_low > 0.5 else ""
-    show.say(f" old-versus-new classifier (forest): ROC AUC {old.apart:.3f}, {tells}{by}")
+    show.say(f" old-versus-new classifier (forest): ROC AUC {old.apart:.3f}, {in_words}{by}")
 
 
-def _anew(show: Show, rerun: RerunPlan, everything: bool) -> None:
+def _rerun_table(show: Show, rerun: RerunPlan, everything: bool) -> None:
     from chaff.cli.tables import HEAD, grid, rest, title
     from chaff.results.shown import Cell
 

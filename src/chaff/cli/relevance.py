@@ -200,7 +200,7 @@ def _table(show: Show, result: Findings, by: str, everything: bool) -> None:
         rows.append([str(place), str(f), *([word(r["verdict"])] if verdicts else []), *[with_interval(c, r) for c in columns]])
     headers = ["", "feature", *(["verdict"] if verdicts else []), *[c.replace("_", " ") for c in columns]]
     show.say()
-    grid(show, headers, rows, asked=("", "feature", "verdict", by.replace("_", " ")), names=2)
+    grid(show, headers, rows, required=("", "feature", "verdict", by.replace("_", " ")), names=2)
     rest(show, len(subset), len(frame))
 
 
@@ -222,7 +222,7 @@ def _scaled(show: Show, result: Findings, by: str, everything: bool) -> None:
     subset = scaled if everything else scaled.head(HEAD)
     title(show, "From 0, the worst feature, to 1, the best")
     rows = [[str(f), *["" if r[c] != r[c] else f"{r[c]:.2f}" for c in scaled.columns]] for f, r in subset.iterrows()]
-    grid(show, ["feature", *[str(c).replace("_", " ") for c in scaled.columns]], rows, asked=("feature", by.replace("_", " ")))
+    grid(show, ["feature", *[str(c).replace("_", " ") for c in scaled.columns]], rows, required=("feature", by.replace("_", " ")))
     rest(show, len(subset), len(scaled))
 
 

@@ -81,12 +81,12 @@ def _tables(show: Show, result: Findings, everything: bool, by: str | None, data
     from chaff.cli.tables import grid, rest, title, verdict_rows
 
     frame = result.frame
-    stays, looks = int(frame["stays"].sum()), int((frame["verdict"] == "review").sum())
-    title(show, f"{len(frame)} features → {stays}: {int((frame['verdict'] == 'drop').sum())} dropped, {looks} to review")
+    stays, reviewed = int(frame["stays"].sum()), int((frame["verdict"] == "review").sum())
+    title(show, f"{len(frame)} features → {stays}: {int((frame['verdict'] == 'drop').sum())} dropped, {reviewed} to review")
     rows, aside = verdict_rows(result, everything)
     if rows:
         show.say()
-        grid(show, ["verdict", "feature", "observed value", "threshold", "reason"], rows, asked=("verdict", "reason"), names=2)
+        grid(show, ["verdict", "feature", "observed value", "threshold", "reason"], rows, required=("verdict", "reason"), names=2)
         rest(show, len(rows), aside)
     _facts(show, result, everything, by)
     _rows(show, result.more["rows"])
@@ -128,7 +128,7 @@ def _facts(show: Show, result: Findings, everything: bool, by: str | None) -> No
     }
     rows = [[str(f), *(words(r) for words in shown.values())] for f, r in subset.iterrows()]
     show.say()
-    grid(show, ["feature", *shown], rows, asked=("feature", requested.get(by or "", (by or "kind").replace("_", " "))))
+    grid(show, ["feature", *shown], rows, required=("feature", requested.get(by or "", (by or "kind").replace("_", " "))))
     rest(show, len(subset), len(kept))
 
 

@@ -85,7 +85,7 @@ def command(data: str | None, **options: Any) -> None:
     if data is None:
         raise click.UsageError("missing DATA (the file to search), or --journal FILE --show")
     file_ending(options["out"], SAVED, "--out")
-    requested = _asked(options)
+    requested = _search_request(options)
     from chaff.cli.look_context import stand
     from chaff.models.needs import learns_in_passes
 
@@ -100,7 +100,7 @@ def command(data: str | None, **options: Any) -> None:
 
 
 @dataclass(frozen=True)
-class Asked:
+class SearchRequest:
     """What the options said, checked before any work is done."""
 
     rule: Any
@@ -110,23 +110,23 @@ class Asked:
 
 
 @dataclass(frozen=True)
-class Found:
+class SearchOutput:
     """What was searched, and what was asked of it."""
 
     trails: list[SearchResult]
     more: dict[str, Any]
 
 
-def _asked(options: dict[str, Any]) -> Asked:
+def _search_request(options: dict[str, Any]) -> SearchRequest:
     from chaff.methods.search.choosing import Rule
 
     name, mark, value = options["choose"].partition("=")
-    rule = Rule.said({name.strip(): number(value, "--choose")} if mark else name.strip())
+    rule = Rule.parse({name.strip(): number(value, "--choose")} if mark else name.strip())
     now = tuple(n.strip() for n in (options["now"] or "").split(",") if n.strip())
-    return Asked(rule, parse_choice(options["model"], "--model"), parse_choice(options["against"], "--against"), now)
+    return SearchRequest(rule, parse_choice(options["model"], "--model"), parse_choice(options["against"], "--against"), now)
 
 
-def _models(context: LookContext, requested: Asked) -> list[Any]:
+def _models(context: LookContext, requested: SearchRequest) -> list[Any]:
     """The model that is searched with, and the one beside it."""
     from chaff.methods.search.stage import Search
     from chaff.models.named import as_model
@@ -136,7 +136,7 @@ def _models(context: LookContext, requested: Asked) -> list[Any]:
     return [as_model(model), *([as_model(requested.against)] if requested.against is not None else [])]
 
 
-def _searched(context: LookContext, options: dict[str, Any], requested: Asked, show: Show) -> Found:
+def _searched(context: LookContext, options: dict[str, Any], requested: SearchRequest, show: Show) -> SearchOutput:
     from chaff.cli.search_tables import SearchBar
     from chaff.decide.search_call import runs, search
     from chaff.methods.search.stage import Search
@@ -170,10 +170,10 @@ def _searched(context: LookContext, options: dict[str, Any], requested: Asked, s
             more["alternatives"] = trails[0].alternatives(options["within"], requested.now)
     finally:
         show.stop()
-    return Found(trails, more)
+    return SearchOutput(trails, more)
 
 
-def _show(show: Show, result: Found, requested: Asked, options: dict[str, Any]) -> None:
+def _show(show: Show, result: SearchOutput, requested: SearchRequest, options: dict[str, Any]) -> None:
     from chaff.cli.search_tables import show_alternatives, show_chosen, show_runs, show_sizes
 
     for trail, chosen in zip(result.trails, result.more["chosen"], strict=True):
@@ -185,7 +185,7 @@ def _show(show: Show, result: Found, requested: Asked, options: dict[str, Any]) 
         show_alternatives(show, result.more["alternatives"], requested.now, options["everything"])
 
 
-def _leave(result: Found, options: dict[str, Any]) -> list[str]:
+def _leave(result: SearchOutput, options: dict[str, Any]) -> list[str]:
     names = []
     if options["out"]:
         result.trails[0].save(options["out"])

@@ -29,7 +29,7 @@ def show_sizes(show: Show, trail: SearchResult, chosen: Chosen, everything: bool
     """The best set of each size: what the search saw, what is honest, what comes and goes."""
     frame = trail.sizes
     sizes = list(frame.index)
-    title(show, f"{trail.strategy.name} search, {trail.scorer.model.label}: {count(len(trail.moves), 'step')}, {told_of(trail)}")
+    title(show, f"{trail.strategy.name} search, {trail.scorer.model.label}: {count(len(trail.moves), 'step')}, {search_summary(trail)}")
     label = trail.scorer.metric.label
     extra = [c for c in ("cost", "adjusted_r2", "aic", "bic") if c in frame.columns]
     rows: list[tuple[Any, ...]] = []
@@ -47,7 +47,7 @@ def show_sizes(show: Show, trail: SearchResult, chosen: Chosen, everything: bool
         show,
         [head[k] for k in keep],
         [[r[k] for k in keep] for r in cells],
-        asked=("size", f"search {label}", f"CV {label}", "mark", "added"),
+        required=("size", f"search {label}", f"CV {label}", "mark", "added"),
         names=0,
     )
     if len(shown) < len(rows):
@@ -56,13 +56,13 @@ def show_sizes(show: Show, trail: SearchResult, chosen: Chosen, everything: bool
 
 
 def _changes(row: Any) -> tuple[str, str]:
-    def some(names: tuple[str, ...]) -> str:
+    def short(names: tuple[str, ...]) -> str:
         return listed(names, 3)
 
-    return some(row["comes"]), some(row["goes"])
+    return short(row["comes"]), short(row["goes"])
 
 
-def told_of(trail: SearchResult) -> str:
+def search_summary(trail: SearchResult) -> str:
     """`1,204 sets scored, 31 from cache, 2.4 s`."""
     return f"{count(trail.evaluations, 'set')} scored, {trail.saved:,} from cache, {trail.seconds:.1f} s"
 
@@ -86,7 +86,7 @@ def show_runs(show: Show, result: Runs) -> None:
         rows.append([str(name), r["model"], what, str(r["size"]), seen, honest, figure(r["evaluations"]), f"{r['seconds']:.1f}"])
     head = ["search", "model", "strategy", "size", "search score", "CV score", "sets scored", "seconds"]
     subset = [k for k, name in enumerate(head) if name != "CV score" or result.frame["honest"].notna().any()]
-    grid(show, [head[k] for k in subset], [[r[k] for k in subset] for r in rows], asked=("search", "size", "search score"), names=3)
+    grid(show, [head[k] for k in subset], [[r[k] for k in subset] for r in rows], required=("search", "size", "search score"), names=3)
     pairs = [
         [f"{r['first']} and {r['second']}", str(r["both"]), str(r["only_first"]), str(r["only_second"]), f"{r['alike']:.0%}"]
         for _, r in result.shared.iterrows()
@@ -107,7 +107,7 @@ def show_alternatives(show: Show, result: Alternatives, now: tuple[str, ...], ev
     rows: list[list[Cell]] = [
         [Styled(r["role"], ROLE_STYLES[r["role"]]), str(f), f"{r['share']:.0%}", r["instead"]] for f, r in subset.iterrows()
     ]
-    grid(show, ["role", "feature", "share of sets", "interchangeable with"], rows, asked=("role", "feature", "share of sets"), names=2)
+    grid(show, ["role", "feature", "share of sets", "interchangeable with"], rows, required=("role", "feature", "share of sets"), names=2)
     none = [str(f) for f in frame.index if frame.loc[f, "role"] == "in none"]
     if none and not everything:
         show.note(f"in none: {', '.join(none[:8])}{f' and {len(none) - 8} more' if len(none) > 8 else ''}")

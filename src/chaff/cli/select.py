@@ -1,4 +1,4 @@
-"""`chaff select`: a plan on a person's own file."""
+"""`chaff select`: a plan on a user's own file."""
 
 from __future__ import annotations
 
@@ -200,7 +200,7 @@ def _times(show: Show) -> None:
     from chaff.cli.tables import grid, title
 
     title(show, "Where the time went")
-    grid(show, ["", "seconds", "share"], [list(row) for row in show.stopwatch.rows()], asked=("", "seconds", "share"), names=0)
+    grid(show, ["", "seconds", "share"], [list(row) for row in show.stopwatch.rows()], required=("", "seconds", "share"), names=0)
 
 
 def _with_options(plan: Plan, options: dict[str, Any]) -> Plan:

@@ -50,7 +50,7 @@ def apply_selection(
 
 def _refuse_unlike(watcher: Watcher | None, strict: bool, label: str) -> None:
     """Refuse rows that do not look like those that were selected from, once all have been seen."""
-    unlike = watcher.found().unlike if strict and watcher is not None else ()
+    unlike = watcher.drifts().unlike if strict and watcher is not None else ()
     if unlike:
         shown = "\n".join(f"  {u}" for u in unlike[:12]) + (f"\n  and {len(unlike) - 12} more" if len(unlike) > 12 else "")
         raise DataError(f"{label} differs from the rows of the selection (strict):\n{shown}")
@@ -65,7 +65,7 @@ def drift_of(selection: SelectionData, source: Any) -> Drifts:
     wanted = _wanted_columns(selection, names, label)
     for batch in batches:
         _checked(selection, batch.select(wanted), From(label, decimal, True, watcher))
-    return watcher.found()
+    return watcher.drifts()
 
 
 def _plain_numbers(table: Any, selection: SelectionData) -> Any:

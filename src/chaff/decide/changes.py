@@ -117,12 +117,12 @@ def changes(first: Selection, second: Selection) -> Changes:
 def _settings(selection: Selection) -> dict[str, str]:
     """Everything that was said, flat: `stage overlap: pair_limit` → 0.95."""
     plan = selection.plan
-    out = {f"table: {k}": _said(v) for k, v in plan.get("table", {}).items()}
-    out |= {f"score: {k}": _said(v) for k, v in plan.get("score", {}).items()}
+    out = {f"table: {k}": _as_text(v) for k, v in plan.get("table", {}).items()}
+    out |= {f"score: {k}": _as_text(v) for k, v in plan.get("score", {}).items()}
     stages = plan.get("stage", [])
     out["stages"] = ", ".join(str(s.get("name", s.get("use"))) for s in stages)
     for s in stages:
-        out |= {f"stage {s.get('name', s.get('use'))}: {k}": _said(v) for k, v in s.items() if k not in ("use", "name")}
+        out |= {f"stage {s.get('name', s.get('use'))}: {k}": _as_text(v) for k, v in s.items() if k not in ("use", "name")}
     out |= {f"pin: {p['feature']}": f"{p['verdict']} ({p['because']})" for p in plan.get("pin", [])}
     out["seed"] = str(selection.seed)
     return out | {f"made with: {k}": v for k, v in selection.made_with.items()}
@@ -135,11 +135,11 @@ def _alike(a: dict[str, str], b: dict[str, str]) -> tuple[dict[str, str], dict[s
     return kept[0], kept[1]
 
 
-def _said(value: Any) -> str:
+def _as_text(value: Any) -> str:
     if isinstance(value, Mapping):
-        return ", ".join(f"{k} {_said(v)}" for k, v in value.items())
+        return ", ".join(f"{k} {_as_text(v)}" for k, v in value.items())
     if isinstance(value, list | tuple):
-        return ", ".join(map(_said, value))
+        return ", ".join(map(_as_text, value))
     return figure(value, 6) if isinstance(value, float) else str(value)
 
 

@@ -22,7 +22,7 @@ from chaff.methods.importance.stage import Importance
 from chaff.methods.importance.way import WAYS, as_order
 from chaff.methods.relevance.catalogue import STATISTICS
 from chaff.methods.relevance.stage import Relevance
-from chaff.methods.search.lens import asked_sizes
+from chaff.methods.search.lens import sizes_to_score
 from chaff.methods.search.strategy import STRATEGIES, as_strategy
 from chaff.models.named import MODELS, as_model
 from chaff.models.protocols import Model
@@ -185,7 +185,7 @@ def two_models(
     first, second : model, str or dict
     metric : str, optional
     folds : int or Folds
-        Inside every training fold each model's search is run anew, so that no set has seen the rows that it is scored on.
+        Inside every training fold each model's search is rerun, so that no set has seen the rows that it is scored on.
     pins : iterable of Pin
     features : list of str, optional
     seed, workers, watch : as everywhere
@@ -210,7 +210,7 @@ def two_models(
 
 
 def as_methods(given: Sequence[Any] | Mapping[str, Any]) -> list[StageMethod | StrategyMethod]:
-    """Methods from what a person said, each with a label of its own.
+    """Methods from what the user said, each with a label of its own.
 
     Raises
     ------
@@ -288,7 +288,7 @@ def _stage(given: Mapping[str, Any]) -> Any:
 
 def _sizes(sizes: Sequence[int] | None, features: int, pinned: int) -> tuple[int, ...]:
     if sizes is None:
-        return tuple(s for s in asked_sizes(features) if s >= max(1, pinned))
+        return tuple(s for s in sizes_to_score(features) if s >= max(1, pinned))
     wrong = [s for s in sizes if isinstance(s, bool) or s != int(s) or not 1 <= s <= features]
     if wrong or not len(sizes):
         raise UsageError(f"sizes must be whole numbers from 1 to the {features} features there are, not {list(sizes)}")

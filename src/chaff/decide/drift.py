@@ -127,7 +127,7 @@ class Watcher:
         subset = column if stride == 1 else column.take(pa.array(np.arange(0, len(column), stride)))
         tally.add_numbers(pc.cast(subset, pa.float64(), safe=False).to_numpy(zero_copy_only=False).astype(float), stride)
 
-    def found(self, effects: Mapping[str, float] | None = None, notes: tuple[str, ...] = ()) -> Drifts:
+    def drifts(self, effects: Mapping[str, float] | None = None, notes: tuple[str, ...] = ()) -> Drifts:
         """Once every batch has been seen."""
         return drifts_of({k.name: k for k in self.selection.kept}, self.tallies, effects or {}, notes)
 

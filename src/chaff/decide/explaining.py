@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 
 Fate = Literal["blocked", "review", "drop", "keep"]
-FATES: tuple[Fate, ...] = ("blocked", "review", "drop", "keep")  # what a person should look at comes first
+FATES: tuple[Fate, ...] = ("blocked", "review", "drop", "keep")  # what the user should look at comes first
 ENDINGS = (".csv", ".parquet", ".json", ".md")
 
 
@@ -34,11 +34,11 @@ class ColumnHistory:
     """Kind, unit and meaning, as far as they are known."""
     fate: Fate
     stage: str
-    """The stage that decided; "pin" for a person's own decision."""
+    """The stage that decided; "pin" for a user's own decision."""
     steps: tuple[StepPart, ...]
     """Every verdict on it, in order."""
     says: tuple[str, ...]
-    """What the steps do not say: how often it was kept, what stands in for it, what a person can do."""
+    """What the steps do not say: how often it was kept, what stands in for it, what the user can do."""
 
     @property
     def headline(self) -> str:
@@ -186,7 +186,7 @@ def explanation_of(selection: SelectionData, feature: str | None = None) -> Expl
         raise UnknownColumn(
             f"'{feature}' is not a candidate feature of this selection (target {selection.target.name}).{nearest(feature, steps)}"
         )
-    text = [_told(selection, f, s) for f, s in steps.items() if feature is None or f == feature]
+    text = [_history_of(selection, f, s) for f, s in steps.items() if feature is None or f == feature]
     order = {fate: k for k, fate in enumerate(FATES)}
     return Explanation(tuple(sorted(text, key=lambda t: order[t.fate])), selection.target.name, feature is None)
 
@@ -210,7 +210,7 @@ def _bare(name: str, stage: str, verdict: Any, stays: bool, part: Any) -> StepPa
     return StepPart(feature=name, stage=stage, verdict=verdict, stays=stays, figure=part.figure, limit=limit, reason=part.reason)
 
 
-def _told(selection: SelectionData, feature: str, steps: Sequence[StepPart]) -> ColumnHistory:
+def _history_of(selection: SelectionData, feature: str, steps: Sequence[StepPart]) -> ColumnHistory:
     kept = {k.name: k for k in selection.kept}
     review = {x.name: x for x in selection.review}
     dropped = {d.name: d for d in selection.dropped}
@@ -235,7 +235,7 @@ def _about(selection: SelectionData, feature: str) -> str:
 
 
 def _pin_of(selection: SelectionData, feature: str, verdict: str) -> str | None:
-    """The reason of a person's own decision; None where there is none."""
+    """The reason of a user's own decision; None where there is none."""
     given = (p for p in selection.plan.get("pin", ()) if p.get("feature") == feature and p.get("verdict") == verdict)
     return next((str(p.get("because", "")) for p in given), None)
 
@@ -249,15 +249,15 @@ def _says(selection: SelectionData, feature: str, fate: str) -> list[str]:
     if feature in selection.holdout.pinned_after:
         out.append("pinned after the holdout had been read: the holdout score is no evidence for the pin")
     if fate == "blocked":
-        out.append(f'if it is known before the target, keep it with: --pin-keep {_said(feature)} --because "…"')
+        out.append(f'if it is known before the target, keep it with: --pin-keep {_plain_name(feature)} --because "…"')
     elif fate == "drop":
-        out.append(f'to keep it: --pin-keep {_said(feature)} --because "…"')
+        out.append(f'to keep it: --pin-keep {_plain_name(feature)} --because "…"')
     elif fate == "review":
-        out.append(f'to drop it: --pin-drop {_said(feature)} --because "…"')
+        out.append(f'to drop it: --pin-drop {_plain_name(feature)} --because "…"')
     return out
 
 
-def _said(name: str) -> str:
+def _plain_name(name: str) -> str:
     """A name as a shell takes it."""
     import shlex
 

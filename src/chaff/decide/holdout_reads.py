@@ -107,7 +107,7 @@ def count_read(key: HoldoutKey | None, pins: Mapping[str, str] | None = None) ->
 
 @contextmanager
 def _writing(file: Path) -> Iterator[sqlite3.Connection]:
-    """The database in one transaction, which other runs wait for; made anew where it is damaged."""
+    """The database in one transaction, which other runs wait for; made again where it is damaged."""
     file.parent.mkdir(parents=True, exist_ok=True)
     if file.is_symlink() or (file.exists() and not stat.S_ISREG(os.lstat(file).st_mode)):
         raise OSError(f"{file} is not a regular file")

@@ -71,11 +71,11 @@ class Honest:
             "optimism": plain(self.optimism),
             "how": self.how,
             "rows": self.rows,
-            "keep_up": told_keep_up(self.keep_up),
+            "keep_up": keep_up_as_plain(self.keep_up),
         }
 
 
-def told_keep_up(k: KeepUp) -> dict[str, Any]:
+def keep_up_as_plain(k: KeepUp) -> dict[str, Any]:
     d = k.difference
     return {
         "answer": k.answer,

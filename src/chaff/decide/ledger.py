@@ -71,15 +71,15 @@ class Ledger:
         return out
 
     def save(self, path: str | Path) -> None:
-        """Write as .csv, .parquet, .json or .md by the ending, what a person should look at first.
+        """Write as .csv, .parquet, .json or .md by the ending, what the user should look at first.
 
         Raises
         ------
         UsageError, DataError
         """
         ending = Path(path).suffix.lower()
-        looks = {v.feature for v in self.verdicts if v.verdict == "review"}
-        order = sorted(range(len(self.verdicts)), key=lambda k: self.verdicts[k].feature not in looks)
+        to_review = {v.feature for v in self.verdicts if v.verdict == "review"}
+        order = sorted(range(len(self.verdicts)), key=lambda k: self.verdicts[k].feature not in to_review)
         frame = self.frame.iloc[order].reset_index(drop=True)
         if ending == ".csv":
             write_with(path, lambda part: harmless(frame).to_csv(part, index=False))

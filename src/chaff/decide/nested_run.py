@@ -1,4 +1,4 @@
-"""The whole plan run anew in each outer fold: the dear, and most honest, way to a promise."""
+"""The whole plan rerun in each outer fold: the most expensive and most honest estimate."""
 
 from __future__ import annotations
 
@@ -70,7 +70,7 @@ def fitted_losses(g: SearchData, model: Model, features: frozenset[str], train: 
 
 
 def nested_promise(plan: Plan, setting: Setting, data: SearchData, model: Model) -> Promise:
-    """A promise from outer folds, the plan run anew in each."""
+    """A promise from outer folds, the plan rerun in each."""
     once = data.splits[0].repeat
     data = replace(data, splits=tuple(s for s in data.splits if s.repeat == once))  # each costs as much as the run itself
     done = data.work.each(NestedRun(plan, setting, data, model), range(len(data.splits)), "honest score, the plan rerun")

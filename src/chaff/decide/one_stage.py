@@ -1,4 +1,4 @@
-"""One stage on one table, as a person calls it: pins above it, its verdicts beside what it measured."""
+"""One stage on one table, as the user calls it: pins above it, its verdicts beside what it measured."""
 
 from __future__ import annotations
 

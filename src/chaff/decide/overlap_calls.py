@@ -214,7 +214,7 @@ def inflation(
         raise UsageError(f"rows must be pairwise or complete, not '{rows}'")
     subset = able(table, features)
     data = overlap_data(complete_only(subset) if rows == "complete" else subset, workers=workers)
-    return inflation_of.inflation(replace(data, asked=features is not None))
+    return inflation_of.inflation(replace(data, explicit=features is not None))
 
 
 def dependencies(table: Table, *, tolerance: float = 1e-3, features: Sequence[str] | None = None) -> Findings:
@@ -305,7 +305,7 @@ def eliminate_by_vif(
 ) -> Findings:
     """The elimination, with the VIF of every feature after every step."""
     whole = table if features is None else table.with_features(features)
-    data = replace(overlap_data(able(table, features), pins, seed, workers), asked=features is not None)
+    data = replace(overlap_data(able(table, features), pins, seed, workers), explicit=features is not None)
     result = stage.eliminate(data, data.table.features, data.setting)
     verdicts = judge_pins(stage.verdicts(result, data.setting), data.setting.pins, whole.features)
     return with_verdicts(inflation_of.with_path(result, data), verdicts)
@@ -353,7 +353,7 @@ def overlaps(
 ) -> Overlaps:
     """All looks at repeats at once: pairs, who would go of each, VIF and its elimination, equations, components.
 
-    The same as the single calls, which each read the table anew; here it is read once.
+    The same as the single calls, which each read the table again; here it is read once.
 
     Parameters
     ----------

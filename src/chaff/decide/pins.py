@@ -1,4 +1,4 @@
-"""Pins: a person's own decisions, always with a reason."""
+"""Pins: a user's own decisions, always with a reason."""
 
 from __future__ import annotations
 

@@ -52,7 +52,7 @@ SECTIONS = ("table", "score", "stage", "pin")
 
 
 def usual_repeats(rows: int, in_time: bool) -> int:
-    """How often the folds of so many rows are dealt anew where nothing was said; once in time."""
+    """How often the folds of so many rows are drawn again where nothing was said; once in time."""
     return 1 if in_time else next(repeats for most, repeats in REPEATS if rows < most)
 
 
@@ -113,7 +113,7 @@ class Scoring:
         return folds if train.groups is None else max(2, min(folds, len(np.unique(train.groups))))
 
     def repeats_for(self, train: Table) -> int:
-        """How often the folds are dealt anew: what was said, else by the rows; once in time."""
+        """How often the folds are drawn again: what was said, else by the rows; once in time."""
         if self.repeats is not None:
             return self.repeats
         return usual_repeats(len(train), train.order is not None)
@@ -125,7 +125,7 @@ class Scoring:
 
 @dataclass(frozen=True)
 class PinEntry:
-    """`[[pin]]`: a person's own decision."""
+    """`[[pin]]`: a user's own decision."""
 
     feature: str
     verdict: Literal["keep", "drop"]
@@ -156,13 +156,13 @@ class Plan:
 
     def as_mapping(self) -> dict[str, Any]:
         """The plan as plain data, as it stands in a selection; None and defaults of the table are left out."""
-        return self._told(None)
+        return self._as_mapping(None)
 
     def to_toml(self) -> str:
         """The plan as a TOML file's text. A switched-off limit (None) is written as false."""
-        return toml_text(self._told(False))
+        return toml_text(self._as_mapping(False))
 
-    def _told(self, off: Any) -> dict[str, Any]:
+    def _as_mapping(self, off: Any) -> dict[str, Any]:
         out: dict[str, Any] = {}
         if self.table.as_mapping():
             out["table"] = self.table.as_mapping()
@@ -183,7 +183,7 @@ def built_in_plan() -> Plan:
 
 
 def wide_plan() -> Plan:
-    """For very many columns: relevance lets the best 1,000 through, by one test a column (without bounds, which no cut looks at) and anew
+    """For very many columns: relevance lets the best 1,000 through, by one test a column (without bounds, which no cut looks at) and again
     inside every fold; then as built in.
 
     >>> [name_of(s) for s in wide_plan().stages]

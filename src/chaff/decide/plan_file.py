@@ -50,7 +50,7 @@ def fitted_plan(plan: Plan, table: Table, screened: Findings, pins: Sequence[Pin
     if pins:
         document.add("pin", _pin_entries(pins))
     text = toml_text(document)
-    return text + _look_lines(screened, {p.feature for p in pins})
+    return text + _review_lines(screened, {p.feature for p in pins})
 
 
 def _comment(text: str) -> Any:
@@ -120,13 +120,13 @@ def _kind_lines(table: Table) -> list[str]:
     return out
 
 
-def _look_lines(screened: Findings, pinned: set[str]) -> str:
-    """What a person should look at, each with the pins that would settle it."""
-    looks = [(str(f), r) for f, r in screened.frame.iterrows() if r["verdict"] == "review" and str(f) not in pinned]
-    if not looks:
+def _review_lines(screened: Findings, pinned: set[str]) -> str:
+    """What the user should look at, each with the pins that would settle it."""
+    to_review = [(str(f), r) for f, r in screened.frame.iterrows() if r["verdict"] == "review" and str(f) not in pinned]
+    if not to_review:
         return ""
     lines = ["", "# Review these features; pin each one to keep or drop it.", ""]
-    for name, row in looks:
+    for name, row in to_review:
         lines += [
             f"# {visible(_key(name), long=True)}: {visible(row['reason'], long=True)}"
             + ("" if row["stays"] else " (blocked unless pinned in)")

@@ -90,7 +90,7 @@ def _beside(name: str) -> bool:
 
 
 def _gone(table: Table, kept: set[str], ledger: Ledger) -> tuple[list[DroppedPart], list[ReviewPart]]:
-    """What went, and what a person should look at, with the word that decided."""
+    """What went, and what the user should look at, with the word that decided."""
     dropped, review = [], []
     for f in table.features:
         if f in table.decoys:

@@ -79,7 +79,7 @@ def row_sample_of(
     own = rows if subset is None else rows[subset]
     theirs = held if of_held is None else held[of_held]
     both = np.sort(np.concatenate([own, theirs]))
-    small = _some_rows(table, both, work)
+    small = _sampled_table(table, both, work)
     at, at_held = np.searchsorted(both, own), np.searchsorted(both, theirs)
     return RowSample(small, at, at_held, small.take(at), _words(train, own.size, theirs.size, held.size))
 
@@ -112,11 +112,11 @@ def sample_of(
     if subset is None:
         return table, ""
     words = f"{subset.size:,} of {len(table):,} rows are used, drawn at random (--rows all: every row)"
-    return replace(_some_rows(table, subset, work), drawn_from=table), f"{words}: the SE of a correlation is {subset.size**-0.5:.1g}"
+    return replace(_sampled_table(table, subset, work), drawn_from=table), f"{words}: the SE of a correlation is {subset.size**-0.5:.1g}"
 
 
-def _some_rows(table: Table, rows: Ints, work: Work) -> Table:
-    small = table.some_rows(rows)
+def _sampled_table(table: Table, rows: Ints, work: Work) -> Table:
+    small = table.take_rows(rows)
     if table.source.spill is not None and len(table.features) <= FETCHED:
         small.source.fetched(table.features, work)
     return small

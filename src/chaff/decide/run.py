@@ -190,7 +190,7 @@ class Run:
 
     def __str__(self) -> str:
         head, *rows = score_rows(self.final_scores)
-        laid = lay_out(columns_of(head, rows, asked=head[:2]), terminal_width(), indent=0)
+        laid = lay_out(columns_of(head, rows, required=head[:2]), terminal_width(), indent=0)
         words = [line for given in score_notes(self) for line in _wrapped(given)]
         return "\n".join(
             [
@@ -205,9 +205,9 @@ class Run:
         """The head of the page that `report` writes: the answer, its table, and what to look at."""
         head, *rows = score_rows(self.final_scores)
         words = [*str(self.selection).splitlines(), *final_warnings(self), *score_notes(self)]
-        looks = [[x.name, "blocked" if x.blocked else "stays", x.figure, x.reason] for x in self.selection.review]
+        review_rows = [[x.name, "blocked" if x.blocked else "stays", x.figure, x.reason] for x in self.selection.review]
         shown = table_html(answer_line(self.final_scores), head, rows, words)
-        return shown + (table_html("Review these features", ["column", "", "figure", "why"], looks) if looks else "")
+        return shown + (table_html("Review these features", ["column", "", "figure", "why"], review_rows) if review_rows else "")
 
     def as_plain(self) -> dict[str, Any]:
         return (
@@ -287,7 +287,7 @@ def select(
     >>> "crumb_score" in run.features
     False
     """
-    plan = _asked(plan_for(table) if plan is None else _plan_of(plan, models), holdout=holdout, rows=rows)
+    plan = _plan_with(plan_for(table) if plan is None else _plan_of(plan, models), holdout=holdout, rows=rows)
     if honest not in HONEST_MODES:
         raise UsageError(f"honest must be one of {', '.join(HONEST_MODES)}, not {honest!r}")
     work = Work(seed, workers, watch)
@@ -306,7 +306,7 @@ def select(
     return Run(table, sample, stages_run.reports, final_scores, ledger, selection, held, text)
 
 
-def _asked(plan: Plan, **score: Any) -> Plan:
+def _plan_with(plan: Plan, **score: Any) -> Plan:
     """The plan with what the call itself said of scores."""
     return replace(plan, score=replace(plan.score, **{k: v for k, v in score.items() if v is not None}))
 

@@ -1,4 +1,4 @@
-"""Walking the stages of a plan on a table: no holdout, no file, so that it can run anew in any fold."""
+"""Walking the stages of a plan on a table: no holdout, no file, so that it can be rerun in any fold."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from chaff.table.table import Table
 from chaff.work import task
 
 NAMED = 4  # columns that a message names
-INNER_FOLDS = 5  # of stages that run anew inside a fold
+INNER_FOLDS = 5  # of stages that rerun inside a fold
 AfterStage = Callable[[StageReport, Ledger], None]
 
 
@@ -68,7 +68,7 @@ def run_stages(plan: Plan, train: Table, setting: Setting, after_stage: AfterSta
 
 
 def _after(setting: Setting, report: StageReport, train: Table, done: tuple[Stage, ...]) -> Setting:
-    """The setting with what a stage has found, and how the stages so far run anew on some of the rows."""
+    """The setting with what a stage has found, and how the stages so far rerun on some of the rows."""
     before = None
     if any(isinstance(stage, UsesTarget) and stage.uses_target() for stage in done):
         before = task(_left_by, _that_drop(done), train, replace(setting, earlier={}, before=None, scorers={}, whole=None))

@@ -202,7 +202,7 @@ def nothing_words(run: RunParts, trail: SelectionSearch) -> str:
 
 def stability_words(trail: SelectionSearch, kept: tuple[str, ...]) -> list[str]:
     """In how many outer folds the kept columns were kept, and which stand in for each other."""
-    searched = [f for f in kept if f not in trail.added]  # what the other lens adds is not added anew in each fold
+    searched = [f for f in kept if f not in trail.added]  # what the other lens adds is not added again in each fold
     shares = {f: trail.promise.selection_frequency(f) for f in searched}
     sure = [f for f in searched if shares[f] >= 0.9]
     shaky = [f"{f} ({shares[f]:.0%})" for f in searched if shares[f] < 0.5]
@@ -237,7 +237,7 @@ def holdout_words(run: RunParts) -> list[str]:
 
 
 def final_warnings(run: RunParts) -> list[str]:
-    """What a person must not overlook."""
+    """What the user must not overlook."""
     final_scores, trail = run.final_scores, _search_of(run)
     out = []
     if trail is not None and trail.added and final_scores.honest is not None:

@@ -61,7 +61,7 @@ class SelectionData(Part):
         table = self.plan.get("table", {})
         if not isinstance(table, dict):
             raise UsageError(f"plan.table must be a table, not {table!r}")
-        return Terms.said(**table)
+        return Terms.from_settings(**table)
 
     @property
     def features(self) -> tuple[str, ...]:

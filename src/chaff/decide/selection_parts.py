@@ -116,7 +116,7 @@ class DroppedPart(Part):
 
 
 class ReviewPart(Part):
-    """A column that a person should look at."""
+    """A column that the user should look at."""
 
     name: str
     stage: str

@@ -1,4 +1,4 @@
-"""One stage on one table, with a person's pins put above what it says."""
+"""One stage on one table, with the user's pins put above what it says."""
 
 from __future__ import annotations
 

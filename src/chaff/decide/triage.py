@@ -81,7 +81,7 @@ def triage(
         raise UsageError("top and block must be 1 or more")
     if by != "effect_size" and by not in NAMES and better(by) != "lower":
         raise UsageError(f"triage goes by effect_size or a statistic, not '{by}'.{nearest(by, NAMES)}")
-    names, rows, tables = _blocks(source, block, Terms.said(target=target, **terms))
+    names, rows, tables = _blocks(source, block, Terms.from_settings(target=target, **terms))
     work = Work(seed, workers)
     best: pd.DataFrame | None = None
     done, unread = 0, 0
@@ -100,10 +100,10 @@ def triage(
             watch(done, names)
     if best is None:
         raise DataError(f"none of the {names:,} columns can be scored by {by}")
-    return _told(best, ways, {"columns": done, "top": top, "by": by}, rows, unread)
+    return _findings(best, ways, {"columns": done, "top": top, "by": by}, rows, unread)
 
 
-def _told(best: pd.DataFrame, ways: dict[str, Better], settings: dict[str, Any], rows: int, unread: int) -> Findings:
+def _findings(best: pd.DataFrame, ways: dict[str, Better], settings: dict[str, Any], rows: int, unread: int) -> Findings:
     by, done = settings["by"], settings["columns"]
     notes: tuple[str, ...] = (f"{rows:,} rows, {done:,} columns scored by {by}, the best {len(best):,} kept",)
     if unread:
@@ -132,7 +132,7 @@ def _blocks(source: Any, block: int | None, terms: Terms) -> tuple[int, int, Ite
     result, stored = source_columns(source), stored_files(source)
     if stored is not None:
         there, label = stored
-        columns, rows, read = there.column_names, there.num_rows, there.some
+        columns, rows, read = there.column_names, there.num_rows, there.columns
     elif result is not None:
         columns, rows, read = result
     else:
@@ -159,16 +159,16 @@ def _blocks(source: Any, block: int | None, terms: Terms) -> tuple[int, int, Ite
 def _terms_for(terms: Terms, columns: set[str]) -> Terms:
     """The terms as far as they speak of these columns."""
 
-    def some(given: Mapping[str, Any]) -> dict[str, Any]:
+    def offered_only(given: Mapping[str, Any]) -> dict[str, Any]:
         return {k: v for k, v in given.items() if k in columns}
 
     return replace(
         terms,
         ignore=(),
-        kinds=some(terms.kinds),
-        costs=some(terms.costs),
+        kinds=offered_only(terms.kinds),
+        costs=offered_only(terms.costs),
         panels={},
-        fill=some(terms.fill),
-        missing_codes=some(terms.missing_codes),
+        fill=offered_only(terms.fill),
+        missing_codes=offered_only(terms.missing_codes),
         missing_flags=tuple(n for n in terms.missing_flags if n in columns),
     )

@@ -68,12 +68,12 @@ class ScoreKey:
 
 
 def model_words(model: Any) -> str:
-    """A model with its settings, and a person's own with its code.
+    """A model with its settings, and a user's own with its code.
 
     Raises
     ------
     ModelError
-        When one of a person's own cannot be told from others.
+        When one of a user's own cannot be told from others.
     """
     try:
         if isinstance(model, OwnModel):

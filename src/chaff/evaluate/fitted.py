@@ -91,7 +91,7 @@ class Prepare:
 
 @contextmanager
 def named_failure(model: Model, split: PreparedSplit, names: Sequence[str]) -> Iterator[None]:
-    """Whatever a person's own model raises, said with the model, the fold and the size."""
+    """Whatever a user's own model raises, said with the model, the fold and the size."""
     try:
         yield
     except (ChaffError, KeyboardInterrupt):

@@ -64,7 +64,7 @@ class Journal:
         self.lost = ""
         """Why it could not be written any more; empty while all is well."""
         self._db = _open(self.path, write=True)
-        with self._told():
+        with self._in_words():
             self._begin()
             _column_names(self._db, self.path)
             self._check(data)
@@ -72,7 +72,7 @@ class Journal:
         self._numbers = {name: k for k, name in self._names.items()}
 
     @contextmanager
-    def _told(self) -> Iterator[None]:
+    def _in_words(self) -> Iterator[None]:
         with database_errors(self.path):
             yield
 
@@ -113,7 +113,7 @@ class Journal:
             When what stands there cannot be scores of these.
         """
         g = (key.model, key.metrics, key.folds, key.how, key.version)
-        with self._lock, self._told():
+        with self._lock, self._in_words():
             self._db.execute("INSERT OR IGNORE INTO grounds (model, metrics, folds, how, version) VALUES (?, ?, ?, ?, ?)", g)
             result = "SELECT number FROM grounds WHERE model = ? AND metrics = ? AND folds = ? AND version = ?"
             number = self._db.execute(result, (g[0], g[1], g[2], g[4])).fetchone()[0]

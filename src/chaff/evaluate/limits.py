@@ -34,12 +34,12 @@ class Limits:
 
     def __post_init__(self) -> None:
         wrong = [
-            f"{n} must be {w}, not {v}" for n, v, w in self._asked() if v is not None and not (v > 0 or (n == "total_cost" and v == 0))
+            f"{n} must be {w}, not {v}" for n, v, w in self._limits_set() if v is not None and not (v > 0 or (n == "total_cost" and v == 0))
         ]
         if wrong:
             raise UsageError("; ".join(wrong))
 
-    def _asked(self) -> list[tuple[str, float | None, str]]:
+    def _limits_set(self) -> list[tuple[str, float | None, str]]:
         over = "over 0"
         return [("total_cost", self.total_cost, "0 or more"), ("seconds", self.seconds, over), ("evaluations", self.evaluations, over)]
 

@@ -162,7 +162,7 @@ class SubsetScorer:
             raise Spent(f"stopped after {self.tally.met:,} scored sets: the best so far")
         return [self._memo[s] for s in wanted]
 
-    def claims(self, names: Sequence[str]) -> dict[str, float]:
+    def single_scores(self, names: Sequence[str]) -> dict[str, float]:
         """What speaks for each of some features by itself, higher for more: its score alone."""
         sign = 1.0 if self.metric.higher_is_better else -1.0
         return {f: round(sign * s.mean, 12) for f, s in zip(names, self.many([[f] for f in names]), strict=True)}
@@ -215,7 +215,7 @@ class SubsetScorer:
         return PlainWalk(self, at) if known is None else WatchedWalk(known, self)
 
     def inside(self, split: int) -> SubsetScorer | None:
-        """A scorer on folds among one split's training rows, so that a search can be run anew without the test rows; None
+        """A scorer on folds among one split's training rows, so that a search can be rerun without the test rows; None
         when those rows are a single part. What the engine has learned of the parts is shared, not learned again; the scorer is
         the same one at each call, and keeps to the same journal."""
         if split not in self._inside:

@@ -25,13 +25,13 @@ class Setting:
 
     folds: Folds
     model: Model | None = None
-    """The model that will be used in the end, where a person named it."""
+    """The model that will be used in the end, where the user named it."""
     metric: str | None = None
     pins: Mapping[str, Pin] = field(default_factory=dict)
     earlier: Mapping[str, Any] = field(default_factory=dict)
     """Results of the stages before, by what they are (`use`); the latest where there are two of a kind."""
     before: Callable[[Ints], tuple[str, ...]] | None = None
-    """Row positions → the features that the stages before leave when they are run anew on those rows only; None where none of
+    """Row positions → the features that the stages before leave when they are rerun on those rows only; None where none of
     them looked at the target."""
     work: Work = field(default_factory=Work)
     whole: Table | None = field(default=None, repr=False)
@@ -76,7 +76,7 @@ class Setting:
 
 
 def _key(model: Model) -> Hashable:
-    """A person's own model need not be hashable: it then stands for itself only."""
+    """A user's own model need not be hashable: it then stands for itself only."""
     return model if isinstance(model, Hashable) and _hashes(model) else id(model)
 
 

@@ -38,14 +38,14 @@ class SetsFullSet(Protocol):
 @runtime_checkable
 class UsesTarget(Protocol):
     """A stage that can tell whether it drops features by what they have to do with the target: a search after it then runs it
-    anew inside its folds."""
+    again inside its folds."""
 
     def uses_target(self) -> bool: ...
 
 
 @runtime_checkable
 class NeverDrops(Protocol):
-    """A stage that can tell whether it lets every feature through: what is run anew inside folds may end before it."""
+    """A stage that can tell whether it lets every feature through: what is rerun inside folds may end before it."""
 
     def never_drops(self) -> bool: ...
 

@@ -9,7 +9,7 @@ from chaff.table.table import Table
 
 
 def used_rows(table: Table, folds: Folds) -> tuple[Table, Folds]:
-    """What a search that runs anew inside a training fold may see, as a table of its own; the table itself where all rows are used."""
+    """What a search that is rerun inside a training fold may see, as a table of its own; the table itself where all rows are used."""
     used = np.zeros(len(table), bool)
     for split in folds.splits:
         for rows in folds.rows(split):

@@ -153,7 +153,7 @@ def gather(W, B, begin, features, count, widths, targets, work, work_b, columns)
 
 
 @kernel
-def search_some(W, B, rss, features, begin, rise, count, fixed, at, mask, depth, widths, smallest, largest, best_rss, best_mask, most):
+def search_parts(W, B, rss, features, begin, rise, count, fixed, at, mask, depth, widths, smallest, largest, best_rss, best_mask, most):
     """Go on with the search for at most `most` tables; returns the depth, -1 when it is over.
 
     W : float64 (depths, q, q);  B : float64 (depths, q, targets);  rss : float64 (depths,);  features, begin : int64 (depths, p);

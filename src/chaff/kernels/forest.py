@@ -98,7 +98,7 @@ def best_split(
             length = order_levels(sums[h], counts[g], classes, lead, shift, length, sequence, key, least)
         missing = has_missing(sums[h], counts[g], classes)
         result = np.int64(-1)
-        found_side = 0
+        best_side = 0
         kept = np.int64(0)
         only = np.int64(-1)
         whole = category[f] and least > 1
@@ -111,9 +111,9 @@ def best_split(
                 best, at = scan_counts(counts[g], classes, sequence, side, length, totals, m, square, leaf, left, best, only, key, whole)
                 x = np.int64(0)
             if at >= 0:
-                result, found_side, kept = at, side, x
+                result, best_side, kept = at, side, x
         if result >= 0:
-            place, place_side, left_kept, gap = q, found_side, kept, missing
+            place, place_side, left_kept, gap = q, best_side, kept, missing
             if category[f]:
                 cut = result + 1
                 winner_length = length
@@ -287,7 +287,7 @@ def grow_trees(
     codes, columns : uint8 (n, p) and (p, n), code 0 = missing.  offered : int64 (q,) columns in play.  levels : int64 (p,)
     codes in use.  category : bool (p,).  y : int64 (n,) fixed-point target, or class where `classes` > 1.
     units : int64 (n,) rows that are drawn together; empty where each row stands for itself.  draws : units to draw, below 0
-    without replacement.  in_play : columns that a tree may use, drawn anew for each.  want : of these, columns drawn a node.
+    without replacement.  in_play : columns that a tree may use, drawn for each.  want : of these, columns drawn a node.
     at_random : one cut a column, drawn at random.  least : rows of a level that is told apart.  streams : uint64 (trees,).
     marked : int64, rows of which is asked whether they were drawn.
     node : int64 (trees, most).  pick : int32, place of a category node's set in `sets` (…, 4).
@@ -312,11 +312,11 @@ def grow_trees(
             if m < 2 * leaf or depth >= deepest or pure or hi - lo < 2:
                 continue
             state = draw_columns(state, order[:in_play], want, front)
-            subset, some_packed = rows[lo:hi], packed[lo:hi]
+            subset, subset_packed = rows[lo:hi], packed[lo:hi]
             updates += subset.size * want
             start = 0.0 if one else float(square) / float(m)
             best, q, side, cut, length, left_packed, gap, state = best_split(
-                codes, columns, front, want, subset, some_packed, classes, levels, category, total, shift, here, m, square, lead, leaf,
+                codes, columns, front, want, subset, subset_packed, classes, levels, category, total, shift, here, m, square, lead, leaf,
                 tiny, dense, sums, counts, seen, sequence, winner, key, left, keys, values, start, at_random, least, state,
             )  # fmt: skip
             if q < 0:
@@ -333,9 +333,9 @@ def grow_trees(
             both_end = one and ((c < 2 * leaf and m - c < 2 * leaf) or depth + 1 >= deepest)  # then no row has to move
             split = 0
             if not both_end:
-                split = move_rows(codes, columns, f, word, sets[tree], at, subset, some_packed, spare_rows, spare_packed, go)
+                split = move_rows(codes, columns, f, word, sets[tree], at, subset, subset_packed, spare_rows, spare_packed, go)
             if not one:
-                c = count_left(some_packed, split, classes, here, left)
+                c = count_left(subset_packed, split, classes, here, left)
             if category[f]:
                 if 2 * c >= m:  # codes that no row of this node has go with the larger side
                     fill_set(sets[tree, at], winner, cut, length, ~np.uint64(0))

@@ -1,4 +1,4 @@
-"""Chi-square of tables of counts whose rows' classes are dealt out anew."""
+"""Chi-square of tables of counts whose rows' classes are permuted."""
 
 from __future__ import annotations
 

@@ -3,7 +3,7 @@
 At each node every column of the tree says the most it could explain there, whether it wins the split or not; the winner splits
 the root. The gain of a cut is (s m - t c)^2 / (m c (m - c)): s and t sums of the target on the left and in the node, c and m
 counts, whole numbers up to the division, so that both kernels agree to the last bit. Code 0, missing, is the lowest bin of a
-number and a level of a category; levels are put in the order of their means, anew for every target and node, and levels with
+number and a level of a category; levels are put in the order of their means, again for every target and node, and levels with
 fewer rows than a leaf stand together.
 """
 

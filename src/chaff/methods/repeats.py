@@ -63,7 +63,7 @@ def why_stays(winner: Priority, loser: Priority) -> str:
     return "duplicates: the alphabetically first is kept"
 
 
-def stand_for(r: Floats, names: Sequence[str], limit: float, claims: Mapping[str, Priority]) -> dict[str, str]:
+def stand_for(r: Floats, names: Sequence[str], limit: float, priority_of: Mapping[str, Priority]) -> dict[str, str]:
     """Repeat → the column that stays for it. The strongest claim stays and its repeats go; then the next that is left.
 
     r : float64 (names, names).  limit : |r| over which two say the same.
@@ -71,12 +71,17 @@ def stand_for(r: Floats, names: Sequence[str], limit: float, claims: Mapping[str
     place = {f: k for k, f in enumerate(names)}
     over = np.abs(np.nan_to_num(r)) > limit
     out: dict[str, str] = {}
-    for winner in sorted(names, key=lambda f: claims[f].repeating()):
+    for winner in sorted(names, key=lambda f: priority_of[f].repeating()):
         if winner in out:
             continue
         for k in np.flatnonzero(over[place[winner]]).tolist():
             loser = names[k]
-            if loser == winner or loser in out or claims[loser].pinned or claims[loser].repeating() < claims[winner].repeating():
+            if (
+                loser == winner
+                or loser in out
+                or priority_of[loser].pinned
+                or priority_of[loser].repeating() < priority_of[winner].repeating()
+            ):
                 continue
             out[loser] = winner
     return out
@@ -100,5 +105,5 @@ def repeats_in(train: Table, features: Sequence[str], pinned: frozenset[str]) ->
         return {}
     pins = {f: Pin(f, "keep", "") for f in able if f in pinned}
     here = drawn.with_features(tuple(able))
-    claims = priorities(here, Setting.unfolded(here, Work(workers=1), pins=pins))
-    return stand_for(r[np.ix_(where, where)], able, PAIR_LIMIT, claims)
+    priority_of = priorities(here, Setting.unfolded(here, Work(workers=1), pins=pins))
+    return stand_for(r[np.ix_(where, where)], able, PAIR_LIMIT, priority_of)

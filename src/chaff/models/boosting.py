@@ -13,7 +13,7 @@ from chaff.errors import UsageError
 from chaff.metrics import Need, log_loss, squared_loss
 from chaff.models.fitted_trees import FittedForest, together
 from chaff.models.forest import Forest, check_growing, columns_of, grow
-from chaff.models.forms import inner_splits, some_rows
+from chaff.models.forms import inner_splits, take_rows
 from chaff.models.growth import Drawing
 from chaff.models.protocols import Form, Sample
 from chaff.stats.logistic import probabilities, start_at
@@ -140,7 +140,7 @@ class Boosting:
 
 def _curve(model: Boosting, train: Sample, work: Work, split: tuple[Ints, Ints]) -> Floats:
     """Loss on an inner fold after 0, 1, … rounds, until nothing has been gained for `stop_after` rounds."""
-    learn, test = (some_rows(train, rows) for rows in split)
+    learn, test = (take_rows(train, rows) for rows in split)
     walk = _Walk.of(model, learn, work)
     weights = np.ones(len(test.targets)) if test.weights is None else test.weights
     loss = log_loss if train.classes else squared_loss

@@ -154,14 +154,14 @@ class FittedForest:
         codes = train.data.by_rows
         p, t = codes.shape[1], self.value.shape[1]
         weights = np.ones(len(codes)) if train.weights is None else train.weights
-        dealt = [chosen[work.stream("shuffle", s).permutation(chosen.size)] for s in range(shuffles)]
+        permuted = [chosen[work.stream("shuffle", s).permutation(chosen.size)] for s in range(shuffles)]
         size = int(max(16, min(chosen.size, CHANGE_BYTES // max(1, 8 * shuffles * p * t))))
         room = Room.of(size, p, shuffles, t)
         drops = np.zeros((shuffles, p))
         kind = 0 if not train.classes else 1 if t > 1 else 2
         y = np.ascontiguousarray(train.targets, float)
         for i in range(0, chosen.size, size):
-            foreign = np.array([codes[d[i : i + size]] for d in dealt], np.uint8)
+            foreign = np.array([codes[d[i : i + size]] for d in permuted], np.uint8)
             in_bag = np.ascontiguousarray(self.in_bag[:, i : i + size])
             out_of_bag_drops(codes, *self._walked, in_bag, foreign, chosen[i : i + size], y, weights, kind, *room, drops)
         return np.asarray(drops.mean(0) / weights[chosen].sum())

@@ -19,9 +19,9 @@ from chaff.work import Work
 ROWS_PER_TREE = 50_000
 
 
-def columns_of(asked: int | float | None, features: int, otherwise: float) -> int:
+def columns_of(setting: int | float | None, features: int, otherwise: float) -> int:
     """How many columns are meant: a count, a share below 1, or what is usual."""
-    want = otherwise if asked is None else asked * features if isinstance(asked, float) and asked < 1 else asked
+    want = otherwise if setting is None else setting * features if isinstance(setting, float) and setting < 1 else setting
     return int(min(max(1, np.ceil(want)), features))
 
 
@@ -54,7 +54,7 @@ def grow(
     share = -(-trees // (UNITS_A_WORKER * work.at_once))  # the last unit is waited for by all
     a_unit = max(1, min(TREES_PER_UNIT, share), ROWS_PER_UNIT // max(1, bins.codes.shape[1]))
     units = [range(t, min(t + a_unit, trees)) for t in range(0, trees, a_unit)]
-    return joined(train, growth, work.each(growth.some, units))
+    return joined(train, growth, work.each(growth.trees_of, units))
 
 
 @dataclass(frozen=True)
@@ -72,7 +72,7 @@ class Forest:
     rows_per_tree : int or None
         Rows drawn with replacement for each tree; None for as many as there are, at most 50,000.
     columns_per_tree : int, float or None
-        Columns that a tree may use, drawn anew for each; None for all.
+        Columns that a tree may use, drawn for each; None for all.
 
     Notes
     -----

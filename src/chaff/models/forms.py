@@ -130,7 +130,7 @@ def sample_of(table: Table, data: Any) -> Sample:
     return Sample(table.features, data, table.targets, table.weights, table.target.classes, table.groups, table.order, table)
 
 
-def some_rows(rows: Sample, which: Ints) -> Sample:
+def take_rows(rows: Sample, which: Ints) -> Sample:
     """Fewer rows of a sample in a design, in bins or in a frame; `which` in ascending order, as a table keeps them."""
     data: Any = rows.data
     if isinstance(data, Bins):

@@ -147,7 +147,7 @@ class Growth:
     marked: Ints
     """Rows of which trees tell whether they have learned from them."""
     in_play: int = 0
-    """Columns that a tree may use, drawn anew for each; 0 for all."""
+    """Columns that a tree may use, drawn for each; 0 for all."""
     at_random: bool = False
     """Whether one cut a column is drawn in place of the best."""
     least: int = 1
@@ -163,7 +163,7 @@ class Growth:
         answer: int = min(2 * (self.drawing.heaviest // self.leaf_rows), 2 * self.rows.shape[0]) + 3
         return answer
 
-    def some(self, trees: range) -> Grown:
+    def trees_of(self, trees: range) -> Grown:
         """Trees of these numbers, each from a stream of its own."""
         p = self.rows.shape[1]
         k, most, count = self.target.classes, self.most, len(trees)

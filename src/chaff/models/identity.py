@@ -1,4 +1,4 @@
-"""What tells one of a person's models from another: its settings and its code, the same in every process.
+"""What tells one of the user's models from another: its settings and its code, the same in every process.
 
 Values are described by what they are, never by where they lie in memory. Functions and classes are described by their compiled code and
 by what that code refers to in its own file, so that a changed formula is another model even under the same name.

@@ -12,7 +12,7 @@ from chaff.models.protocols import Model
 from chaff.table.layout import Layout
 from chaff.table.table import Table
 
-TOLD = 0.5e9  # bytes from which a person is told
+NOTE_FROM = 0.5e9  # bytes from which the user is told
 MOST = 0.9  # of the machine
 WIDEST_PLAY = 8  # columns a row that a path has in play at most, as far as anything is made for them
 BASE = 2e7
@@ -49,7 +49,7 @@ def _beside(model: Model, n: int, width: int, classes: bool) -> float:
 
 
 def check_memory(table: Table, model: Model, folds: int, workers: int | None = None) -> str:
-    """What a person should know beforehand, "" where it is little.
+    """What the user should know beforehand, "" where it is little.
 
     Raises
     ------
@@ -63,7 +63,7 @@ def check_memory(table: Table, model: Model, folds: int, workers: int | None = N
             f"{model.label} over {folds} folds needs about {need / 1e9:.1f} GB, the machine has {there / 1e9:.1f}: about {fits:,} features "
             f"of these would fit, or fewer folds, or a model of trees, whose cells are bytes"
         )
-    return f"takes about {need / 1e9:.1f} GB of memory" if need > TOLD else ""
+    return f"takes about {need / 1e9:.1f} GB of memory" if need > NOTE_FROM else ""
 
 
 def learns_in_passes(model: Model) -> bool:

@@ -37,10 +37,10 @@ class FittedNeighbours:
         Z = self.standard.apply(rows.data.X)
         step = max(1, BLOCK_CELLS // max(1, len(self.Z)))
         squares = (self.Z**2).sum(1)
-        parts = [self._some(Z[i : i + step], squares) for i in range(0, len(Z), step)]
+        parts = [self._neighbour_means(Z[i : i + step], squares) for i in range(0, len(Z), step)]
         return np.concatenate(parts) if parts else np.empty((0, self.targets.shape[1]))
 
-    def _some(self, Z: Floats, squares: Floats) -> Floats:
+    def _neighbour_means(self, Z: Floats, squares: Floats) -> Floats:
         """Distances by one product: |a − b|² = |a|² − 2 a'b + |b|², of which |a|² puts nothing in another order."""
         off = squares - 2 * (Z @ self.Z.T)
         k = min(self.neighbours, len(self.Z))

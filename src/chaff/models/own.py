@@ -1,4 +1,4 @@
-"""A person's own model: anything with `fit` and `predict`, given what it can eat and held to what it promises."""
+"""A user's own model: anything with `fit` and `predict`, given what it can eat and held to what it promises."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ KINDS = {"c": "complex numbers", "M": "dates", "m": "spans of time", "U": "words
 
 
 class OwnModelError(Exception):
-    """What a person's model did that it may not do; told as a ModelError with the fold and the columns."""
+    """What the user's model did that it may not do; told as a ModelError with the fold and the columns."""
 
 
 @dataclass(frozen=True)
@@ -86,7 +86,7 @@ class FittedOwn:
 
 
 def _called(method: Callable[..., Any], *given: Any) -> Any:
-    """Call a person's method; what it raises is told with its kind, since a message alone may say little."""
+    """Call the user's method; what it raises is told with its kind, since a message alone may say little."""
     try:
         return method(*given)
     except Exception as error:
@@ -144,7 +144,7 @@ def _unchanged(given: Any, kept: Any, what: str) -> None:
 
 @dataclass(frozen=True, eq=False)
 class OwnModel:
-    """A person's own model among Chaff's; made by `chaff.models.adapt`."""
+    """A user's own model among Chaff's; made by `chaff.models.adapt`."""
 
     make: Callable[[], Any] = field(repr=False)
     columns: Columns

@@ -69,7 +69,7 @@ class FittedPenalised:
         return self.by_feature(self.coefficients)
 
     def remarks(self) -> tuple[str, ...]:
-        """What a person should know of the fit."""
+        """What the user should know of the fit."""
         out = []
         edge = self.path.at_edge
         if edge == "low":
@@ -196,7 +196,7 @@ class Lasso(Penalised):
         Each column is charged by the inverse of its coefficient in a ridge fit (penalty by generalised cross-validation), so
         that strong columns are hardly shrunk.
     relaxed : bool
-        What is in is fitted anew without the penalty.
+        What is in is refitted without the penalty.
     twins : "both" or "one"
         Equal columns share one coefficient evenly, or the first by name takes it.
 

@@ -70,9 +70,9 @@ def equal_columns(Z: Floats) -> list[Ints]:
     n, q = Z.shape
     if q < 2:
         return []
-    looks = np.abs(np.random.default_rng(0).normal(size=(2, n)) @ Z)
-    order = np.lexsort((np.arange(q), looks[0]))
-    near = np.abs(np.diff(looks[:, order], axis=1)).max(0) <= 1e-9 * np.sqrt(n)
+    projections = np.abs(np.random.default_rng(0).normal(size=(2, n)) @ Z)
+    order = np.lexsort((np.arange(q), projections[0]))
+    near = np.abs(np.diff(projections[:, order], axis=1)).max(0) <= 1e-9 * np.sqrt(n)
     out, at = [], 0
     while at < q - 1:
         end = at

@@ -1,4 +1,4 @@
-"""What every model promises, checked on small made-up tables: Chaff's own models, and a person's."""
+"""What every model promises, checked on small made-up tables: Chaff's own models, and the user's."""
 
 from __future__ import annotations
 
@@ -100,7 +100,7 @@ def _outcome(model: Model, run: Callable[[Model, int], Iterator[str]], classes: 
             return "does not apply", why
     except Broken as broken:
         return "failed", str(broken)
-    except Exception as error:  # a person's own code may raise whatever it likes
+    except Exception as error:  # a user's own code may raise whatever it likes
         return "failed", f"{type(error).__name__}: {error}"
     return "passed", ""
 

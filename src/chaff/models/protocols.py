@@ -105,7 +105,7 @@ class HasCoefficients(Protocol):
 
 @runtime_checkable
 class HasRemarks(Protocol):
-    """A fitted model's power of saying what a person should know of the fit."""
+    """A fitted model's power of saying what the user should know of the fit."""
 
     def remarks(self) -> tuple[str, ...]: ...
 

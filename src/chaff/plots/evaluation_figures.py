@@ -61,7 +61,7 @@ def predicted_against_true(result: Evaluation, *, ax: Any = None) -> None:
     _checked(result, "predicted_against_true")
     result.residuals()  # refused for classes
     true, predicted, unit = result.truth.targets[:, 0], result.predicted["kept"][:, 0], _unit(result)
-    subset = _some(true.size)
+    subset = _sampled_rows(true.size)
     ax.scatter(true[subset], predicted[subset], s=12, color=KEEP, alpha=0.55, linewidths=0)
     low, high = (float(f(np.concatenate([true, predicted]))) for f in (np.min, np.max))
     ax.plot([low, high], [low, high], color=INK, linewidth=1)
@@ -196,7 +196,7 @@ def _unit(result: Evaluation) -> str:
     return f" ({result.table.target.unit})" if result.table.target.unit else ""
 
 
-def _some(rows: int) -> Any:
+def _sampled_rows(rows: int) -> Any:
     return np.arange(rows) if rows <= POINTS else np.linspace(0, rows - 1, POINTS).astype(int)
 
 

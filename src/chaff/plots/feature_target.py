@@ -81,7 +81,7 @@ def two_features(table: Table, first: str, second: str, *, ax: Any = None) -> No
             raise UsageError(f"'{column.name}' is a {column.kind}: two_features draws numbers; use feature_target for it")
     both = ~a.missing & ~b.missing
     x, y, target = a.values[both], b.values[both], table.y[both]
-    subset = _some(x.size)
+    subset = _sampled_rows(x.size)
     from matplotlib.colors import LinearSegmentedColormap
 
     shade = LinearSegmentedColormap.from_list("low to high", [REVIEW, DROP, KEEP])
@@ -102,7 +102,7 @@ def _label(name: str, unit: str) -> str:
     return f"{name} ({unit})" if unit else name
 
 
-def _some(rows: int) -> Any:
+def _sampled_rows(rows: int) -> Any:
     """All rows, or every so many-th."""
     return np.arange(rows) if rows <= POINTS else np.linspace(0, rows - 1, POINTS).astype(int)
 
@@ -123,7 +123,7 @@ def _units(table: Table, rows: Any) -> Units | None:
 
 
 def _points(ax: Any, x: Any, y: Any) -> None:
-    subset = _some(x.size)
+    subset = _sampled_rows(x.size)
     ax.scatter(x[subset], y[subset], s=12, color=DROP, alpha=0.6, linewidths=0)
 
 

@@ -169,10 +169,10 @@ def missing_map(table: Table, findings: Findings | None = None, *, ax: Any = Non
     title = f"Missing cells, rows in the order of {table.target.name}: {count}{more}"
     dress(ax, title, f"rows, from the lowest {target} to the highest", "")
     ax.grid(False)
-    ax.set_yticks(range(len(shown)), [f"{_short(f, 26)}  {shares[f]:.0%}{_tells(findings, f)}" for f in shown])
+    ax.set_yticks(range(len(shown)), [f"{_short(f, 26)}  {shares[f]:.0%}{_missingness_note(findings, f)}" for f in shown])
     ax.set_xticks([])
 
 
-def _tells(findings: Findings | None, name: str) -> str:
+def _missingness_note(findings: Findings | None, name: str) -> str:
     text = findings is not None and "absence_tells" in findings.frame.columns and bool(findings.frame.loc[name, "absence_tells"])
     return "\ninformative" if text else ""

@@ -43,7 +43,7 @@ def importance_bars(findings: Findings, bars: int = BARS, *, ax: Any = None) -> 
     ax.barh(places, value, height=0.66, color=[KEEP if s else DROP for s in _strong(subset)])
     ax.errorbar(value, places, xerr=sd, fmt="none", ecolor=INK, elinewidth=1.1, capsize=3)
     words = f"{len(subset)} of {len(findings.frame)} features" if len(subset) < len(findings.frame) else f"{len(subset)} features"
-    text = _told(subset)
+    text = _subtitle(subset)
     dress(ax, f"{words} by importance{text}", f"{_axis(findings)} (whiskers: one standard deviation over folds)", "")
     ax.set_yticks(places, [str(f) for f in subset.index])
     ax.grid(axis="y", visible=False)
@@ -58,7 +58,7 @@ def _strong(subset: Any) -> list[bool]:
     return [True] * len(subset)
 
 
-def _told(subset: Any) -> str:
+def _subtitle(subset: Any) -> str:
     names = {"significant": ", pale: not significant", "kept": ", pale: not in the model"}
     return next((words for column, words in names.items() if column in subset and not subset[column].all()), "")
 
@@ -159,7 +159,7 @@ def fold_spread(findings: Findings, bars: int = BARS, *, ax: Any = None) -> None
         ax.scatter(folds[k], np.full(folds.shape[1], place), s=24, color=colour, alpha=0.75, linewidths=0, zorder=3)
         ax.plot([subset["importance"].iloc[k]] * 2, [place - 0.3, place + 0.3], color=INK, linewidth=1.6, zorder=4)
     ax.axvline(0, color=QUIET, linewidth=0.8)
-    dress(ax, f"Importance in each of {folds.shape[1]} folds, the mean as a line{_told(subset)}", _axis(findings), "")
+    dress(ax, f"Importance in each of {folds.shape[1]} folds, the mean as a line{_subtitle(subset)}", _axis(findings), "")
     ax.set_yticks(places, [str(f) for f in subset.index])
     ax.grid(axis="y", visible=False)
 

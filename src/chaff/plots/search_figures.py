@@ -26,7 +26,7 @@ def search_sizes(trail: SearchResult, chosen: Chosen | None = None, *, ax: Any =
 
     Parameters
     ----------
-    trail : SearchedTrail
+    trail : SearchResult
         From `chaff.search`.
     chosen : Chosen, optional
         From ``trail.choose(…)``, to be marked.
@@ -80,7 +80,7 @@ def set_presence(trail: SearchResult, chosen: Chosen | None = None, *, ax: Any =
 
     Parameters
     ----------
-    trail : SearchedTrail
+    trail : SearchResult
     chosen : Chosen, optional
         Its column is framed.
 
@@ -145,7 +145,7 @@ def generations(trail: SearchResult, *, figure: Any = None) -> None:
 
     Parameters
     ----------
-    trail : SearchedTrail
+    trail : SearchResult
         With the strategy "genetic".
 
     Examples
@@ -259,7 +259,7 @@ def score_by_cost(trail: SearchResult, *, ax: Any = None) -> None:
 
     Parameters
     ----------
-    trail : SearchedTrail
+    trail : SearchResult
         Of a table with costs.
 
     Examples

@@ -23,8 +23,8 @@ def score_by_size(trail: SelectionSearch, unit: str = "", *, ax: Any = None) -> 
 
     Parameters
     ----------
-    trail : SearchTrail
-        From `run.result("search")`: for each size the search was run anew inside each fold, its set scored on the test rows.
+    trail : SelectionSearch
+        From `run.result("search")`: for each size the search was rerun inside each fold, its set scored on the test rows.
     unit : str
         Unit of the target, for metrics that have it.
 

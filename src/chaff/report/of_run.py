@@ -51,8 +51,8 @@ def page_of_run(
     if evaluation is None and run.holdout.size:
         evaluation = run.evaluate(state=False)
     sections = [
-        _answer(run), _looks(run), _sizes(run), _final(evaluation), _everywhere(everywhere), _protection(protection), _stand_ins(run),
-        _columns(run), *map(_stage, run.stages), _asked(run),
+        _answer(run), _review_section(run), _sizes(run), _final(evaluation), _everywhere(everywhere), _protection(protection),
+        _stand_ins(run), _columns(run), *map(_stage, run.stages), _settings_section(run),
     ]  # fmt: skip
     target = run.table.target
     made = run.selection.made_with
@@ -142,7 +142,7 @@ def _reading(run: Run) -> list[str]:
     return out
 
 
-def _looks(run: Run) -> Section | None:
+def _review_section(run: Run) -> Section | None:
     text = [t for t in explanation_of(run.selection).columns if t.fate in ("blocked", "review")]
     if not text:
         return None
@@ -297,7 +297,7 @@ def _figures(report: StageReport) -> list[Picture | None]:
     return []
 
 
-def _asked(run: Run) -> Section:
+def _settings_section(run: Run) -> Section:
     plan, notes = run.selection.plan, [*run.table.roles_text, *run.table.notes]
     given = [f"{len(run.table):,} rows of {run.table.label}, {len(run.table.features)} candidate features for {run.table.target.name}."]
     held = run.selection.holdout

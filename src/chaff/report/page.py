@@ -39,7 +39,7 @@ class Grid:
     rows: Sequence[Sequence[Cell]]
     caption: str = ""
     pins: bool = False
-    """Whether a person can set a verdict in every row."""
+    """Whether the user can set a verdict in every row."""
     kind: str = "grid"
 
     @property

@@ -51,7 +51,7 @@ class Findings:
     more: Mapping[str, pd.DataFrame] = field(default_factory=dict)
     """Further frames: matrices, pairs, trails of an elimination."""
     shown_first: Literal["best", "worst"] = "best"
-    """Which end a person wants to see first: the worst of what repeats, the best of what predicts."""
+    """Which end the user wants to see first: the worst of what repeats, the best of what predicts."""
 
     def way(self, column: str) -> Better:
         return self.better.get(column, "higher")
@@ -76,7 +76,7 @@ class Findings:
         return self.way(column) in ("lower", "nearest")
 
     def shown(self, by: str | None = None) -> pd.DataFrame:
-        """The frame in the order in which a person wants to see it."""
+        """The frame in the order in which the user wants to see it."""
         column = by or self.lead
         ascending = self.ascending(column) == (self.shown_first == "best")
         return self.frame.loc[self.values(column).sort_values(ascending=ascending, kind="stable").index]
@@ -192,7 +192,7 @@ class Findings:
 
 
 def _first(lead: str) -> tuple[str, ...]:
-    """What a person looks for before anything else."""
+    """What the user looks for before anything else."""
     return (lead, "verdict", "reason", "kind", "rows")
 
 

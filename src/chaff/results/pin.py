@@ -1,4 +1,4 @@
-"""Pin: a person's own decision on a feature."""
+"""Pin: a user's own decision on a feature."""
 
 from __future__ import annotations
 

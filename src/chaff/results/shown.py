@@ -46,7 +46,7 @@ class TextColumn:
     header: str
     cells: Sequence[Cell]
     fit: Fit = "number"
-    asked: bool = False
+    required: bool = False
     """Never left out."""
 
     @property
@@ -100,7 +100,7 @@ def shortened(name: str, width: int) -> str:
     return f"{name[:head]}…{name[len(name) - (width - 1 - head) :] if width - 1 - head else ''}"
 
 
-def columns_of(headers: Sequence[str], rows: Sequence[Sequence[Cell]], asked: Collection[str] = (), names: int = 1) -> list[TextColumn]:
+def columns_of(headers: Sequence[str], rows: Sequence[Sequence[Cell]], required: Collection[str] = (), names: int = 1) -> list[TextColumn]:
     """Columns from rows; what a column holds is told by its header, the first `names` of them are names."""
     out = []
     for k, header in enumerate(headers):
@@ -112,7 +112,7 @@ def columns_of(headers: Sequence[str], rows: Sequence[Sequence[Cell]], asked: Co
             fit = "name"
         elif not all(_numeric(text_of(c)) for c in cells):
             fit = "word"
-        out.append(TextColumn(header, cells, fit, header in asked or fit == "name"))
+        out.append(TextColumn(header, cells, fit, header in required or fit == "name"))
     return out
 
 
@@ -130,7 +130,7 @@ def lay_out(columns: Sequence[TextColumn], width: int, indent: int = 1) -> Laid:
     kept = [replace(c, header=visible(c.header), cells=[_visible(x) for x in c.cells]) for c in columns]
     left_out: list[str] = []
     while len(kept) > 1 and sum(c.least for c in kept) + GAP * (len(kept) - 1) > room:
-        free = [c for c in kept if not c.asked] or kept[1:]
+        free = [c for c in kept if not c.required] or kept[1:]
         gone = free[-1]
         kept.remove(gone)
         if gone.header:
@@ -193,7 +193,7 @@ def frame_columns(frame: pd.DataFrame, first: Sequence[str] = (), rows: int = RO
     order = [c for c in order if any(text_of(_cell(str(c), v)) for v in head[c])]
     headers = [str(frame.index.name or ""), *(str(c).replace("_", " ") for c in order)]
     cells = [[str(i), *(_cell(str(c), head[c].iloc[k]) for c in order)] for k, i in enumerate(head.index)]
-    return columns_of(headers, cells, asked=(headers[0], *headers[1:2]))
+    return columns_of(headers, cells, required=(headers[0], *headers[1:2]))
 
 
 def _cell(column: str, value: Any) -> str:

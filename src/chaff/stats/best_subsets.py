@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from chaff.arrays import Floats, Ints
-from chaff.kernels.best_subsets import note_set, search_some, settle
+from chaff.kernels.best_subsets import note_set, search_parts, settle
 from chaff.stats.tolerances import SINGULAR
 
 MOST_FEATURES = 60  # a set is one 64-bit number
@@ -69,8 +69,8 @@ def best_subsets(
     depth = 0 if p else -1
     while depth >= 0:
         between()
-        depth = search_some(*state.arrays, depth, widths, smallest, most, best_rss, best_mask, TABLES_AT_A_TIME)
-    return _found(best_rss, best_mask, kept)
+        depth = search_parts(*state.arrays, depth, widths, smallest, most, best_rss, best_mask, TABLES_AT_A_TIME)
+    return _as_result(best_rss, best_mask, kept)
 
 
 @dataclass
@@ -164,7 +164,7 @@ def _gain(R: Floats, block: Ints, t: Ints) -> float:
     return float((Y * np.linalg.lstsq(X, Y, rcond=None)[0]).sum())
 
 
-def _found(best_rss: Floats, best_mask: np.ndarray, kept: list[int]) -> BestSubsets:
+def _as_result(best_rss: Floats, best_mask: np.ndarray, kept: list[int]) -> BestSubsets:
     sizes, errors, members = [], [], []
     for size, (subset, masks) in enumerate(zip(best_rss, best_mask, strict=True)):
         for rss, mask in zip(subset, masks, strict=True):

@@ -9,7 +9,7 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 
-Told = Callable[[Floats, Ints, Ints], tuple[Floats, Floats]]
+Statistic = Callable[[Floats, Ints, Ints], tuple[Floats, Floats]]
 TINY = 1e-12
 SHUFFLES = 499  # deals of the units, where nothing else is asked for
 FEWEST_UNITS = 3  # of a part, under which its spread cannot be told
@@ -72,7 +72,7 @@ def _means(sums: Floats, starts: Ints, sizes: Ints) -> tuple[Floats, Floats]:
 
 def slopes_differ(x: Floats, y: Floats, parts: Ints, shuffles: int, rng: np.random.Generator, units: Ints | None = None) -> Differing:
     """Whether the slope of y on x differs between parts: Cochran's Q (1954) with errors from the spread of the units, held against units
-    dealt out among the parts anew, each less its part's mean.
+    permuted among the parts, each less its part's mean.
 
     parts : int64 (rows,), 0, 1, …, every one with three rows or more.
     units : int64 (rows,), optional
@@ -84,7 +84,7 @@ def slopes_differ(x: Floats, y: Floats, parts: Ints, shuffles: int, rng: np.rand
 
 
 def means_differ(d: Floats, parts: Ints, shuffles: int, rng: np.random.Generator, units: Ints | None = None) -> Differing:
-    """Whether the mean of d differs between parts (Welch's weights, 1951), held against units dealt out among the parts anew."""
+    """Whether the mean of d differs between parts (Welch's weights, 1951), held against units permuted among the parts."""
     made = _added(np.zeros(d.size), d, parts, units)
     return _differ(_means, made, made, shuffles, rng)
 
@@ -100,7 +100,7 @@ def _added(x: Floats, y: Floats, parts: Ints, units: Ints | None) -> _Units:
     return _Units(sums, np.bincount(parts[first], minlength=int(parts.max()) + 1))
 
 
-def _differ(text: Told, real: _Units, dealt: _Units, shuffles: int, rng: np.random.Generator) -> Differing:
+def _differ(text: Statistic, real: _Units, permuted: _Units, shuffles: int, rng: np.random.Generator) -> Differing:
     starts, sizes = real.starts, real.sizes
     values, variances = text(real.sums, starts, sizes)
     overall, q = _spread(values, variances)
@@ -108,7 +108,7 @@ def _differ(text: Told, real: _Units, dealt: _Units, shuffles: int, rng: np.rand
         return Differing(values, np.sqrt(variances), overall, float("nan"))
     above = 0
     for _ in range(shuffles):
-        above += _spread(*text(dealt.sums[rng.permutation(len(dealt.sums))], starts, sizes))[1] >= q
+        above += _spread(*text(permuted.sums[rng.permutation(len(permuted.sums))], starts, sizes))[1] >= q
     return Differing(values, np.sqrt(variances), overall, (1 + above) / (1 + shuffles))
 
 

@@ -178,11 +178,11 @@ def rank_bounds(
     if units is not None or n < 2 * MANY:
         return bounds(value, of(x, y, value), units, level)
     step = n // MANY
-    some_x, some_y = ranked(x.values[::step]), ranked(y.values[::step])
-    about = of_sample(some_x, some_y)
+    sample_x, sample_y = ranked(x.values[::step]), ranked(y.values[::step])
+    about = of_sample(sample_x, sample_y)
     if about != about:
         return float("nan"), float("nan")
-    se = float(np.sqrt((of(some_x, some_y, about) ** 2).mean() / (n - 1.0)))
+    se = float(np.sqrt((of(sample_x, sample_y, about) ** 2).mean() / (n - 1.0)))
     return on_scale(value, se, n - 2.0, level)
 
 

@@ -14,7 +14,7 @@ from chaff.stats.tolerances import FLAT
 SPARSE = 0.2
 """Share of cells with an expected count below five from which chi-square's own distribution is not trusted."""
 MOST_TABLES, LEAST_TABLES, TABLES_AT_ONCE, ENOUGH = 4_000, 500, 200, 60
-MOST_DEALT = 40_000_000  # rows that are shuffled in all
+MAX_PERMUTED_ROWS = 40_000_000  # rows that are shuffled in all
 FEW_REACHED = 10  # shuffles that reach the value, under which their share says little
 TAIL_SHARE, TAIL_ROWS = 0.05, 40  # of the shuffles, that the tail is read from
 
@@ -97,7 +97,7 @@ def shuffled_chi_square_p(counts: Floats, seed: int) -> tuple[float, bool]:
     levels, classes = counts.sum(1).astype(np.int64), counts.sum(0).astype(np.int64)
     value = float((counts**2 / np.outer(levels, classes)).sum()) * (1.0 - 1e-12)
     shuffled, ends, load = np.repeat(np.arange(classes.size), classes), np.cumsum(levels), 1.0 / classes
-    most = int(np.clip(MOST_DEALT // max(shuffled.size, 1), LEAST_TABLES, MOST_TABLES))
+    most = int(np.clip(MAX_PERMUTED_ROWS // max(shuffled.size, 1), LEAST_TABLES, MOST_TABLES))
     sums: list[Floats] = []
     drawn, reached = 0, 0
     while drawn < most and reached < ENOUGH:

@@ -40,7 +40,7 @@ def shares_changed_p(old: Floats, new: Floats, effect: float) -> float:
 
 
 def unseen_p(old: Floats, new: Floats, effect: float) -> float:
-    """How often so many new rows would have levels that no old row has, were all rows of both samples dealt out anew.
+    """How often so many new rows would have levels that no old row has, were all rows of both samples permuted.
 
     A level of c rows lies in the new sample alone with a chance of about its share of the rows to the power c: the rows of rare levels
     are as many as the levels that were seen once foretell (Good, 1953). The sum over the levels is counted out.

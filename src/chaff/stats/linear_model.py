@@ -1,4 +1,4 @@
-"""Least squares and logistic regression as a person reads them: from the rows themselves, by QR."""
+"""Least squares and logistic regression as the user reads them: from the rows themselves, by QR."""
 
 from __future__ import annotations
 

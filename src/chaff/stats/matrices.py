@@ -36,7 +36,7 @@ def pairwise_pearson(X: Floats) -> tuple[Floats, Floats]:
 
 
 def spearman_matrix(X: Floats) -> Floats:
-    """Spearman's rho, float64 (p, n) with NaN for missing: over the rows where both are present, ranked anew there."""
+    """Spearman's rho, float64 (p, n) with NaN for missing: over the rows where both are present, ranked again there."""
     gaps = np.asarray(np.isnan(X).any(1))
     ranks = np.array([average_ranks(x) if not g else np.zeros(x.size) for x, g in zip(X, gaps, strict=True)]).reshape(X.shape)
     out = pearson_matrix(ranks) if len(X) else np.empty((0, 0))

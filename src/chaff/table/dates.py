@@ -36,8 +36,8 @@ def formats_that_fit(words: Sequence[str]) -> list[str]:
     return [f for f in fits if all(_parsed(w, f) is not None for w in words)]
 
 
-def found_format(words: Sequence[str]) -> str:
-    """The format of a column that nobody told: "" for none, or where two fit and say different days."""
+def date_format_of(words: Sequence[str]) -> str:
+    """The format of a column that was not declared: "" for none, or where two fit and say different days."""
     if not words or not any(c.isdigit() for c in words[0]):
         return ""
     fits = formats_that_fit(words)

@@ -41,7 +41,7 @@ class Rows(Protocol):
 
 
 def made_decoys(table: Rows, count: int, seed: int) -> list[Column]:
-    """Columns over every row of the source, every other one a shuffled copy and one drawn anew."""
+    """Columns over every row of the source, every other one a shuffled copy and one newly drawn."""
     if not 1 <= count <= MOST:
         raise UsageError(f"decoys: count must be 1 to {MOST:,}, not {count}")
     able = [f for f in table.features if table.kind(f) in TAKES_PART and f not in table.source.decoys]

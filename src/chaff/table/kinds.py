@@ -1,4 +1,4 @@
-"""Kinds: what a column holds (number, binary, category, date, text), found out from its values or told by a person."""
+"""Kinds: what a column holds (number, binary, category, date, text), found out from its values or told by the user."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ import numpy as np
 
 from chaff.arrays import Flags, Floats, Ints
 from chaff.errors import DataError
-from chaff.table.dates import days_of, days_of_stored, found_format, is_iso
+from chaff.table.dates import date_format_of, days_of, days_of_stored, is_iso
 from chaff.table.numbers import EXACT_FLOATS, numbers_of
 from chaff.table.ordered import listed_values, ordered_values
 
@@ -41,7 +41,7 @@ class Column:
 
 
 def decode(name: str, chunked: Any, text: str | None, decimal: str | None = None, date_format: str | None = None) -> Column:
-    """A column from an Arrow chunked array; `told` is the kind a person set, or None to infer it."""
+    """A column from an Arrow chunked array; `told` is the kind the user set, or None to infer it."""
     import pyarrow as pa
     import pyarrow.types as pt
 
@@ -52,7 +52,7 @@ def decode(name: str, chunked: Any, text: str | None, decimal: str | None = None
     if pt.is_null(kind):
         return Column(name, text or "number", np.full(len(chunked), np.nan))  # type: ignore[arg-type]
     if pt.is_boolean(kind):
-        return _as_told(_two_levels(name, chunked.cast(pa.float64()), ("False", "True")), text)
+        return _with_kind(_two_levels(name, chunked.cast(pa.float64()), ("False", "True")), text)
     if pt.is_integer(kind) and text in ("category", "text") and beyond_floats(chunked):
         return _from_words(name, chunked.cast(pa.string()), text, None, None)
     if pt.is_integer(kind) or pt.is_floating(kind) or pt.is_decimal(kind):
@@ -61,7 +61,7 @@ def decode(name: str, chunked: Any, text: str | None, decimal: str | None = None
     if pt.is_time(kind) or pt.is_duration(kind):
         return from_numbers(name, days_of_stored(name, chunked), False, text)  # hours: a time without a date is no date
     if pt.is_temporal(kind) and not pt.is_interval(kind):
-        return _as_told(Column(name, "date", days_of_stored(name, chunked)), text)
+        return _with_kind(Column(name, "date", days_of_stored(name, chunked)), text)
     if pt.is_string(kind) or pt.is_large_string(kind) or pt.is_string_view(kind):
         return _from_words(name, chunked, text, decimal, date_format)
     raise DataError(f"column '{name}' holds {kind} values, which no kind fits: take it apart first, or put it under ignore")
@@ -140,7 +140,7 @@ def _from_words(name: str, chunked: Any, text: str | None, decimal: str | None, 
         parsed = _fromnumber_words(name, values, levels, numbers, text)
         if parsed is not None:
             return parsed
-    if text == "date" or date_format or (text is None and levels and (is_iso(levels) or found_format(levels))):
+    if text == "date" or date_format or (text is None and levels and (is_iso(levels) or date_format_of(levels))):
         full = np.append(days_of(name, levels, date_format), np.nan)
         return Column(name, "date", full[np.where(np.isnan(values), len(levels), values).astype(int)])
     if text == "binary" and len(levels) != 2:
@@ -157,7 +157,7 @@ def is_ordered(text: str) -> bool:
 
 def _from_ordered_words(name: str, values: Floats, levels: tuple[str, ...], text: str) -> Column:
     if text == "ordered":
-        numbers = ordered_values(levels, told=True)
+        numbers = ordered_values(levels, declared=True)
         help_with = f"write the order down: kinds={{'{name}': 'low < medium < high'}} (--kind '{name}=low<medium<high')"
     else:
         order = [w.strip() for w in text.split("<")]
@@ -199,7 +199,7 @@ def _reads_as_text(levels: tuple[str, ...]) -> bool:
     return bool(subset) and sum(map(len, subset)) / len(subset) > TEXT_LENGTH
 
 
-def _as_told(column: Column, text: str | None) -> Column:
+def _with_kind(column: Column, text: str | None) -> Column:
     """A date or yes/no column under another kind, where that makes sense."""
     if text is None or text == column.kind:
         return column

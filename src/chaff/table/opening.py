@@ -80,7 +80,7 @@ def open_table(
     >>> print(chaff.open_table(lots, target="loaf_volume"))
     the frame · 3 rows · 1 feature (1 number) · target loaf_volume
     """
-    return open_on(source, Terms.said(target=target, **terms), holdout, Limit.of(memory, scratch))
+    return open_on(source, Terms.from_settings(target=target, **terms), holdout, Limit.of(memory, scratch))
 
 
 def open_on(source: Any, terms: Terms, holdout: Any = None, limit: Limit | None = None) -> Table:

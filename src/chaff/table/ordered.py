@@ -32,15 +32,15 @@ SCALES: tuple[tuple[str, ...], ...] = (
 HAIR = 1e-3  # of one: `< 5` lies just under 5, `5+` just above
 
 
-def ordered_values(words: Sequence[str], told: bool = False) -> dict[str, float] | None:
+def ordered_values(words: Sequence[str], declared: bool = False) -> dict[str, float] | None:
     """Word → number, where all words are bands of numbers or of one scale.
 
-    Unless a person `told` so: three words at least, and of bands one at least not a plain number.
+    Unless the user `told` so: three words at least, and of bands one at least not a plain number.
     """
-    if len(words) < 3 and not told:
+    if len(words) < 3 and not declared:
         return None
     bands = {w: _band(w) for w in words}
-    if all(v is not None for v in bands.values()) and (told or not all(ALONE.fullmatch(w.strip()) for w in words)):
+    if all(v is not None for v in bands.values()) and (declared or not all(ALONE.fullmatch(w.strip()) for w in words)):
         return {w: float(v) for w, v in bands.items() if v is not None}
     for scale in SCALES:
         result = {w: float(scale.index(w.strip().lower())) for w in words if w.strip().lower() in scale and w.strip()}
@@ -50,7 +50,7 @@ def ordered_values(words: Sequence[str], told: bool = False) -> dict[str, float]
 
 
 def listed_values(words: Sequence[str], order: Sequence[str]) -> dict[str, float] | None:
-    """Word → place in an order that a person wrote down; None where a word is not in it."""
+    """Word → place in an order that the user wrote down; None where a word is not in it."""
     place = {w.strip(): float(k) for k, w in enumerate(order)}
     return {w: place[w.strip()] for w in words} if all(w.strip() in place for w in words) else None
 

@@ -50,7 +50,7 @@ def table_of(given: dict[str, Any]) -> Table:
 
 
 def table_again(given: dict[str, Any]) -> Table:
-    """A table on disk in another process: its target and roles are read there anew, once."""
+    """A table on disk in another process: its target and roles are read there again, once."""
     source, terms = given["source"], given["terms"]
     key = f"{source.token} {terms!r}"
     if key not in _seen:

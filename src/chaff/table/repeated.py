@@ -13,7 +13,7 @@ from chaff.table.source import Source
 from chaff.table.table import Table
 
 MANY = 10_000  # rows from which a look at hashes comes first
-LOOK_AFTER = (1, 8, 64)  # columns
+CHECK_AFTER = (1, 8, 64)  # columns
 OWN_VALUES = 0.5  # a number column with so many distinct values a distinct row shows that equal rows are no coincidence
 
 
@@ -60,7 +60,7 @@ def _all_differ(table: Table) -> bool:
     mix_in(table.y_all.view(np.uint64), table.rows, hashes)
     for k, name in enumerate(table.features, 1):
         mix_in(table.whole_column(name).values.view(np.uint64), table.rows, hashes)
-        if k in LOOK_AFTER or k == len(table.features):
+        if k in CHECK_AFTER or k == len(table.features):
             ascending = np.sort(hashes)
             if (ascending[1:] != ascending[:-1]).all():
                 return True

@@ -63,7 +63,7 @@ def _features(source: Source, terms: Terms) -> tuple[str, ...]:
 
 
 def _check_words(source: Source, features: Sequence[str]) -> None:
-    """Every column of words that cannot be read, in one go: a person mends them together."""
+    """Every column of words that cannot be read, in one go: the user mends them together."""
     import pyarrow.types as pt
 
     def of_words(name: str) -> bool:

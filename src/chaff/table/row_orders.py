@@ -1,4 +1,4 @@
-"""Orders of rows in which columns or targets are dealt out anew: whole groups swap, a series in time is turned round."""
+"""Orders of rows in which columns or targets are permuted: whole groups swap, a series in time is turned round."""
 
 from __future__ import annotations
 

@@ -18,7 +18,7 @@ TRIES, MORE_TRIES = 20, 200  # shuffles drawn for each that is asked for, before
 
 
 def shuffled(table: Table, stream: np.random.Generator, away: float = 0.0) -> Table:
-    """The same rows with the target dealt out anew.
+    """The same rows with the target permuted.
 
     away : share of the rows by which a series is turned round at least. Above 0 for a limit that nothing may reach; for a rate it
     must be 0: were turns by little left out, the real series would be the largest too often, being alike to those.
@@ -27,23 +27,23 @@ def shuffled(table: Table, stream: np.random.Generator, away: float = 0.0) -> Ta
     some of its targets, the smaller gives some twice. In time the series of targets is turned round, so that neighbours stay
     neighbours; with groups too, each group's own series is.
     """
-    return with_dealt(table, between_groups(len(table), table.groups, table.order, stream, away))
+    return with_target_order(table, between_groups(len(table), table.groups, table.order, stream, away))
 
 
-def with_dealt(table: Table, dealt: Ints) -> Table:
+def with_target_order(table: Table, order: Ints) -> Table:
     """The table with the target, and the weight that goes with it, of other rows: int64 (rows,), who gives to each."""
     rows = table.rows
     y = table.y_all.copy()
-    y[rows] = table.y[dealt]
+    y[rows] = table.y[order]
     weights = table.weights_all
     if weights is not None and table.weights is not None:
         weights = weights.copy()
-        weights[rows] = table.weights[dealt]
+        weights[rows] = table.weights[order]
     return replace(table, y_all=y, weights_all=weights)
 
 
 @dataclass(frozen=True)
-class Deals:
+class TargetOrders:
     """Shuffles of a target that differ from it and from each other."""
 
     orders: tuple[Ints, ...]
@@ -56,7 +56,7 @@ class Deals:
     """Whether fewer were found than asked for, so that these are all."""
 
 
-def deals(table: Table, count: int, work: Work, name: str = "deal") -> Deals:
+def target_orders(table: Table, count: int, work: Work, name: str = "deal") -> TargetOrders:
     """Distinct shuffles of the target that keep what the rows share.
 
     Within groups where the target varies in most of them (in time: each group's own series turned round), whole groups
@@ -81,7 +81,7 @@ def deals(table: Table, count: int, work: Work, name: str = "deal") -> Deals:
             break
     if not orders:
         raise DataError(f"shuffling cannot change {table.target.name}: {_why_not(table)}")
-    return Deals(tuple(orders), _how(table, within), within, len(orders) < count)
+    return TargetOrders(tuple(orders), _how(table, within), within, len(orders) < count)
 
 
 def order_of_rows(table: Table, stream: np.random.Generator, within: bool = False) -> Ints:
@@ -111,7 +111,7 @@ NOT_JUDGED = "not tested"
 BLIND = "constant within every group"
 
 
-def some(table: Table, which: Flags, most: int = 4) -> str:
+def names_where(table: Table, which: Flags, most: int = 4) -> str:
     """The first few of these features, and how many more."""
     names = [f for f, hit in zip(table.features, which, strict=True) if hit]
     return listed(names, most)

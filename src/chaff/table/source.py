@@ -80,7 +80,7 @@ class Source:
     decoded: BoundedCache[Column] = field(default_factory=_decoded_cache, repr=False)
     gaps: dict[str, bool] = field(default_factory=dict, repr=False)
     """Which columns have any missing cell, looked up once."""
-    found: dict[str, Kind] = field(default_factory=dict, init=False, repr=False)
+    known_kinds: dict[str, Kind] = field(default_factory=dict, init=False, repr=False)
     """Kinds of columns that were decoded once, also where the columns themselves are not held any more."""
     blocks: BoundedCache[SpilledBlock] = field(default_factory=_blocks_cache, init=False, repr=False)
     """Short columns that lie in one file, by the place of the block."""
@@ -107,7 +107,7 @@ class Source:
         text = (self.label, self.kinds, self.together, self.reading, self.infinite, self.dates, self.codes, self.derived, self.spill)
         return hashlib.sha256(repr((self.arrow.marks, text)).encode("utf-8", "surrogatepass") + rows).hexdigest()
 
-    def some_rows(self, rows: Ints) -> Source:
+    def take_rows(self, rows: Ints) -> Source:
         """Some rows in memory, as a source of its own; kinds, levels and gaps are those of all rows.
 
         Parameters
@@ -164,9 +164,9 @@ class Source:
 
     def kind(self, name: str) -> Kind:
         """Kind of a column."""
-        if name not in self.found:
-            self.found[name] = self.column(name).kind
-        return self.found[name]
+        if name not in self.known_kinds:
+            self.known_kinds[name] = self.column(name).kind
+        return self.known_kinds[name]
 
     @property
     def rows(self) -> int:

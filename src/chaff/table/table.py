@@ -173,7 +173,7 @@ class Table:
             block[j] = values[rows[0] : rows[-1] + 1] if run else values[rows]
         return block
 
-    def some_rows(self, positions: Ints) -> Table:
+    def take_rows(self, positions: Ints) -> Table:
         """The rows at these positions as a table of their own, in memory: kinds and levels are those of the whole.
 
         Parameters
@@ -187,7 +187,7 @@ class Table:
 
         return replace(
             self,
-            source=self.source.some_rows(rows),
+            source=self.source.take_rows(rows),
             rows=np.arange(rows.size),
             y_all=self.y_all[rows],
             groups_all=of_role(self.groups_all),
@@ -218,7 +218,7 @@ class Table:
         if rows >= len(self):
             return self
         rng = np.random.default_rng(seed)
-        subset = self.some_rows(np.sort(rng.choice(len(self), rows, replace=False, shuffle=False)))
+        subset = self.take_rows(np.sort(rng.choice(len(self), rows, replace=False, shuffle=False)))
         return replace(subset, drawn_from=self)
 
     def named(self, label: str) -> Table:
@@ -289,7 +289,7 @@ class Table:
     def with_decoys(self, count: int = 10, *, seed: int = 0) -> Table:
         """Further features that are known to be noise, to see how many of them a method keeps.
 
-        Every other one is a shuffled copy of a feature, the others are drawn anew from a feature's values; with groups whole
+        Every other one is a shuffled copy of a feature, the others are newly drawn from a feature's values; with groups whole
         groups swap their cells, in time the series is turned round, so that a decoy hangs together as its original does. Named
         `decoy_01_shuffled_…` and `decoy_02_drawn_like_…`; never written out by anything.
 
@@ -323,7 +323,7 @@ class Table:
         Parameters
         ----------
         share : float
-            Of the rows in view, above 0 and at most 1, whose targets are dealt out among them anew.
+            Of the rows in view, above 0 and at most 1, whose targets are permuted among them.
         seed : int
 
         Examples

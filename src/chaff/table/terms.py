@@ -15,12 +15,12 @@ from chaff.choices import wrong_fields
 from chaff.errors import UsageError
 from chaff.table.files.reading import Reading
 
-Said = Literal["word", "words", "number", "numbers", "pairs", "number pairs", "word lists", "path"]
+SettingForm = Literal["word", "words", "number", "numbers", "pairs", "number pairs", "word lists", "path"]
 
 
-def _term(default: Any, about: str, option: str, given: Said = "word", shown: str = "") -> Any:
+def _term(default: Any, about: str, option: str, given: SettingForm = "word", shown: str = "") -> Any:
     """A field with what the command line needs to know: its option, how it is said there, and the name of its value."""
-    about_it = {"about": about, "option": option, "said": given, "shown": shown}
+    about_it = {"about": about, "option": option, "form": given, "shown": shown}
     if isinstance(default, dict):
         return field(default_factory=dict, metadata=about_it)
     return field(default=default, metadata=about_it)
@@ -114,23 +114,23 @@ class Terms:
     def __post_init__(self) -> None:
         for f in dataclasses.fields(self):
             value = getattr(self, f.name)
-            if f.metadata["said"] in ("words", "numbers"):
+            if f.metadata["form"] in ("words", "numbers"):
                 value = (value,) if isinstance(value, str | int | float) else tuple(value)
-            elif f.metadata["said"] == "word lists":
+            elif f.metadata["form"] == "word lists":
                 value = {k: (v,) if isinstance(v, str | int | float) else tuple(v) for k, v in value.items()}
-            elif f.metadata["said"] in ("pairs", "number pairs"):
+            elif f.metadata["form"] in ("pairs", "number pairs"):
                 value = dict(value)
             object.__setattr__(self, f.name, value)
 
     @classmethod
-    def said(cls, **given: Any) -> Terms:
-        """Terms from what a person said, None standing for what was not; every mistake is named in one go.
+    def from_settings(cls, **given: Any) -> Terms:
+        """Terms from what the user said, None standing for what was not; every mistake is named in one go.
 
         Raises
         ------
         UsageError
         """
-        empty = {f.name for f in dataclasses.fields(cls) if f.metadata["said"] not in ("word", "number", "path")}
+        empty = {f.name for f in dataclasses.fields(cls) if f.metadata["form"] not in ("word", "number", "path")}
         given = {k: v for k, v in given.items() if not (v is None and k in empty)}
         problems = wrong_fields(cls, given)
         if problems:
@@ -138,8 +138,8 @@ class Terms:
         return cls(**given)
 
     def changed_by(self, **given: Any) -> Terms:
-        """These terms with some of them said anew."""
-        return Terms.said(**{**self.as_mapping(), **given})
+        """These terms with some of them replaced."""
+        return Terms.from_settings(**{**self.as_mapping(), **given})
 
     def as_mapping(self) -> dict[str, Any]:
         """What differs from the defaults, as plain data: what stands in a plan and in a selection."""

@@ -6,7 +6,7 @@ import pytest
 
 import chaff
 from chaff.evaluate.setting import Setting
-from chaff.methods.importance.conditional import Conditional, dealt_given_others, within_strata
+from chaff.methods.importance.conditional import Conditional, permuted_given_others, within_strata
 from chaff.models.forms import BinsForm
 from chaff.table.design import Design
 from chaff.work import Work
@@ -34,7 +34,7 @@ def test_dealt_cells_keep_their_relation_to_the_others_and_lose_the_rest():
     table = made(3000)
     form = BinsForm.learn(table, Work())
     rows = form.apply(table)
-    dealt = dealt_given_others(Conditional.learn(table), form.binning, rows, table, Work(1), 0)
+    dealt = permuted_given_others(Conditional.learn(table), form.binning, rows, table, Work(1), 0)
     place = table.features.index("proxy")
     before, after = (s.data.codes[place].astype(float) for s in (rows, dealt))
     assert np.corrcoef(after, table.column("real").values)[0, 1] == pytest.approx(0.88, abs=0.04)

@@ -11,7 +11,7 @@ from chaff.methods.importance.way import as_way, importance_findings
 from chaff.methods.importance.ways.coefficient import half_of
 from chaff.methods.importance.ways.pooled import on_scale, skill
 from chaff.models.fitted_trees import chances
-from chaff.models.forms import learn_form, sample, some_rows
+from chaff.models.forms import learn_form, sample, take_rows
 from chaff.work import Work
 
 
@@ -46,7 +46,7 @@ def test_cells_of_other_rows_move_whole_features_and_nothing_else(form):
 def test_some_rows_of_a_sample_are_those_of_a_smaller_table(form):
     table, which = lots(), np.array([3, 4, 7, 50])
     prepared = learn_form(form, table, Work())
-    fewer, other = some_rows(prepared.apply(table), which), prepared.apply(table.take(which))
+    fewer, other = take_rows(prepared.apply(table), which), prepared.apply(table.take(which))
     assert (fewer.targets == other.targets).all() and len(fewer.table) == 4
     if form == "frame":
         pd.testing.assert_frame_equal(fewer.data.reset_index(drop=True), other.data.reset_index(drop=True))

@@ -10,7 +10,7 @@ import chaff
 from chaff.evaluate.setting import Setting
 from chaff.methods.search.choice import SizeRule, Sizes, bound_of, choose
 from chaff.methods.search.curve import SizeCurve
-from chaff.methods.search.lens import look_through
+from chaff.methods.search.lens import curves_of_lenses
 from chaff.methods.search.linear_lens import LinearLens
 from chaff.methods.search.search_data import SearchData
 from chaff.results.pin import Pin
@@ -234,7 +234,7 @@ def test_a_model_that_fails_in_one_fold_says_so():
 
 def test_curves_of_a_lens_hold_their_size_when_fewer_features_are_offered_inside(data):
     lens = LinearLens((chaff.Ridge(),))
-    seen = look_through([lens], data, "test")[0]
+    seen = curves_of_lenses([lens], data, "test")[0]
     assert seen.curves[0].sizes == (0, 1, 2, 3, 4) and seen.curves[0].frame(data)["comes"].map(len).sum() >= 4
 
 

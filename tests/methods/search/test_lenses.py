@@ -11,7 +11,7 @@ import chaff
 from chaff.evaluate.setting import Setting
 from chaff.methods.search.elimination import without_weakest
 from chaff.methods.search.forest_lens import ForestLens, units_in
-from chaff.methods.search.lens import asked_sizes
+from chaff.methods.search.lens import sizes_to_score
 from chaff.methods.search.model_lens import with_dealt
 from chaff.methods.search.nested_error import LEAST, nested_error
 from chaff.methods.search.search_data import SearchData
@@ -57,7 +57,7 @@ def test_a_fifth_goes_and_then_one_at_a_time_and_pins_never():
     assert without_weakest(names[:8], {"c00"}, importance, dict) == ["c00", *names[2:8]]
     assert without_weakest(["b", "a"], (), {"a": 0.0, "b": 0.0}, lambda _: alike()) == ["b"]  # of equals the first by name goes
     assert without_weakest(["a"], {"a"}, {"a": 0.0}, dict) == ["a"]
-    assert asked_sizes(5) == [0, 1, 2, 3, 4, 5] and asked_sizes(40)[-1] == 40 and len(asked_sizes(40)) < 24
+    assert sizes_to_score(5) == [0, 1, 2, 3, 4, 5] and sizes_to_score(40)[-1] == 40 and len(sizes_to_score(40)) < 24
 
 
 def test_a_persons_own_model_is_searched_by_elimination():

@@ -108,9 +108,9 @@ def test_criteria_by_hand_and_where_there_are_none():
 
 
 def test_rules_say_themselves():
-    assert str(Rule.said({"share": 0.9})) == "the smallest set with 90% of the best improvement over the baseline"
-    assert str(Rule.said({"cost": 12})) == "the best that costs at most 12" and str(Rule.said({"size": 3})) == "3 features, set by hand"
-    assert Rule.said(Rule("knee")) == Rule("knee") and "2% to 10% of its improvement" in str(Rule.said("smallest"))
+    assert str(Rule.parse({"share": 0.9})) == "the smallest set with 90% of the best improvement over the baseline"
+    assert str(Rule.parse({"cost": 12})) == "the best that costs at most 12" and str(Rule.parse({"size": 3})) == "3 features, set by hand"
+    assert Rule.parse(Rule("knee")) == Rule("knee") and "2% to 10% of its improvement" in str(Rule.parse("smallest"))
 
 
 def test_progress_in_words():
@@ -126,12 +126,12 @@ def test_choices_of_the_command_line():
     assert made == [chaff.Forward(size=0.5), chaff.Floating(size=0.5, patience=2)]
     assert parse_strategies((), chaff.Swap(3), None) == [chaff.Swap(3)] and parse_strategies((), None, None) == [None]
     assert parse_strategies(("backward",), None, 4.0)[0].size == 4
-    for said, planned, words in (((), None, "--size needs"), (("recursive", "annealing"), None, None), (("random",), None, None)):
+    for parse, planned, words in (((), None, "--size needs"), (("recursive", "annealing"), None, None), (("random",), None, None)):
         if words:
             with pytest.raises(Exception, match=words):
-                parse_strategies(said, planned, 3)
+                parse_strategies(parse, planned, 3)
         else:
-            assert all(s.size == 3 for s in parse_strategies(said, planned, 3))
+            assert all(s.size == 3 for s in parse_strategies(parse, planned, 3))
 
 
 def test_what_can_be_seen_whole():

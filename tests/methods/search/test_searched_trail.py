@@ -26,18 +26,18 @@ def by_hand(values, **criteria):
 
 def test_rules_on_curves_made_by_hand():
     flat = by_hand(np.column_stack([[0.2, 0.5, 0.595, 0.6, 0.55]] * 4))
-    assert place_of(Rule.said("best"), flat) == 3
-    assert place_of(Rule.said("one standard error"), flat) == 3  # without any spread nothing short of the best is within an error
-    assert place_of(Rule.said({"share": 0.98}), flat) == 2 and place_of(Rule.said({"share": 0.8}), flat) == 1
-    assert place_of(Rule.said("knee"), flat) == 1
-    assert place_of(Rule.said({"size": 5}), flat) == 4
+    assert place_of(Rule.parse("best"), flat) == 3
+    assert place_of(Rule.parse("one standard error"), flat) == 3  # without any spread nothing short of the best is within an error
+    assert place_of(Rule.parse({"share": 0.98}), flat) == 2 and place_of(Rule.parse({"share": 0.8}), flat) == 1
+    assert place_of(Rule.parse("knee"), flat) == 1
+    assert place_of(Rule.parse({"size": 5}), flat) == 4
     rng = np.random.default_rng(0)
     noisy = by_hand(np.array([[0.2], [0.5], [0.59], [0.6], [0.55]]) + 0.05 * rng.normal(size=(5, 5)))
     ok = [k for k in range(5) if _within_an_error(noisy.values, k)]
-    assert place_of(Rule.said("one standard error"), noisy) == ok[0]
-    smallest = max(place_of(Rule.said("one standard error"), noisy), place_of(Rule.said({"share": 0.98}), noisy))
-    assert place_of(Rule.said("smallest"), noisy) == smallest
-    assert place_of(Rule.said("aic"), by_hand(np.zeros((3, 2)), aic=np.array([5.0, 3.0, 4.0]))) == 1
+    assert place_of(Rule.parse("one standard error"), noisy) == ok[0]
+    smallest = max(place_of(Rule.parse("one standard error"), noisy), place_of(Rule.parse({"share": 0.98}), noisy))
+    assert place_of(Rule.parse("smallest"), noisy) == smallest
+    assert place_of(Rule.parse("aic"), by_hand(np.zeros((3, 2)), aic=np.array([5.0, 3.0, 4.0]))) == 1
 
 
 def _within_an_error(values, k):

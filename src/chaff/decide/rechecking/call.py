@@ -24,7 +24,7 @@ from chaff.table.table import Table
 from chaff.work import Watch, Work, Workers
 
 
-def run_anew(selection: Selection, plan: Plan, table: Table, work: Work) -> RerunPlan | None:
+def rerun_plan(selection: Selection, plan: Plan, table: Table, work: Work) -> RerunPlan | None:
     """The plan of the selection on the new rows."""
     import pandas as pd
 
@@ -62,7 +62,7 @@ def run_anew(selection: Selection, plan: Plan, table: Table, work: Work) -> Reru
 
 
 def recheck(
-    selection: Selection, new: Any, *, old: Any = None, model: Any = None, models: Mapping[str, Any] | None = None, anew: bool = False,
+    selection: Selection, new: Any, *, old: Any = None, model: Any = None, models: Mapping[str, Any] | None = None, rerun: bool = False,
     rows: int | float | Literal["auto", "all"] = "auto", memory: str | float | None = None, scratch: str | Path | None = None,
     seed: int = 0, workers: Workers = None, watch: Watch | None = None,
 ) -> Recheck:  # fmt: skip
@@ -80,7 +80,7 @@ def recheck(
         here or in `models`.
     models : dict, optional
         Models of your own by their names in the plan of the selection, as in `chaff.select`: ``models={"mine": mine}``.
-    anew : bool
+    rerun : bool
         Also run the whole plan on the new rows and list the columns that enter and leave. It does not change the verdict.
     rows : "auto", "all", int or float below 1
         Rows that models are fitted on, as in `chaff.select`: of more than 50,000 a sample of 40,000, which the output reports. Drift is
@@ -132,7 +132,7 @@ def recheck(
         then_rows, _ = sample_of(old if isinstance(old, Table) else open_source(selection, old, limit), rows, True, work)
         old_rows, more = with_old(selection, then_rows, subset, kept, used, result, work)
         reasons += more
-    fresh = run_anew(selection, plan, table, work) if anew else None
+    fresh = rerun_plan(selection, plan, table, work) if rerun else None
     verdict, text = _verdict_of(reasons)
     notes = (
         *table.notes,

@@ -35,7 +35,7 @@ class Recheck:
     """
 
     verdict: Verdict
-    """stay: nothing to do; refit: the same columns, but new coefficients; reselect: select anew."""
+    """stay: nothing to do; refit: the same columns, but new coefficients; reselect: select again."""
     reasons: tuple[str, ...]
     """Why not stay."""
     rows: int
@@ -52,7 +52,7 @@ class Recheck:
     drift: Drifts = field(repr=False)
     old: OldRows | None = field(repr=False, default=None)
     """What the old rows add; None without them."""
-    anew: RerunPlan | None = field(repr=False, default=None)
+    rerun: RerunPlan | None = field(repr=False, default=None)
     """The whole plan on the new rows; None where it was not asked for."""
     notes: tuple[str, ...] = ()
 
@@ -100,7 +100,7 @@ class Recheck:
                 "allowance": self.keep_up.allowance,
             }
         text |= {"drift": self.drift.as_plain(), "notes": list(self.notes)}
-        return text | ({"old": self.old.as_plain()} if self.old else {}) | ({"anew": self.anew.as_plain()} if self.anew else {})
+        return text | ({"old": self.old.as_plain()} if self.old else {}) | ({"rerun": self.rerun.as_plain()} if self.rerun else {})
 
 
 KEEPS_UP = {"keeps up": "keeps up", "worse": "is worse", "cannot tell": "inconclusive: these rows cannot tell whether it keeps up"}

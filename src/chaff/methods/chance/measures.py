@@ -19,7 +19,7 @@ from chaff.methods.relevance.catalogue import NAMES, better
 from chaff.methods.relevance.relevance_data import RelevanceData
 from chaff.methods.relevance.stage import Relevance
 from chaff.models.protocols import Model
-from chaff.table.shuffle import with_dealt
+from chaff.table.shuffle import with_target_order
 from chaff.table.table import Table
 from chaff.work import Work, task
 
@@ -62,7 +62,7 @@ def _mean_of_known(share: Floats) -> Floats:
 
 @dataclass(frozen=True)
 class StatisticMeasure:
-    """One statistic of relevance; bins that never saw the target are shared by all shuffles, others learned anew."""
+    """One statistic of relevance; bins that never saw the target are shared by all shuffles, others relearned."""
 
     stage: Relevance
     name: str
@@ -89,13 +89,13 @@ def statistic_values(stage: Relevance, name: str, view: RelevanceData) -> Floats
 
 
 def _statistic_of_deal(measure: StatisticMeasure, view: RelevanceData, rerun: bool, order: Ints) -> Floats:
-    dealt = with_dealt(view.table, order)
-    return statistic_values(measure.stage, measure.name, replace(view, table=dealt, memo={} if rerun else view.memo))
+    permuted = with_target_order(view.table, order)
+    return statistic_values(measure.stage, measure.name, replace(view, table=permuted, memo={} if rerun else view.memo))
 
 
 @dataclass(frozen=True)
 class OfModel:
-    """A way of importance, the model fitted anew on every target."""
+    """A way of importance, the model refitted on every target."""
 
     stage: Importance
 
@@ -106,7 +106,7 @@ class OfModel:
     def measure(self, table: Table, orders: Sequence[Ints], seeds: int, setting: Setting) -> tuple[Floats, Floats]:
         work = replace(setting.work, watch=None)
         units: list[tuple[Table, int]] = [(table, k) for k in range(seeds)]
-        units += [(with_dealt(table, order), seeds + s) for s, order in enumerate(orders)]
+        units += [(with_target_order(table, order), seeds + s) for s, order in enumerate(orders)]
         result = setting.work.each(task(_importance_of, self.stage, work), units, "chance")
         return np.array(result[:seeds]), np.array(result[seeds:])
 

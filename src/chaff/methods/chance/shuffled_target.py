@@ -1,4 +1,4 @@
-"""Shuffled target: what a measure gives by chance, from the same computation on targets that were dealt out anew."""
+"""Shuffled target: what a measure gives by chance, from the same computation on targets that were permuted."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep, review
 from chaff.stats.adjust import benjamini_hochberg
 from chaff.stats.chance import AgainstChance, against_chance, shuffles_to_adjust
-from chaff.table.shuffle import BLIND, NOT_JUDGED, Deals, blind_columns, deals, some
+from chaff.table.shuffle import BLIND, NOT_JUDGED, TargetOrders, blind_columns, names_where, target_orders
 from chaff.table.table import Table
 
 RULES = ("standard_deviations", "maximum")
@@ -123,17 +123,18 @@ class ChanceBaseline:
     def judge(self, table: Table, setting: Setting) -> Findings:
         if len(table) < LEAST_ROWS:
             raise DataError(f"chance: {len(table):,} rows are too few to say what chance gives: at least {LEAST_ROWS}")
-        dealt = deals(table, self.shuffles, setting.work, "chance")
-        if len(dealt.orders) < LEAST_SHUFFLES:
-            raise DataError(f"chance: only {len(dealt.orders)} permutations of {table.target.name} differ ({dealt.how}): too few")
-        real, shuffled = self.measure.measure(table, dealt.orders, self.seeds, setting)
-        blind = blind_columns(table) if dealt.within else np.zeros(len(table.features), bool)
+        orders = target_orders(table, self.shuffles, setting.work, "chance")
+        if len(orders.orders) < LEAST_SHUFFLES:
+            raise DataError(f"chance: only {len(orders.orders)} permutations of {table.target.name} differ ({orders.how}): too few")
+        real, shuffled = self.measure.measure(table, orders.orders, self.seeds, setting)
+        blind = blind_columns(table) if orders.within else np.zeros(len(table.features), bool)
         real, shuffled = np.where(blind, np.nan, real), np.where(blind, np.nan, shuffled)
         mean, spread = _over_seeds(real)
-        return self._findings(table, (mean, spread, real), shuffled, against_chance(mean, shuffled), dealt, blind)
+        return self._findings(table, (mean, spread, real), shuffled, against_chance(mean, shuffled), orders, blind)
 
     def _findings(
-        self, table: Table, measured: tuple[Floats, Floats, Floats], shuffled: Floats, result: AgainstChance, dealt: Deals, blind: Flags
+        self, table: Table, measured: tuple[Floats, Floats, Floats], shuffled: Floats, result: AgainstChance, orders: TargetOrders,
+        blind: Flags,
     ) -> Findings:  # fmt: skip
         """measured : mean and spread over seeds, (features,), and every seed, (seeds, features)."""
         import pandas as pd
@@ -158,9 +159,9 @@ class ChanceBaseline:
         model = plan_value(self.model, "label") if isinstance(self.measure, OfModel) else None
         settings = {
             "by": self.measure.label, "model": model, "shuffles": len(shuffled), "seeds": len(real),
-            "keep": dict(self.keep) if self.keep else None, "draws": self.draws, "how": dealt.how,
+            "keep": dict(self.keep) if self.keep else None, "draws": self.draws, "how": orders.how,
         }  # fmt: skip
-        notes = _notes(table, frame, dealt, self.shuffles, need, blind)
+        notes = _notes(table, frame, orders, self.shuffles, need, blind)
         better: Any = {"importance": "higher", "standard_score": "higher", "p": "lower", "family_p": "lower", "q": "lower"}
         return Findings(self.use, frame, "standard_score", better, settings, notes, more)
 
@@ -221,15 +222,15 @@ def limits_table(score: Floats, chance_scores: Floats, limits: Any) -> Any:
     return pd.DataFrame(rows, columns=["standard deviations", "beyond", "by_chance", "by_chance_at_most"]).set_index("standard deviations")
 
 
-def _notes(table: Table, frame: Any, dealt: Deals, requested: int, need: int, blind: Flags) -> tuple[str, ...]:
-    count = len(dealt.orders)
+def _notes(table: Table, frame: Any, orders: TargetOrders, requested: int, need: int, blind: Flags) -> tuple[str, ...]:
+    count = len(orders.orders)
     notes = [
         (
-            f"{count} permutations of {table.target.name} ({dealt.how}) on {len(table):,} rows; features that are "
+            f"{count} permutations of {table.target.name} ({orders.how}) on {len(table):,} rows; features that are "
             "only correlated with a true predictor can be significant too"
         )
     ]
-    if dealt.all_there_are:
+    if orders.all_there_are:
         notes.append(
             f"{requested} permutations were asked for, only {count} differ: all were used, and no p is below {1 / (1 + count):.2g}"
         )
@@ -241,6 +242,6 @@ def _notes(table: Table, frame: Any, dealt: Deals, requested: int, need: int, bl
         )
     if blind.any():
         notes.append(
-            f"{NOT_JUDGED}, and so neither kept nor dropped by this: {some(table, blind)}; {BLIND}, which permutations keep together"
+            f"{NOT_JUDGED}, and so neither kept nor dropped by this: {names_where(table, blind)}; {BLIND}, which permutations keep together"
         )
     return tuple(notes)

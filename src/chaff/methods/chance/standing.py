@@ -132,7 +132,7 @@ def standing(data: BinnedColumns, targets: Targets, trees: int, seeds: int, work
     Won splits or not: the first split, and both below it, of the tree's three columns.
 
     trees : in all, shared out over the seeds; more where columns are so many that some would hardly stand.
-    independent : columns drawn anew for each target, else the same for all.
+    independent : columns drawn for each target, else the same for all.
     """
     p, count = data.columns.shape[0], len(targets.y)
     each = max(1, max(trees, -(-STANDS * p // COLUMNS)) // seeds)

@@ -19,7 +19,7 @@ from chaff.models.protocols import Model
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep, review
 from chaff.stats.shares import log_evidence_above, log_evidence_below
-from chaff.table.shuffle import BLIND, NOT_JUDGED, blind_columns, some
+from chaff.table.shuffle import BLIND, NOT_JUDGED, blind_columns, names_where
 from chaff.table.table import Table
 
 A_BATCH = 8  # rounds between two looks
@@ -148,7 +148,7 @@ class TwinTest:
         if left:
             notes.append(f"{left} undecided: `to_decide` says how many rounds more would decide, if their share stays as it is")
         if blind.any():
-            notes.append(f"{NOT_JUDGED}: {some(table, blind)}; {BLIND}, so permuting changes nothing")
+            notes.append(f"{NOT_JUDGED}: {names_where(table, blind)}; {BLIND}, so permuting changes nothing")
         return Findings(
             self.use, frame, "worth", {"worth": "higher", "beaten_share": "higher", "rank": "lower"}, settings, tuple(notes), more
         )

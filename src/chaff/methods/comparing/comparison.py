@@ -114,10 +114,10 @@ class Comparison:
         rows = []
         for m, values in self.values.items():
             for k, size in enumerate(self.sizes):
-                rows.append({"method": m, "size": size} | self._told(m, size, values[k]))
+                rows.append({"method": m, "size": size} | self._curve_row(m, size, values[k]))
         return pd.DataFrame(rows).set_index(["method", "size"])
 
-    def _told(self, method: str, size: int, values: Floats) -> dict[str, float]:
+    def _curve_row(self, method: str, size: int, values: Floats) -> dict[str, float]:
         sets = self._sets_at(method, size) if method in self.inside else []
         held = [s for s in sets if s is not None]
         bits = np.array([[f in s for f in self.scorer.features] for s in held]) if held else np.zeros((0, 1), bool)
@@ -139,8 +139,8 @@ class Comparison:
         count = int(np.ceil(size * n - 1e-9)) if size < 1 else int(size)
         sets = [self._sets_at(m, count) for m in self.methods]
         scored = self._scores([*sets, *self._random_at(count)])
-        rows = {m: self._told(m, count, scored[k]) for k, m in enumerate(self.methods)}
-        rows[RANDOM] = self._told(RANDOM, count, scored[len(self.methods) :].mean(0))
+        rows = {m: self._curve_row(m, count, scored[k]) for k, m in enumerate(self.methods)}
+        rows[RANDOM] = self._curve_row(RANDOM, count, scored[len(self.methods) :].mean(0))
         frame = pd.DataFrame(rows).T.rename_axis("method")
         return frame.sort_values("score", ascending=self.sign < 0, kind="stable")
 
@@ -166,7 +166,7 @@ class Comparison:
                 continue
             points = Points(np.array(self.sizes), v[:, usable], nothing, {}, self.scorer.test_share)
             best, near = place_of(Rule("best"), points), place_of(Rule(NEAR), points)
-            text = self._told(m, self.sizes[near], self.values[m][near])
+            text = self._curve_row(m, self.sizes[near], self.values[m][near])
             row |= {"best": float(self.sign * v[best, usable].mean()), "best_size": self.sizes[best], "smallest": self.sizes[near], **text}
             row |= self._own(m) | {"seconds": float(sum(j.seconds for j in self.inside[m] if j is not None))}
             if self.truth is not None:

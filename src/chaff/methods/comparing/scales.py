@@ -155,7 +155,7 @@ class NeighboursOnScale(_OnScale):
 
 @dataclass(frozen=True)
 class FittedScaled:
-    """A person's own model, fitted on scaled columns."""
+    """A user's own model, fitted on scaled columns."""
 
     scaler: Scaler
     inner: Fitted
@@ -165,7 +165,7 @@ class FittedScaled:
 
 
 class OwnOnScale(_OnScale):
-    """A person's own model that is given scaled columns."""
+    """A user's own model that is given scaled columns."""
 
     def fit(self, train: Sample, work: Work) -> Fitted:
         scaler = Scaler.learn(train.data.X, _weights(train), self.how)

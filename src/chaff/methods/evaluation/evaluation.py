@@ -117,7 +117,7 @@ class Evaluation:
         self._of_classes("shares")
         return full_probabilities(self._of(which))
 
-    def said(self, which: str = KEPT, threshold: float | None = None) -> Ints:
+    def predicted_classes(self, which: str = KEPT, threshold: float | None = None) -> Ints:
         """int64 (rows,): the class that is said of each row: the likeliest; of two the positive one from a threshold on."""
         self._of_classes("said")
         shares = self.shares(which)
@@ -142,7 +142,7 @@ class Evaluation:
         """
         import pandas as pd
 
-        given, true = self.said(which, threshold), indicators(self.truth.targets).argmax(1)
+        given, true = self.predicted_classes(which, threshold), indicators(self.truth.targets).argmax(1)
         n = len(self.classes)
         counts = np.bincount(true * n + given, self._counts, n * n).reshape(n, n)
         whole = counts.sum(1, keepdims=True)
@@ -214,7 +214,7 @@ class Evaluation:
         else:
             true = indicators(self.truth.targets).argmax(1)
             out["true"] = [self.classes[k] for k in true]
-            out |= {f"predicted_{s}": [self.classes[k] for k in self.said(s)] for s in (FULL, KEPT)}
+            out |= {f"predicted_{s}": [self.classes[k] for k in self.predicted_classes(s)] for s in (FULL, KEPT)}
             out |= {f"share_{s}": self.shares(s)[np.arange(true.size), true] for s in (FULL, KEPT)}
             loss = log_loss(self.truth.targets, self.predicted[KEPT])
         return pd.DataFrame(out | {"loss": loss}, index=pd.Index(t.row_numbers, name="row"))

@@ -150,7 +150,7 @@ def everywhere_of(data: SearchData, model: Model, kept: Sequence[str], by: str |
     place[usable] = np.arange(usable.size)
     codes = place[codes]
     labels = [names[k] for k in usable]
-    units = Dealt.of(table, codes)
+    units = PermutedUnits.of(table, codes)
     features = _relations(table, [f for f in kept if f != name], codes, labels, shuffles, units, data.work)
     parts, p = _scores(data, model, kept, codes, labels, shuffles, units)
     notes.append(f"slopes in standard deviations, compared with {shuffles} permutations of {units.words} among the parts; adjusted by Holm")
@@ -164,14 +164,14 @@ def everywhere_of(data: SearchData, model: Model, kept: Sequence[str], by: str |
 
 
 @dataclass(frozen=True)
-class Dealt:
+class PermutedUnits:
     """What is dealt out among the parts: rows, or where they hang together whole groups or stretches of time."""
 
     order: Floats | None = None
     groups: Ints | None = None
 
     @classmethod
-    def of(cls, table: Table, codes: Ints) -> Dealt:
+    def of(cls, table: Table, codes: Ints) -> PermutedUnits:
         """Groups that are the parts themselves hold nothing together within them."""
         if table.order is not None:
             return cls(order=table.order)
@@ -200,7 +200,7 @@ class Dealt:
 
 
 def _relations(
-    table: Table, kept: Sequence[str], codes: Ints, labels: Sequence[str], shuffles: int, units: Dealt, work: Work
+    table: Table, kept: Sequence[str], codes: Ints, labels: Sequence[str], shuffles: int, units: PermutedUnits, work: Work
 ) -> pd.DataFrame:  # fmt: skip
     import pandas as pd
 
@@ -214,7 +214,7 @@ def _relations(
 
 
 def _relation(
-    table: Table, codes: Ints, labels: Sequence[str], shuffles: int, units: Dealt, work: Work, feature: str
+    table: Table, codes: Ints, labels: Sequence[str], shuffles: int, units: PermutedUnits, work: Work, feature: str
 ) -> list[Any] | None:  # fmt: skip
     """One column's slopes by part; of several classes those of the class where they differ most."""
     best: list[Any] | None = None
@@ -263,7 +263,7 @@ def _as_number(table: Table, feature: str, y: Floats) -> Floats:
 
 
 def _scores(
-    data: SearchData, model: Model, kept: Sequence[str], codes: Ints, labels: Sequence[str], shuffles: int, units: Dealt
+    data: SearchData, model: Model, kept: Sequence[str], codes: Ints, labels: Sequence[str], shuffles: int, units: PermutedUnits
 ) -> tuple[pd.DataFrame, float]:
     """The kept set's score by part, on rows that its model has not seen."""
     import pandas as pd
@@ -274,9 +274,9 @@ def _scores(
     ratio = float(loss.sum() / max(none.sum(), 1e-300))
     off = loss - ratio * none  # above 0 where more is lost than the gain of all would lead one to expect
     used, part = np.unique(part, return_inverse=True)
-    dealt = units.units(off, subset, part)
-    result = means_differ(off, part, shuffles, data.work.stream("everywhere", "score"), dealt)
-    dealt = np.arange(off.size) if dealt is None else dealt
+    permuted = units.units(off, subset, part)
+    result = means_differ(off, part, shuffles, data.work.stream("everywhere", "score"), permuted)
+    permuted = np.arange(off.size) if permuted is None else permuted
     of_losses = data.row_metric.of_losses
     assert of_losses is not None
     rows = {}
@@ -290,7 +290,7 @@ def _scores(
             1 - a / b if b > 0 else float("nan"),
             result.errors[k] * n / b if b > 0 else 0.0,
             t,
-            np.unique(dealt[here]).size,
+            np.unique(permuted[here]).size,
         ]
     frame = pd.DataFrame.from_dict(rows, orient="index", columns=["rows", "score", "gain", "gain_se", "t", "units"]).rename_axis("part")
     limit = np.array([t_quantile(1 - LEVEL / len(frame), max(n - 1.0, 1.0)) for n in frame["units"]])

@@ -145,7 +145,7 @@ def asking_for(table: Table, name: str, kept: Sequence[str]) -> Table:
     return subset
 
 
-def _told(table: Table, model: Model, sets: Sequence[frozenset[str]], work: Work) -> list[tuple[float, float, float]]:
+def _best_scores(table: Table, model: Model, sets: Sequence[frozenset[str]], work: Work) -> list[tuple[float, float, float]]:
     """(share told, its standard error, lower bound) of some sets."""
     folds = make_folds(table, FOLDS, 1, work)
     data = SearchData.of(table, Setting(folds, work=work), [model])
@@ -165,20 +165,20 @@ def _one(data: SearchData, model: Model, kept: Sequence[str], name: str) -> tupl
     from chaff.models.named import as_model
 
     models = [FOREST, as_model(linear)]
-    result = [_told(table, m, [all_of_it], work)[0] for m in models]
+    result = [_best_scores(table, m, [all_of_it], work)[0] for m in models]
     best = int(np.argmax([f[0] for f in result]))
     text, error, low = result[best]
-    tells = low > 0
+    explained = low > 0
     without = [all_of_it - {f} for f in kept] if len(kept) > 1 else []
     lost = (
-        {f: max(0.0, text - t[0]) / text for f, t in zip(kept, _told(table, models[best], without, work), strict=False)}
-        if tells and without
+        {f: max(0.0, text - t[0]) / text for f, t in zip(kept, _best_scores(table, models[best], without, work), strict=False)}
+        if explained and without
         else {}
     )
-    if tells and len(kept) == 1:
+    if explained and len(kept) == 1:
         lost = {kept[0]: 1.0}
     carriers = tuple(f for f, v in sorted(lost.items(), key=lambda p: -p[1]) if v >= CARRY)
-    if tells and not carriers and lost:  # columns that stand in for one another: together they carry what none does alone
+    if explained and not carriers and lost:  # columns that stand in for one another: together they carry what none does alone
         carriers = tuple(f for f, _ in sorted(lost.items(), key=lambda p: -p[1])[:3])
     a, b = row_losses([all_of_it, all_of_it - set(carriers)], model, data)
     none = averaged(data.none.losses[0])
@@ -187,5 +187,5 @@ def _one(data: SearchData, model: Model, kept: Sequence[str], name: str) -> tupl
     assert of is not None
     own, less = (pooled(of, x[subset], none[subset], data.units.take(subset)) for x in (a, b))
     apart = keep_up_of(b, a, data)
-    row = [text, error, tells, models[best].label, carriers, own.score, less.score, apart.difference.mean, apart.difference.se]
+    row = [text, error, explained, models[best].label, carriers, own.score, less.score, apart.difference.mean, apart.difference.se]
     return row, lost

@@ -1,4 +1,4 @@
-"""Dealing a feature out anew given all the others: what it shares with them stays, only what is its own is shuffled.
+"""Permuting a feature given all the others: what it shares with them stays, only what is its own is shuffled.
 
 A column that merely goes with one that matters is used by a forest too, so that shuffling it freely always costs something.
 Given the others it is exchangeable, and shuffling costs nothing on rows that the forest has not learned from (Watson and
@@ -57,7 +57,7 @@ class Conditional:
         return np.asarray(np.linalg.solve(block, (Z @ self.precision[:, columns]).T).T)
 
 
-def dealt_given_others(result: Conditional, binning: Binning, rows: Sample, table: Table, work: Work, shuffle: int) -> Sample:
+def permuted_given_others(result: Conditional, binning: Binning, rows: Sample, table: Table, work: Work, shuffle: int) -> Sample:
     """The sample with every feature's cells dealt out given the others, each feature by itself.
 
     Parameters

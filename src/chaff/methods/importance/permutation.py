@@ -11,9 +11,9 @@ from chaff.arrays import Floats, Ints
 from chaff.errors import ModelError
 from chaff.evaluate.fitted import PreparedSplit
 from chaff.folds import Folds
-from chaff.methods.importance.conditional import Conditional, dealt_given_others
+from chaff.methods.importance.conditional import Conditional, permuted_given_others
 from chaff.metrics import log_loss, squared_loss
-from chaff.models.forms import BinsForm, some_rows
+from chaff.models.forms import BinsForm, take_rows
 from chaff.models.protocols import Model, Sample, Shuffles
 from chaff.stats.paired_loss import MeanDifference
 from chaff.stats.pooled import Units
@@ -63,9 +63,9 @@ class ShuffleFold:
             )
         train, test = (self.table.take(r) for r in self.folds.rows(self.folds.splits[split.number]))
         given, rows = Conditional.learn(train), judged_rows(len(test), seed)
-        held, test = some_rows(split.test, rows), test.take(rows)
-        freely = [freely_dealt(held, seed, s) for s in range(self.shuffles)]
-        bound = [dealt_given_others(given, split.reads.binning, held, test, seed, s) for s in range(self.shuffles)]
+        held, test = take_rows(split.test, rows), test.take(rows)
+        freely = [freely_permuted(held, seed, s) for s in range(self.shuffles)]
+        bound = [permuted_given_others(given, split.reads.binning, held, test, seed, s) for s in range(self.shuffles)]
         around, weights = squared_loss(held.targets, split.truth.train_means[None, :]), split.truth.weights[rows]
         scale = 1.0 if held.classes else float(np.average(around, weights=weights)) or 1.0
         free, bound_rise = (self._rise(fitted, held, foreign, seed) for foreign in (freely, bound))
@@ -90,7 +90,7 @@ def judged_rows(n: int, work: Work) -> Ints:
     return np.sort(work.stream("judged rows").choice(n, MOST_ROWS, replace=False))
 
 
-def freely_dealt(rows: Sample, work: Work, shuffle: int) -> Sample:
+def freely_permuted(rows: Sample, work: Work, shuffle: int) -> Sample:
     """The sample with its rows in another order."""
     order = work.stream("shuffle", shuffle).permutation(len(rows.targets))
     bins: Bins = rows.data

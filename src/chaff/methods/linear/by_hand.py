@@ -238,7 +238,7 @@ def by_hand(
     seed: int = 0,
     workers: Workers = None,
 ) -> ByHand:
-    """A linear model that a person changes one feature at a time, seeing every figure at once.
+    """A linear model that the user changes one feature at a time, seeing every figure at once.
 
     Parameters
     ----------

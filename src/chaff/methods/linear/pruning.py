@@ -26,7 +26,7 @@ Rule = Literal["p", "vif", "both", "aic", "bic"]
 RULES = ("p", "vif", "both", "aic", "bic")
 DIRECTIONS = ("backward", "forward", "both")
 OPTIMISTIC = "the naive p-values ignore the selection; use the split-sample p (p_split)"
-Told = Callable[[str, str, str], None]
+Reporter = Callable[[str, str, str], None]
 
 
 @dataclass(frozen=True)
@@ -100,10 +100,10 @@ class Pruning:
         walk = Setting.of(form.table, self.folds, work=work).scorer(form.table, LeastSquares(), "r2").walk()
         moves: list[dict[str, Any]] = []
 
-        def told(action: str, feature: str, why: str) -> None:
+        def report_move(action: str, feature: str, why: str) -> None:
             moves.append(_move(swept, walk, action, feature, why))
 
-        run_rule(swept, self, pinned, told)
+        run_rule(swept, self, pinned, report_move)
         frame = _end(form, swept.state(), moves)
         if self.splits:
             halves = work.each(task(_on_halves, form, self, pinned, work), range(self.splits), "half-splits")
@@ -159,7 +159,7 @@ def _end(form: LinearForm, end: SweptState, moves: list[dict[str, Any]]) -> Any:
     return frame
 
 
-def run_rule(swept: Swept, rule: Pruning, pinned: set[str], text: Told) -> None:
+def run_rule(swept: Swept, rule: Pruning, pinned: set[str], text: Reporter) -> None:
     """Moves until the rule makes none."""
     first = swept.form.features if rule.direction == "backward" else [f for f in swept.form.features if f in pinned]
     swept.enter_all(sorted(first, key=lambda f: f not in pinned))

@@ -115,7 +115,7 @@ def clusters(data: OverlapData, limit: float, linkage: str) -> Findings:
         raise UsageError("clusters need two columns or more")
     tree = tree_of(result.more["matrix"].to_numpy(float), linkage)
     label = fcluster(tree, 1.0 - limit, criterion="distance")
-    claim = data.claims
+    claim = data.priorities
     rows = []
     for name, own in zip(names, label, strict=True):
         members = [n for n, g in zip(names, label, strict=True) if g == own]

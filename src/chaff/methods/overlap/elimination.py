@@ -94,9 +94,9 @@ class Inflation:
         place = data.columns_of(able)
         correlations = data.correlations[np.ix_(place, place)]
         with_gaps = partial(_placed, data, place)
-        cols = inflation_columns(moments, correlations, data.asked, with_gaps)
+        cols = inflation_columns(moments, correlations, data.explicit, with_gaps)
         C, starts, columns = cols.C, cols.starts, cols.columns
-        last = sorted(able, key=lambda f: data.claims[f].going())
+        last = sorted(able, key=lambda f: data.priorities[f].going())
         order = {f: k for k, f in enumerate(last)}
         key = np.array([order[f] for f in able], np.int64)
         protected = np.array([setting.kept_by_pin(f) for f in able], bool)
@@ -162,13 +162,13 @@ def _exact_first(result: InflationColumns, complete: bool, key: Ints, protected:
     gappy = ~result.whole
     starts = result.starts
     whole = np.array([f for f in range(starts.size - 1) if not gappy[starts[f] : starts[f + 1]].any()], np.int64)
-    first = _prune_some(replace(result, C=result.plain), whole, np.inf, key, protected, by_claim)
+    first = _prune_subset(replace(result, C=result.plain), whole, np.inf, key, protected, by_claim)
     left = np.setdiff1d(np.arange(starts.size - 1), first.went)
-    then = _prune_some(result, left, limit, key, protected, by_claim)
+    then = _prune_subset(result, left, limit, key, protected, by_claim)
     return Elimination(np.concatenate([first.went, then.went]), np.concatenate([first.vif, then.vif]), then.kept, then.kept_vif)
 
 
-def _prune_some(result: InflationColumns, subset: Ints, limit: float, key: Ints, protected: Flags, by_claim: bool) -> Elimination:
+def _prune_subset(result: InflationColumns, subset: Ints, limit: float, key: Ints, protected: Flags, by_claim: bool) -> Elimination:
     part = among(result, subset)
     done = prune_inflation(part.C, part.starts, part.columns, limit, key[subset], protected[subset], by_claim)
     return Elimination(subset[done.went], done.vif, subset[done.kept], done.kept_vif)

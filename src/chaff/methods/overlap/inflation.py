@@ -37,7 +37,7 @@ def inflation(data: OverlapData) -> Findings:
     import pandas as pd
 
     table, moments = data.table, _checked_moments(data)
-    cols = inflation_columns(moments, data.correlations, data.asked, data.correlations_with_gaps)
+    cols = inflation_columns(moments, data.correlations, data.explicit, data.correlations_with_gaps)
     C, starts = cols.C, cols.starts
     vif = inflation_of_matrix(C, starts, cols.columns)
     vif[infinite(cols, moments.complete)] = np.inf
@@ -68,7 +68,7 @@ def _put_complete(frame: pd.DataFrame, data: OverlapData) -> tuple[str, ...]:
         return ()
     if len(complete) < ENOUGH * data.moments.layout.width or len(complete) == len(data.table):
         return ()
-    frame["vif_complete"] = inflation(OverlapData(complete, Setting.unfolded(complete, data.work), data.asked)).frame["vif"]
+    frame["vif_complete"] = inflation(OverlapData(complete, Setting.unfolded(complete, data.work), data.explicit)).frame["vif"]
     return (f"vif_complete: of the {len(complete):,} rows without a gap in a number",)
 
 
@@ -129,7 +129,7 @@ def r_squared_path(data: OverlapData, went: list[str]) -> Floats:
     Of several classes that of their indicators together. Read backwards: the features that stay, and one more at a time.
     """
     moments, names = data.moments, list(data.table.features)
-    cols = inflation_columns(moments, data.correlations, data.asked, data.correlations_with_gaps)
+    cols = inflation_columns(moments, data.correlations, data.explicit, data.correlations_with_gaps)
     width, targets = moments.layout.width, moments.layout.targets
     used = np.append(cols.used, np.arange(width, width + targets))
     C = data.correlations[np.ix_(used, used)]
@@ -154,7 +154,7 @@ def vif_path(data: OverlapData, went: list[str]) -> pd.DataFrame:
     import pandas as pd
 
     moments, names = data.moments, list(data.table.features)
-    cols = inflation_columns(moments, data.correlations, data.asked, data.correlations_with_gaps)
+    cols = inflation_columns(moments, data.correlations, data.explicit, data.correlations_with_gaps)
     plain, C, starts, sure = cols.plain, cols.C, cols.starts, cols.whole
     all_owners = np.repeat(np.arange(len(names)), np.diff(starts))
     exact = not moments.complete

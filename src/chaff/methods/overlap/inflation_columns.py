@@ -86,13 +86,13 @@ def inflation_columns(
         notes = (GAPS_WIDE + (f", shrunk by {_share(shrunk)} to make the matrix positive definite" if shrunk else ""), *notes)
     elif not moments.complete and np.isin(used, layout.gaps).any():
         C, notes = with_gaps(used, C), (GAPS, *notes)
-    for some_blank, why in (
+    for blank_columns, why in (
         (few, f"not assessed: fewer than {ROWS_A_COLUMN} rows per column in common with another"),
         (wide, "not assessed: their dummy columns nearly equal the number of rows"),
         (many, f"not assessed unless named: more than {LEVELS_IN_LINEAR_FORM} levels"),
     ):
-        if some_blank.size:
-            notes = (*notes, f"{why}: {', '.join(layout.features[f] for f in some_blank[:5])}")
+        if blank_columns.size:
+            notes = (*notes, f"{why}: {', '.join(layout.features[f] for f in blank_columns[:5])}")
     return InflationColumns(plain, C, used, starts, ~np.isin(used, layout.gaps), np.union1d(np.union1d(few, wide), many), notes)
 
 

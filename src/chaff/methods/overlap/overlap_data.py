@@ -1,4 +1,4 @@
-"""Ground: what every look at overlap reads of a table, made once: moments, claims to stay, number columns as a matrix."""
+"""What every call of overlap reads of a table, made once: moments, claims to stay, number columns as a matrix."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ class OverlapData:
 
     table: Table
     setting: Setting
-    asked: bool = False
+    explicit: bool = False
     """Whether its features were named: then categories with very many levels take part too."""
     _with_gaps: dict[bytes, Floats] = field(default_factory=dict, repr=False)
 
@@ -92,7 +92,7 @@ class OverlapData:
         return self.moments.layout.select(features)[1]
 
     @cached_property
-    def claims(self) -> dict[str, Priority]:
+    def priorities(self) -> dict[str, Priority]:
         """Every feature's claim to stay where others say the same."""
         return priorities(self.table, self.setting)
 

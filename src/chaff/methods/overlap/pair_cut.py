@@ -74,7 +74,7 @@ class Correlation:
         numbers = data.numbers()
         columns = data.columns_of(numbers)
         r = data.correlations[np.ix_(columns, columns)]
-        went = self._prune(r, numbers, data.claims)
+        went = self._prune(r, numbers, data.priorities)
         index = pd.Index(features, name="feature")
         frame = pd.DataFrame(index=index)
         strongest = np.abs(np.where(np.eye(len(numbers), dtype=bool), 0.0, np.nan_to_num(r)))
@@ -84,12 +84,16 @@ class Correlation:
         more = {"matrix": pd.DataFrame(r, index=numbers, columns=numbers)}
         return Findings(self.use, frame, "strongest_r", {"strongest_r": "nearest"}, asdict(self), (), more, "worst")
 
-    def _prune(self, r: Floats, names: list[str], claims: dict[str, Priority]) -> dict[str, dict[str, Any]]:
+    def _prune(self, r: Floats, names: list[str], priorities: dict[str, Priority]) -> dict[str, dict[str, Any]]:
         """Who goes, for whom and why."""
         place = {f: k for k, f in enumerate(names)}
         return {
-            loser: {"partner": winner, "pearson_r": float(r[place[winner], place[loser]]), "why": why_stays(claims[winner], claims[loser])}
-            for loser, winner in stand_for(r, names, self.limit, claims).items()
+            loser: {
+                "partner": winner,
+                "pearson_r": float(r[place[winner], place[loser]]),
+                "why": why_stays(priorities[winner], priorities[loser]),
+            }
+            for loser, winner in stand_for(r, names, self.limit, priorities).items()
         }
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:

@@ -146,8 +146,8 @@ def code(table: Table, features: list[str], bins: int, targets: Floats, work: Wo
     steps = _steps(targets)
     rows = table.take(sampled)
     places = replace(rows, y_all=_at(rows, np.arange(sampled.size)))  # a target that says which row it came from
-    dealt = [steps[:, sampled][:, shuffled(places, work.stream("pair shuffle", k), AWAY).y.astype(np.int64)] for k in range(SHUFFLES)]
-    return Coded(tuple(features), codes, steps, sampled, np.ascontiguousarray(np.stack(dealt, 1)))
+    permuted = [steps[:, sampled][:, shuffled(places, work.stream("pair shuffle", k), AWAY).y.astype(np.int64)] for k in range(SHUFFLES)]
+    return Coded(tuple(features), codes, steps, sampled, np.ascontiguousarray(np.stack(permuted, 1)))
 
 
 def _at(table: Table, values: Ints) -> Floats:

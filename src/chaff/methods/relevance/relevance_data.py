@@ -1,4 +1,4 @@
-"""View: what every family reads of a table, made once."""
+"""What every family reads of a table, made once."""
 
 from __future__ import annotations
 

@@ -174,7 +174,7 @@ class Relevance:
         frame, more = self._measured(view, set(names) | set(leads.values()) - {""})
         shared = corrected(frame, view)
         put_leads(frame, leads)
-        frame = _asked_for(frame, names)
+        frame = _requested_columns(frame, names)
         self._shuffle(frame, view, set(names))
         for name in [n for n in frame.columns if n.endswith("_p") or n == "p"]:
             frame["q" if name == "p" else f"{name[:-2]}_q"] = adjust(frame[name].to_numpy(float), self.adjust)
@@ -238,9 +238,9 @@ class Relevance:
 
     def _shuffled(self, view: RelevanceData, wanted: list[str], k: int) -> Floats:
         """What the measures say of a shuffled target, (features, measures)."""
-        dealt = shuffled(view.table, view.work.stream("relevance shuffle", k))
-        # Bins know nothing of the target, so its shuffles share them; supervised ones are cut anew.
-        other = replace(view, table=dealt, memo={} if self.bin_kind == "supervised" else view.memo)
+        permuted = shuffled(view.table, view.work.stream("relevance shuffle", k))
+        # Bins know nothing of the target, so its shuffles share them; supervised ones are cut again.
+        other = replace(view, table=permuted, memo={} if self.bin_kind == "supervised" else view.memo)
         measured: Floats = self._measured(other, set(wanted))[0][wanted].to_numpy(float)
         return measured
 
@@ -298,7 +298,7 @@ def _put(frame: pd.DataFrame, features: list[str], columns: Mapping[str, Any]) -
         frame.iloc[places, frame.columns.get_loc(name)] = values
 
 
-def _asked_for(frame: pd.DataFrame, names: Sequence[str]) -> pd.DataFrame:
+def _requested_columns(frame: pd.DataFrame, names: Sequence[str]) -> pd.DataFrame:
     """What only served the leading test is left out."""
     requested = {c for c in frame.columns for n in names if c == n or belongs(str(c), n)}
     first = ["kind", "rows", "statistic", *COLUMNS]

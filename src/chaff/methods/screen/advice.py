@@ -16,7 +16,7 @@ from chaff.table.table import Table
 
 FEW_WHOLE = 12  # whole numbers with so few values may be codes
 MANY_PER_CODE = 20
-SPEAKS = 1e-3
+STRONG_P = 1e-3
 FOLDED, NAMED = 8, 2
 FOLDED_WORDS = {
     "codes": "where that means missing",
@@ -123,7 +123,7 @@ def _bends(facts: Facts, table: Table) -> bool:
         y = target - target.mean()
         sums: Floats = np.bincount(place, y)[None].astype(float)
         xs: Floats = np.bincount(place, facts.column.values[present] - facts.middle)[None].astype(float)
-        if float(curve(weights, xs, sums, np.array([y @ y])).p[0]) < SPEAKS:
+        if float(curve(weights, xs, sums, np.array([y @ y])).p[0]) < STRONG_P:
             return True
     return False
 

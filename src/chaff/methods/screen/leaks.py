@@ -22,7 +22,7 @@ class Suspicion:
     limit: str
     reason: str
     blocked: bool
-    """Whether it is kept out until a person says otherwise; looked at, and stays, where not."""
+    """Whether it is kept out until the user says otherwise; looked at, and stays, where not."""
 
 
 @dataclass(frozen=True)
@@ -70,12 +70,12 @@ class LeakRule:
         all_others = f"all other features together {together:.2f}" if known else f"next-best feature {next_best:.2f}"
         if self.too_good is not None and score >= self.too_good:
             blocked = (1.0 - together) >= LEFT_OVER * (1.0 - score)
-            asks = (
+            worth_testing = (
                 "Was it recorded after the target was known?"
                 if blocked
                 else "Other features predict as well; leakage only if it is recorded after the target."
             )
-            reason = f"possible leakage: R² {score:.2f} alone; {all_others}. {asks}"
+            reason = f"possible leakage: R² {score:.2f} alone; {all_others}. {worth_testing}"
             return Suspicion(score, f"{self.too_good:g}", reason, blocked)
         reason = f"possible leakage: R² {score:.2f} alone; next-best feature {next_best:.2f}; {all_others}"
         blocked = parts and self.far_above is not None and score >= self.far_above * together

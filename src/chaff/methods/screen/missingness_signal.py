@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-def tells(table: Table, facts: Sequence[Facts], p_limit: float, least_effect: float) -> pd.DataFrame:
+def missingness_signals(table: Table, facts: Sequence[Facts], p_limit: float, least_effect: float) -> pd.DataFrame:
     """absence_p, absence_effect, absence_tells, absence_words and the same for `rare`, one row a feature.
 
     Rank-sum test with Cliff's delta for numbers, chi-square with Cramér's V for classes, Holm-adjusted over the columns; where
@@ -53,7 +53,7 @@ class Flagged:
     def __iter__(self) -> Iterator[Flags]:
         return (self.flag_of(f) for f in self.facts)
 
-    def some(self, which: Flags) -> Flagged:
+    def subset(self, which: Flags) -> Flagged:
         return Flagged([f for f, wanted in zip(self.facts, which, strict=True) if wanted], self.flag_of)
 
 
@@ -71,7 +71,7 @@ def _relation(table: Table, flags: Flagged) -> tuple[Any, Any]:
     p, effect = np.full(len(flags), np.nan), np.full(len(flags), np.nan)
     if not varies.any():
         return p, effect
-    subset = flags.some(varies)
+    subset = flags.subset(varies)
     if table.target.task == "regression":
         result = rank_sum(table.y, subset)
         p[varies], effect[varies] = result.p, result.cliffs_delta

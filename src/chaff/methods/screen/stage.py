@@ -1,7 +1,7 @@
 """Screen: throw out what cannot help, bar what looks like a leak or an id, and never drop silently.
 
 What is dropped cannot help whatever the model: one value, empty, another column over again. A column that is mostly missing,
-mostly one value or nearly without spread is doubtful: a person should look, and is told whether that very thing tells
+mostly one value or nearly without spread is doubtful: the user should look, and is told whether that very thing tells
 something about the target; it stays in, and the search decides.
 """
 
@@ -20,7 +20,7 @@ from chaff.methods.screen.alone import single_feature_r2
 from chaff.methods.screen.facts import Facts, column_facts, nearly_id
 from chaff.methods.screen.joint_leak import SAME_CELLS, joint_r2, parted, rank_r2, same_cells, sums_to_target
 from chaff.methods.screen.leaks import NEARLY_ALL, LeakRule, Suspicion
-from chaff.methods.screen.missingness_signal import tells
+from chaff.methods.screen.missingness_signal import missingness_signals
 from chaff.methods.screen.remarks import mentions
 from chaff.methods.screen.repeats import repeats
 from chaff.methods.screen.rows import row_checks
@@ -34,7 +34,7 @@ from chaff.work import Work, task
 if TYPE_CHECKING:
     import pandas as pd
 
-WORTH_A_LOOK, LEAST_OF_A_SUM = 0.5, 0.05  # one-feature R², from which a leak is looked for
+LEAKAGE_R2, LEAST_OF_A_SUM = 0.5, 0.05  # one-feature R², from which a leak is looked for
 FEWEST_STEPS = 1.0
 NO_RELATION = 0.01  # cross-validated one-feature R²
 Row = Mapping[str, Any]
@@ -158,7 +158,7 @@ class Screen:
         work = setting.work
         facts = work.each(task(column_facts, table), table.features)
         frame = pd.DataFrame([f.row() for f in facts], index=pd.Index(table.features, name="feature"))
-        frame = frame.join(tells(table, facts, self.tells_p, self.tells_effect))
+        frame = frame.join(missingness_signals(table, facts, self.tells_p, self.tells_effect))
         frame["single_r2"] = np.nan
         able = [f.name for f in facts if f.learnable and not f.id_like(self.id_share)]
         frame.loc[able, "single_r2"] = single_feature_r2(table, able, setting)
@@ -205,7 +205,7 @@ class Screen:
     def _leaks(self, table: Table, facts: Sequence[Facts], frame: pd.DataFrame, setting: Setting) -> dict[str, Suspicion]:
         """What is too good to be true, alone or in a sum, with what all others say together."""
         alone = {str(f): float(v) for f, v in frame["single_r2"].dropna().items()}
-        numbers = {f.name: f.column.values for f in facts if f.kind == "number" and alone.get(f.name, 0.0) >= WORTH_A_LOOK}
+        numbers = {f.name: f.column.values for f in facts if f.kind == "number" and alone.get(f.name, 0.0) >= LEAKAGE_R2}
         if table.target.task == "regression":
             alone |= {f: max(alone[f], rank_r2(x, table.y)) for f, x in numbers.items()}
         rule = LeakRule(table.target.task == "classification", self.too_good, self.far_above)

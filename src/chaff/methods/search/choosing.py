@@ -29,7 +29,7 @@ class Rule:
     number: float = float("nan")
 
     @classmethod
-    def said(cls, rule: Any) -> Rule:
+    def parse(cls, rule: Any) -> Rule:
         """From a name or a mapping of one entry.
 
         Raises

@@ -23,7 +23,7 @@ ALLOWANCE = 0.05  # δ of the keep-up test, as a share of what the full set gain
 
 @dataclass(frozen=True)
 class SizeCurve:
-    """One lens: for every size the search was run anew inside each training fold and its set scored on the test rows."""
+    """One lens: for every size the search was rerun inside each training fold and its set scored on the test rows."""
 
     label: str
     model: Model

@@ -1,4 +1,4 @@
-"""The honest score of each size: the same search run anew inside every training fold, its sets scored on the rows left out."""
+"""The honest score of each size: the same search rerun inside every training fold, its sets scored on the rows left out."""
 
 from __future__ import annotations
 

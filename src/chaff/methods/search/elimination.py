@@ -10,14 +10,14 @@ MANY, MANY_SHARE = 120, 0.4  # over so many features the weakest are noise by a 
 SINGLY = 8  # from so many features on one goes at a time
 
 
-Claims = Callable[[Sequence[str]], Mapping[str, float]]
+TieBreak = Callable[[Sequence[str]], Mapping[str, float]]
 
 
 def without_weakest(
     current: Sequence[str],
     pinned: Collection[str],
     importance: Mapping[str, float],
-    claims: Claims,
+    tie_break: TieBreak,
     repeats: Collection[str] = (),
     wanted: int | None = None,
 ) -> list[str]:
@@ -34,16 +34,16 @@ def without_weakest(
     go = min(go, most)
     gone = {f for f in current if f in repeats and f not in pinned}
     if len(gone) > most:
-        gone = set(weakest(sorted(gone), importance, most, claims))
-    gone |= set(weakest([f for f in current if f not in pinned and f not in gone], importance, max(0, go - len(gone)), claims))
+        gone = set(weakest(sorted(gone), importance, most, tie_break))
+    gone |= set(weakest([f for f in current if f not in pinned and f not in gone], importance, max(0, go - len(gone)), tie_break))
     return [f for f in current if f not in gone]
 
 
-def weakest(names: Sequence[str], importance: Mapping[str, float], count: int, claims: Claims) -> list[str]:
+def weakest(names: Sequence[str], importance: Mapping[str, float], count: int, tie_break: TieBreak) -> list[str]:
     """So many of the least important, the least first; see `without_weakest`."""
     order = sorted(names, key=lambda f: (importance[f], f))
     if 0 < count < len(order) and importance[order[count - 1]] == importance[order[count]]:
         equal = [f for f in order if importance[f] == importance[order[count]]]
-        known = claims(equal)
+        known = tie_break(equal)
         order = [f for f in order if importance[f] < importance[order[count]]] + sorted(equal, key=lambda f: (known[f], f))
     return order[:count]

@@ -15,7 +15,7 @@ import numpy as np
 from chaff.arrays import Floats, Ints
 from chaff.evaluate.setting import Setting
 from chaff.methods.relevance.stage import effect_sizes
-from chaff.methods.search.elimination import Claims, without_weakest
+from chaff.methods.search.elimination import TieBreak, without_weakest
 from chaff.methods.search.lens import Path, judged
 from chaff.methods.search.search_data import SearchData, Set
 from chaff.models.forest import Forest
@@ -42,7 +42,7 @@ class ForestLens:
     forest: Forest = Forest(trees=60, columns_per_split=1 / 3)
     label: str = "forest"
     as_it_is: bool = False
-    """Whether the forest is a person's own, to be grown as they said."""
+    """Whether the forest is a user's own, to be grown as they said."""
 
     @property
     def needs_moments(self) -> bool:
@@ -90,7 +90,7 @@ class ForestLens:
         pinned: Set,
         repeats: Collection[str],
         work: Work,
-        claims: Claims,
+        tie_break: TieBreak,
         wanted: int | None,
     ) -> dict[int, tuple[Set, Floats | None]]:
         """Size → (set, its predictions for the test rows)."""
@@ -108,7 +108,7 @@ class ForestLens:
                 break
             drops = fitted.out_of_bag_importance(here, chosen, shuffles, Work(work.key("shuffle", len(current)), 1))
             importance = dict(zip(current, drops.tolist(), strict=True))
-            current = without_weakest(current, pinned, importance, claims, repeats, wanted)
+            current = without_weakest(current, pinned, importance, tie_break, repeats, wanted)
         return out
 
 

@@ -1,4 +1,4 @@
-"""Lens: a kind of model through which sets are looked at, with the search that suits it, run anew inside every fold."""
+"""Lens: a kind of model through which sets are looked at, with the search that suits it, rerun inside every fold."""
 
 from __future__ import annotations
 
@@ -69,7 +69,7 @@ class Seen:
     curves: tuple[SizeCurve, ...]
 
 
-def look_through(lenses: Sequence[Lens], data: SearchData, stage: str) -> list[Seen]:
+def curves_of_lenses(lenses: Sequence[Lens], data: SearchData, stage: str) -> list[Seen]:
     """Every lens on every split and on all rows, the units handed out to the workers together."""
     if data.shares_sums and any(lens.needs_moments for lens in lenses):
         _ = data.moments  # once, before the units go out to the workers
@@ -131,7 +131,7 @@ def with_full(path: Path, full: Path, data: SearchData) -> Path:
     return replace(path, sets=(*path.sets, full.sets[-1]), values=(*path.values, full.values[-1]), losses=losses)
 
 
-def asked_sizes(most: int) -> list[int]:
+def sizes_to_score(most: int) -> list[int]:
     """Sizes up to `most` where each costs a fit: all up to 12, then each a sixth larger than the one before."""
     sizes, wanted = [], 0.0
     for size in range(most + 1):

@@ -1,4 +1,4 @@
-"""Which lenses a search looks through: the one of a model that a person named, or a linear one and a forest."""
+"""Which lenses a search looks through: the one of a model that the user named, or a linear one and a forest."""
 
 from __future__ import annotations
 

@@ -13,7 +13,7 @@ from chaff.evaluate.closed import ClosedEngine
 from chaff.evaluate.closed_split import ClosedSplit, part_sums
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.folds import Folds
-from chaff.methods.search.lens import Path, asked_sizes, judged, with_full
+from chaff.methods.search.lens import Path, judged, sizes_to_score, with_full
 from chaff.methods.search.search_data import SearchData, Set
 from chaff.methods.search.strategies.both import Both
 from chaff.methods.search.strategies.forward import Forward
@@ -113,7 +113,7 @@ class LinearLens:
             sets |= {s: trail.moves[m].features for s, m in trail.best_by_size(scorer.affordable).items()}
         sets |= {0: frozenset()}
         every = self.strategy is not None or len(self.models) == 1 or data.limits.total_cost is not None
-        shown = set(sets) if every else {*asked_sizes(len(everything)), data.size, len(smallest)}
+        shown = set(sets) if every else {*sizes_to_score(len(everything)), data.size, len(smallest)}
         return [sets[s] for s in sorted(sets) if s in shown], trail
 
     def _by_ridge(self, data: SearchData, where: int | None, offered: Sequence[str], known: Sequence[Path] | None) -> list[Path]:
@@ -143,7 +143,7 @@ class LinearLens:
         engine = self._engine(data, offered, search, where)
         sets, trail = self._sets(data, where, engine, search)
         if len(self.models) == 1:  # each size costs a fit
-            requested = {*asked_sizes(len(offered)), data.size, len(data.pinned & set(offered)), len(offered)}
+            requested = {*sizes_to_score(len(offered)), data.size, len(data.pinned & set(offered)), len(offered)}
             sets = [s for s in sets if len(s) in requested]
         if where is None:
             return [Path(tuple(sets), trail=trail, model=model) for model in self.models]
@@ -209,16 +209,16 @@ class Warm:
         return probabilities(done.coefficients[0] + r.test[:, used] @ done.coefficients[1:])
 
 
-def linear_lens(ground_rows: int, width: int, classes: int, pays: bool) -> LinearLens:
+def linear_lens(rows: int, width: int, classes: int, pays: bool) -> LinearLens:
     """The built-in one. pays : whether classes are judged by their shares, which takes logistic fits."""
     if not classes or not pays:
         return LinearLens(tuple(Ridge(p) for p in PENALTIES))
-    few = ground_rows * width * max(classes, 2) <= MANY_CELLS
-    penalties = tuple(max(p, 1.0 / ground_rows) for p in OF_CLASSES) if few else (max(0.001, 1.0 / ground_rows),)
+    few = rows * width * max(classes, 2) <= MANY_CELLS
+    penalties = tuple(max(p, 1.0 / rows) for p in OF_CLASSES) if few else (max(0.001, 1.0 / rows),)
     return LinearLens(tuple(Logistic(p) for p in dict.fromkeys(penalties)))
 
 
 def lens_of_closed(model: Model, strategy: Strategy | None) -> LinearLens:
-    """A lens of one linear model that a person named."""
+    """A lens of one linear model that the user named."""
     assert isinstance(model, ClosedForm | Logistic)
     return LinearLens((model,), strategy, model.label)

@@ -1,4 +1,4 @@
-"""The lens of any other model: a strategy that a person named, or elimination by permutation on folds inside the training rows."""
+"""The lens of any other model: a strategy that the user named, or elimination by permutation on folds inside the training rows."""
 
 from __future__ import annotations
 
@@ -100,23 +100,23 @@ def _alone(engine: FittedEngine, names: Sequence[str]) -> dict[str, float]:
 
 
 def _rise(engine: FittedEngine, model: Model, split: PreparedSplit, names: tuple[str, ...]) -> Floats:
-    """How much the score falls for each feature when its values are dealt out anew among the test rows."""
+    """How much the score falls for each feature when its values are permuted among the test rows."""
     metric = engine.metrics[0]
     sign = 1.0 if metric.higher_is_better else -1.0
     train, test = split.learns.select(split.train, names), split.reads.select(split.test, names)
     with named_failure(model, split, names):
         fitted = model.fit(train, split.work)
     base = metric.of_predictions(split.truth, fitted.predict(test))
-    dealt = split.work.stream("deal").permutation(len(split.truth.targets))
-    return np.array([sign * (base - metric.of_predictions(split.truth, fitted.predict(with_dealt(test, f, dealt)))) for f in names])
+    permuted = split.work.stream("deal").permutation(len(split.truth.targets))
+    return np.array([sign * (base - metric.of_predictions(split.truth, fitted.predict(with_permuted(test, f, permuted)))) for f in names])
 
 
-def with_dealt(rows: Sample, feature: str, order: Ints) -> Sample:
+def with_permuted(rows: Sample, feature: str, order: Ints) -> Sample:
     """The sample with one feature's cells taken from other rows, in whatever form it is."""
-    return replace(rows, data=_dealt(rows.data, rows.features.index(feature), feature, order))
+    return replace(rows, data=_permuted_data(rows.data, rows.features.index(feature), feature, order))
 
 
-def _dealt(data: Any, place: int, feature: str, order: Ints) -> Any:
+def _permuted_data(data: Any, place: int, feature: str, order: Ints) -> Any:
     if isinstance(data, Bins):
         codes = data.codes.copy()
         codes[place] = codes[place][order]

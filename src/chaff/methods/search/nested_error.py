@@ -60,7 +60,7 @@ def nested_error(data: SearchData, model: Model, features: frozenset[str]) -> Ne
         return NestedError()
     units = [(r, left) for r in range(repeats) for left in [*((k,) for k in range(FOLDS)), *combinations(range(FOLDS), 2)]]
     result = dict(zip(units, work.each(task(_losses_without, table, model, data, parts), units, "honest score"), strict=True))
-    text = np.array([_repeat_told(table, result, parts[r], r) for r in range(repeats)])
+    text = np.array([_repeat_errors(table, result, parts[r], r) for r in range(repeats)])
     mse, naive, falls = text.mean(0)
     if not naive > 0:
         return NestedError()
@@ -82,7 +82,7 @@ def _losses_without(table: Table, model: Model, data: SearchData, parts: list[In
     return losses
 
 
-def _repeat_told(table: Table, result: dict[tuple[int, tuple[int, ...]], Floats], part: Ints, r: int) -> tuple[float, float, float]:
+def _repeat_errors(table: Table, result: dict[tuple[int, tuple[int, ...]], Floats], part: Ints, r: int) -> tuple[float, float, float]:
     """(estimate of the squared error of a cross-validated mean, the same by rows alone, fall of the mean loss from three fifths of
     the rows to four) of one partition."""
     w = np.ones(len(table)) if table.weights is None else table.weights

@@ -71,10 +71,10 @@ def runs(trails: Sequence[SearchResult], rule: Any = "smallest") -> Runs:
 
     Parameters
     ----------
-    trails : list of SearchedTrail
+    trails : list of SearchResult
         From `chaff.search`, on the same table, folds and metric; pass `after=` so that no set is scored twice.
     rule : str or dict
-        Which set of each stands for it; see `SearchedTrail.choose`.
+        Which set of each stands for it; see `SearchResult.choose`.
 
     Returns
     -------

@@ -1,4 +1,4 @@
-"""Ground: what every lens of a search stands on: the same rows, splits and metric, and what is offered inside each split."""
+"""What every lens of a search reads: the same rows, splits and metric, and what is offered inside each split."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ class SearchData:
     table: Table
     folds: Folds
     splits: tuple[Split, ...]
-    """Those whose training rows are at least two parts, so that a search can be run anew inside them."""
+    """Those whose training rows are at least two parts, so that a search can be rerun inside them."""
     metric: Metric
     """By which sizes and lenses are chosen."""
     row_metric: Metric
@@ -48,7 +48,7 @@ class SearchData:
     repeated: Ints | None = field(repr=False, default=None)
     """int64 (rows,): rows that repeat one another have one number; None where none does."""
     offered_inside: tuple[tuple[str, ...], ...] = field(repr=False, default=())
-    """Per split, what the stages before leave when they are run anew on its training rows."""
+    """Per split, what the stages before leave when they are rerun on its training rows."""
     offered: tuple[str, ...] = field(repr=False, default=())
     """What they left on all rows; the table holds what is offered anywhere."""
     limits: Limits = field(default_factory=Limits)
@@ -67,7 +67,7 @@ class SearchData:
         inside = [table.features] * len(splits)
         wide = table
         if setting.before is not None:
-            rerun = task(_left_anew, setting.before, setting.folds, pinned)
+            rerun = task(_offered_inside, setting.before, setting.folds, pinned)
             inside = setting.work.each(rerun, splits, "search, stages before it inside the folds")
             further = [f for f in dict.fromkeys(f for subset in inside for f in subset) if f not in table.features]
             wide = table.with_features((*table.features, *further))
@@ -203,7 +203,7 @@ class SearchData:
         return self.mean_losses(self._placed(losses, 1)[0])
 
 
-def _left_anew(before: Callable[[Ints], tuple[str, ...]], folds: Folds, pinned: Set, split: Split) -> tuple[str, ...]:
+def _offered_inside(before: Callable[[Ints], tuple[str, ...]], folds: Folds, pinned: Set, split: Split) -> tuple[str, ...]:
     """Features that the stages before leave on the training rows of one split."""
     try:
         left = before(folds.rows(split)[0])

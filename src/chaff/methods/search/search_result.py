@@ -1,4 +1,4 @@
-"""SearchedTrail: what one search of sets did, what is honest of it, and what can be asked of it without searching again."""
+"""SearchResult: what one search of sets did, what is honest of it, and what can be asked of it without searching again."""
 
 from __future__ import annotations
 
@@ -143,7 +143,7 @@ class SearchResult(Trail):
         ------
         UsageError
         """
-        given = Rule.said(rule)
+        given = Rule.parse(rule)
         if by not in (None, "honest", "seen") or (by == "honest" and self.honest is None):
             raise UsageError(f"by is 'honest' (where the search ran inside the folds) or 'seen', not {by!r}")
         if given.name == "cost":

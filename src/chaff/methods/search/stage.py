@@ -17,7 +17,7 @@ from chaff.methods.search.additions import needed_additions, split_losses
 from chaff.methods.search.choice import Choice, Passenger, SizeRule, Sizes, choose, passengers_of
 from chaff.methods.search.curve import ALLOWANCE, SizeCurve
 from chaff.methods.search.forest_lens import ForestLens
-from chaff.methods.search.lens import Lens, look_through
+from chaff.methods.search.lens import Lens, curves_of_lenses
 from chaff.methods.search.lenses import built_in_lenses, lens_of
 from chaff.methods.search.linear_lens import LinearLens, search_metric
 from chaff.methods.search.promise import Promise, choices_inside, promise_of
@@ -147,7 +147,7 @@ class Search:
 
     Notes
     -----
-    The search is run anew inside each training fold, with every stage before it that looked at the target, and its set of each
+    The search is rerun inside each training fold, with every stage before it that looked at the target, and its set of each
     size is scored on the test rows: the curve. The smallest set within the bound is kept, whichever lens and penalty it comes
     from; one that is worse than the full set by the keep-up test is enlarged to the next size on its curve that is not. See
     docs/how-it-decides.md. Source: size rule after
@@ -229,7 +229,7 @@ class Search:
         lenses = self.looked_through(table, setting)
         data = replace(SearchData.of(table, setting, [m for lens in lenses for m in lens.variants]), limits=self.limits, size=self.size)
         _check_memory(data, lenses)
-        seen = look_through(lenses, data, "search")
+        seen = curves_of_lenses(lenses, data, "search")
         curves = tuple(c for s in seen for c in s.curves)
         of = tuple(k for k, s in enumerate(seen) for _ in s.curves)
         sizes, signals = Sizes(curves, data, [self._open_to(c, data) for c in curves]), Signals(data)
@@ -389,7 +389,7 @@ def _separation_note(model: Model, chosen: frozenset[str], table: Table) -> tupl
 
 
 def _walk_notes(curves: Sequence[SizeCurve]) -> tuple[str, ...]:
-    """What strategies that a person named said of how they walk."""
+    """What strategies that the user named said of how they walk."""
     return tuple(dict.fromkeys(note for c in curves if c.trail is not None for note in c.trail.notes[1:]))
 
 

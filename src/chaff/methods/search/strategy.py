@@ -147,12 +147,12 @@ def steps(
 def best_of(changes: StepScores, scorer: SubsetScorer, leaving: bool) -> str:
     """The name whose change scores best. Of equals the one that scores best alone comes, and the one that scores worst alone goes."""
     tied = changes.tied()
-    return tied[0] if len(tied) == 1 else _by_claim(tied, scorer, leaving)[0]
+    return tied[0] if len(tied) == 1 else _by_single_score(tied, scorer, leaving)[0]
 
 
-def _by_claim(names: Sequence[str], scorer: SubsetScorer, leaving: bool) -> list[str]:
-    claims = scorer.claims(names)
-    return sorted(names, key=lambda f: (claims[f] if leaving else -claims[f], f))
+def _by_single_score(names: Sequence[str], scorer: SubsetScorer, leaving: bool) -> list[str]:
+    single_scores = scorer.single_scores(names)
+    return sorted(names, key=lambda f: (single_scores[f] if leaving else -single_scores[f], f))
 
 
 def leading(changes: StepScores, count: int, scorer: SubsetScorer, leaving: bool) -> list[str]:
@@ -165,7 +165,7 @@ def leading(changes: StepScores, count: int, scorer: SubsetScorer, leaving: bool
     if len(order) > count and means[order[count - 1]] == means[order[count]]:
         last = means[order[count]]
         ahead, equal = [f for f in order if means[f] > last], [f for f in order if means[f] == last]
-        order = ahead + _by_claim(equal, scorer, leaving)
+        order = ahead + _by_single_score(equal, scorer, leaving)
     return order[:count]
 
 
@@ -184,8 +184,8 @@ def preferred_of(moves: Sequence[Move], scorer: SubsetScorer) -> dict[int, int]:
     for size, (_, sets) in best.items():
         if len(sets) > 1:
             apart = sorted(frozenset.union(*sets) - frozenset.intersection(*sets))
-            claims = scorer.free().claims(apart)
-            out[size] = max(sets.values(), key=lambda k: (sum(claims[f] for f in apart if f in moves[k].features), -k))
+            single_scores = scorer.free().single_scores(apart)
+            out[size] = max(sets.values(), key=lambda k: (sum(single_scores[f] for f in apart if f in moves[k].features), -k))
     return out
 
 

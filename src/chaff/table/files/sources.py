@@ -1,4 +1,4 @@
-"""Reading: whatever a person has in hand becomes one Arrow table and a label for messages."""
+"""Reading: whatever the user has in hand becomes one Arrow table and a label for messages."""
 
 from __future__ import annotations
 

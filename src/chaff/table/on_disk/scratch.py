@@ -21,7 +21,7 @@ from chaff.files import PART, alive
 from chaff.memory import size_in_words
 
 UNUSED = 14 * 86_400.0  # seconds after which a folder that nobody has used is removed
-VERSION = 1  # of what lies in a scratch folder; another one is made anew
+VERSION = 1  # of what lies in a scratch folder; another one is made again
 FOLDER = re.compile(r"chaff-[0-9a-f]{24}")
 MARK = "chaff-scratch.json"  # its time says when a folder was last used; a folder without it is not ours
 SIGNATURE = "chaff scratch"

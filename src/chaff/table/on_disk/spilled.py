@@ -23,7 +23,7 @@ from chaff.table.kinds import Column
 from chaff.table.on_disk.file_map import FileMap
 from chaff.table.on_disk.scratch import Scratch, scratch_root
 
-LOOK_EVERY = 0.02  # seconds between two looks at the pages that are held
+CHECK_INTERVAL = 0.02  # seconds between two looks at the pages that are held
 SOON = 0.003  # between two by those who walk over columns: 30 MB at the most are read in it
 LEAST_PAGES = 32e6  # bytes of pages that may be held, whatever the limit
 
@@ -32,14 +32,14 @@ LEAST_PAGES = 32e6  # bytes of pages that may be held, whatever the limit
 class SpilledBlock:
     """Short columns that lie in one file."""
 
-    said: dict[str, tuple[int, Any]]
+    described: dict[str, tuple[int, Any]]
     """Line of each, and what is said of it."""
     values: Floats
 
     def column(self, name: str) -> Column | None:
-        if name not in self.said:
+        if name not in self.described:
             return None
-        k, about = self.said[name]
+        k, about = self.described[name]
         return Column(name, about["kind"], self.values[k], tuple(about["levels"]), about["whole"])
 
 
@@ -52,7 +52,7 @@ class Spill:
     """Bytes of mapped pages that may be held at a time."""
 
     def here(self) -> Spill:
-        """The same on this machine: where scratch lies elsewhere, columns are decoded anew."""
+        """The same on this machine: where scratch lies elsewhere, columns are decoded again."""
         if self.scratch.folder.is_dir():
             return self
         return Spill(Scratch.of(scratch_root(), self.scratch.folder.name), self.pages)
@@ -187,12 +187,12 @@ class _Pages:
             self.most = max(LEAST_PAGES, most)
             if self.thread is None and _file_pages() is not None:
                 self.before = _file_pages() or 0.0
-                self.thread = threading.Thread(target=self._look, name="chaff-pages", daemon=True)
+                self.thread = threading.Thread(target=self._check_pages, name="chaff-pages", daemon=True)
                 self.thread.start()
 
-    def _look(self) -> None:
+    def _check_pages(self) -> None:
         while True:
-            time.sleep(LOOK_EVERY)
+            time.sleep(CHECK_INTERVAL)
             self.settle()
 
     def settle_soon(self) -> None:

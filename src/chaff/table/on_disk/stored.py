@@ -23,7 +23,7 @@ from chaff.table.on_disk.page_cache import CROWDED, column_bytes, make_room
 _footers: dict[tuple[Any, ...], Any] = {}
 _lock = threading.Lock()
 KEPT_OPEN = 4  # files a thread
-ASKED_EVERY = 1.0  # seconds between two questions whether a file far away has changed
+CHECK_INTERVAL = 1.0  # seconds between two questions whether a file far away has changed
 _kept = threading.local()
 
 
@@ -37,7 +37,7 @@ class Piece:
     changed: int
     """Time of the last change, nanoseconds."""
     named: str = ""
-    """What a person calls it, where the file itself was made from theirs."""
+    """What the user calls it, where the file itself was made from theirs."""
     given: tuple[tuple[str, str | None], ...] = ()
     """What its folders say of every row: (key, value)."""
     remote: bool = False
@@ -88,7 +88,7 @@ class Piece:
         key = (self.path, self.size, self.changed)
         requested: dict[Any, float] = _kept.__dict__.setdefault("asked", {})
         now = time.monotonic()
-        if not self.remote or now - requested.get(key, -ASKED_EVERY) >= ASKED_EVERY:
+        if not self.remote or now - requested.get(key, -CHECK_INTERVAL) >= CHECK_INTERVAL:
             if self.state() != (self.size, self.changed):
                 return self.open()  # tells what is wrong
             requested[key] = now
@@ -256,9 +256,9 @@ class StoredTable:
 
     def whole(self) -> Any:
         """All of it in memory, as an Arrow table."""
-        return self.some(self.column_names)
+        return self.columns(self.column_names)
 
-    def some(self, names: Sequence[str]) -> Any:
+    def columns(self, names: Sequence[str]) -> Any:
         """Some columns in memory, as an Arrow table."""
         import pyarrow as pa
 

@@ -32,7 +32,7 @@ class Impurity:
     Notes
     -----
     Corrected: covariance of the target with what the splits on a feature changed along each held-out row's way, over the
-    target's variance. `raw_share` has the uncorrected share of the total beside it. A person's own model that tells its
+    target's variance. `raw_share` has the uncorrected share of the total beside it. A user's own model that tells its
     importance is shown as it tells it. Source: Breiman, 2001; corrected: Li, Wang, Kumbier and Yu, 2019.
 
     Examples

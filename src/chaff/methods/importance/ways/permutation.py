@@ -16,7 +16,7 @@ from chaff.methods.importance.permutation import judged_rows
 from chaff.methods.importance.shuffling import Strata, clusters, with_cells
 from chaff.methods.importance.way import FoldFit, fits, importance_findings
 from chaff.metrics import log_loss, squared_loss
-from chaff.models.forms import learn_form, some_rows
+from chaff.models.forms import learn_form, take_rows
 from chaff.models.protocols import Model, Sample, Shuffles
 from chaff.results.findings import Findings
 from chaff.table.bins import Bins
@@ -43,7 +43,7 @@ class Permutation:
     -----
     R² lost for numbers, log loss gained for classes (squared error of the shares where a model has no probabilities). p from
     the folds, their variance corrected for shared training rows: with five folds it is small only where all agree. Trees walk
-    on from where a shuffled cell turns off; other models predict anew. Source: Breiman, 2001; given neighbours: Strobl et al.,
+    on from where a shuffled cell turns off; other models predict again. Source: Breiman, 2001; given neighbours: Strobl et al.,
     2008.
 
     Examples
@@ -106,7 +106,7 @@ def _rise_in_fold(
 ) -> tuple[Floats, float]:
     """(mean rise in loss of each feature in one fold, loss of knowing nothing there for numbers and 1 for classes)."""
     which = judged_rows(len(fit.split.truth.targets), fit.work)
-    held, w = some_rows(fit.split.test, which), fit.split.truth.weights[which]
+    held, w = take_rows(fit.split.test, which), fit.split.truth.weights[which]
     loss = loss_of(held, model)
     strata = None
     if way.given == "neighbours":
@@ -155,7 +155,7 @@ def _with_codes(rows: Sample, codes: Any) -> Sample:
 
 
 def _one_by_one(fitted: Any, held: Sample, units: list[tuple[int, ...]], deals: list[list[Ints]], loss: Any, work: Work) -> Floats:
-    """The same by predicting anew for every unit and shuffle."""
+    """The same by predicting again for every unit and shuffle."""
     base = loss(held.targets, checked_predictions(fitted.predict(held), held))
     out = np.zeros((len(units), len(held.targets)))
     for orders in deals:

@@ -95,13 +95,13 @@ class Pooled:
         spread = np.sqrt(np.einsum("m,mf->f", w, (by_part - by_fold.mean(0)) ** 2))
         index = pd.Index(table.features, name="feature")
         frame = pd.DataFrame(dict(zip(parts, by_part, strict=True)), index=index)
-        told_weights = pd.DataFrame({"skill": list(better.values()), "weight": w}, index=pd.Index(list(parts), name="part"))
+        weight_frame = pd.DataFrame({"skill": list(better.values()), "weight": w}, index=pd.Index(list(parts), name="part"))
         apart = [str(f) for f in pd.Series(spread, index).sort_values(ascending=False, kind="stable").index[:FEW]]
         if len(parts) > 1:
             notes.append(f"they disagree most on {', '.join(apart)}")
         notes.append("weights: " + ", ".join(f"{k} {v:.2f}" for k, v in zip(parts, w, strict=True)))
         settings = {"by": self.name, "models": [m.label for m in self.models], "ways": [x.name for x in self.ways], "scale": self.scale}
-        more = {"parts": frame, "weights": told_weights}
+        more = {"parts": frame, "weights": weight_frame}
         return importance_findings(self, by_fold, table, setting.folds, settings, notes, extra={"spread": spread}, more=more)
 
 

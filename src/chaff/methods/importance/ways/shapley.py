@@ -13,7 +13,7 @@ from chaff.evaluate.setting import Setting
 from chaff.methods.importance.way import FoldFit, fits, importance_findings
 from chaff.methods.importance.ways.impurity import trees_of
 from chaff.models.boosting import FittedBoosting
-from chaff.models.forms import some_rows
+from chaff.models.forms import take_rows
 from chaff.models.protocols import HasCoefficients, Model, Sample
 from chaff.results.findings import Findings
 from chaff.stats.ranks import average_ranks
@@ -101,7 +101,7 @@ def _effects(model: Model, most: int, unit: tuple[FoldFit, Any]) -> tuple[Floats
     fit, test_rows = unit
     n = len(test_rows)
     which = np.arange(n) if n <= most else np.sort(fit.work.stream("rows").choice(n, most, replace=False))
-    rows = some_rows(replace(fit.split.test, table=None), which)
+    rows = take_rows(replace(fit.split.test, table=None), which)
     trees = trees_of(fit.fitted)
     if trees is not None:
         phi = trees.shapley(rows) * (trees.trees if isinstance(fit.fitted, FittedBoosting) else 1)

@@ -67,7 +67,7 @@ class Annealing:
         free = sorted(set(scorer.features) - pinned)
         most = max(largest(self.size, len(scorer.features)) - len(pinned), 1)
         draws, sign = work.stream("annealing"), 1.0 if scorer.metric.higher_is_better else -1.0
-        here = pinned | _some(free, min(most, max(1, len(free) // 2)), draws)
+        here = pinned | _drawn_set(free, min(most, max(1, len(free) // 2)), draws)
         while not scorer.affordable(here) and here - pinned:
             here -= {sorted(here - pinned)[int(draws.integers(len(here - pinned)))]}
         score = scorer(here)
@@ -125,5 +125,5 @@ class Annealing:
         return ()
 
 
-def _some(free: list[str], count: int, draws: np.random.Generator) -> frozenset[str]:
+def _drawn_set(free: list[str], count: int, draws: np.random.Generator) -> frozenset[str]:
     return frozenset(free[j] for j in draws.permutation(len(free))[:count])

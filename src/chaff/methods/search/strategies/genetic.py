@@ -115,7 +115,7 @@ class Genetic:
             values = np.array([sign * s.mean for s in scores])
             aims = np.column_stack([values, -alive.sum(1)]) if self.aims != "score" else (values - self.price * alive.sum(1))[:, None]
             alive, aims, scores = brood.living(alive, aims, scores)
-            yield _told(number, alive, aims, scores, self.name, sign)
+            yield _generation_move(number, alive, aims, scores, self.name, sign)
             reached = _reached(aims)
             since = since + 1 if best is not None and not _further(reached, best) else 0
             best = reached if best is None or since == 0 else best
@@ -215,7 +215,7 @@ def _standing(aims: Floats) -> Floats:
     return out
 
 
-def _told(number: int, alive: Flags, aims: Floats, scores: list[Score], name: str, sign: float) -> Move:
+def _generation_move(number: int, alive: Flags, aims: Floats, scores: list[Score], name: str, sign: float) -> Move:
     """The best set of a generation, with what the generation was like."""
     best = int(np.argmax(aims[:, 0]))
     both = np.array([(sign * s.mean, -len(s.features)) for s in scores])

@@ -37,7 +37,7 @@ class Recursive:
 
     Notes
     -----
-    Importance is measured anew in each round, on the rows that the search may see: inside a training fold where it is run anew there,
+    Importance is measured again in each round, on the rows that the search may see: inside a training fold where it is rerun there,
     so that the honest curve is honest. The trail keeps the order in which every column went (`trail.elimination`). Source: Guyon,
     Weston, Barnhill and Vapnik, 2002.
 
@@ -75,7 +75,7 @@ class Recursive:
             scorer.tally.check()
             importance = self._importance(table.with_features(tuple(current)), scorer.model, setting)
             count = min(a_move(self.step, len(current)), len(current) - end)
-            going = weakest([f for f in current if f not in pinned], importance, count, scorer.claims)
+            going = weakest([f for f in current if f not in pinned], importance, count, scorer.single_scores)
             current = [f for f in current if f not in going]
             facts = {"round": round_, "importances": {f: importance[f] for f in going}, "left": {f: importance[f] for f in current}}
             yield as_move("remove", ", ".join(going), scorer(current), self.name, **facts)

@@ -89,6 +89,6 @@ def _best_exchange(scorer: SubsetScorer, current: frozenset[str], pinned: frozen
     if not equal:
         return None, ""
     names = sorted({f for gone, name, _ in equal for f in (gone, name)})
-    claims = scorer.claims(names) if len(equal) > 1 else dict.fromkeys(names, 0.0)
-    gone, name, score = min(equal, key=lambda e: (claims[e[0]] - claims[e[1]], e[0], e[1]))
+    single_scores = scorer.single_scores(names) if len(equal) > 1 else dict.fromkeys(names, 0.0)
+    gone, name, score = min(equal, key=lambda e: (single_scores[e[0]] - single_scores[e[1]], e[0], e[1]))
     return score, f"{gone} → {name}"
