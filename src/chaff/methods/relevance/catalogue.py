@@ -125,7 +125,7 @@ def described(names: Iterable[str]) -> list[dict[str, str]]:
 
 def page_rows() -> list[str]:
     """The rows of the page of statistics, as Markdown."""
-    return [f"| `{s.name}` | {s.label} | {_fits_words(s)} | {_how_words(s)} | {s.source} |" for s in ALL]
+    return [f"| `{s.name}` | {s.label} | {_fits_words(s)} | {_how_words(s)} | {s.source} |" for s in sorted(ALL, key=lambda s: s.name)]
 
 
 def _fits_words(s: FilterStatistic) -> str:

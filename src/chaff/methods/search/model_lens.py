@@ -49,7 +49,8 @@ class ModelLens:
         """One path; see `Lens`."""
         offered = data.offered if where is None else data.offered_inside[where]
         table = data.table.with_features(tuple(offered))
-        engine = FittedEngine(table, self.model, (data.metric,), data.usable, Work(data.work.seed, 1))
+        seed = data.work.key("lens") if self.strategy is None else data.work.seed  # a named strategy draws as `chaff.search` does
+        engine = FittedEngine(table, self.model, (data.metric,), data.usable, Work(seed, 1))
         inner = engine if where is None else engine.inside(where)
         pinned = data.pinned & set(offered)
         repeats = data.repeats(where)
