@@ -86,6 +86,7 @@ def test_every_call_answers_as_on_one_machine(cluster, tables, name):
     pd.testing.assert_frame_equal(CALLS[name](there, cluster), CALLS[name](here, None), rtol=1e-12, atol=1e-12)
 
 
+@pytest.mark.long
 def test_results_come_straight_from_workers_that_can_be_reached(cluster):
     assert cluster.client.direct_to_workers and all(clusters._reached(w) for w in cluster._threads())
     with socket.socket() as taken:

@@ -104,6 +104,7 @@ def test_a_search_on_all_rows_of_one_frame_written_two_ways_is_one_search(mixed,
     np.testing.assert_allclose(paths[0][1], paths[1][1], atol=1e-10)
 
 
+@pytest.mark.long
 def test_relevance_and_overlap_do_not_depend_on_row_order(mill_table):
     table = mill_table.take(np.arange(0, 1600, 2))
     setting = Setting.of(table)

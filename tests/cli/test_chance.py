@@ -42,6 +42,7 @@ def test_shuffled_targets_limits_figure_and_findings(lots, tmp_path):
     assert saved.frame.loc["protein_pct", "verdict"] == "keep" and saved.more["shuffles"].shape[1] == 20
 
 
+@pytest.mark.long
 def test_a_statistic_against_chance_by_standard_deviations_as_json(lots):
     told = json.loads(run("importance", lots, *ALONE, "--chance", "15", "--by", "spearman_rho", "--keep", "2.5", "--format", "json"))
     text = json.dumps(told)

@@ -42,6 +42,7 @@ def test_methods_side_by_side_with_figures_and_the_scores_of_all(lots, tmp_path)
     assert {"leading raw", "floating scaled"} <= set(frame.columns) and len(frame) == 7
 
 
+@pytest.mark.long
 def test_as_json_and_by_a_plan(lots, tmp_path):
     plan = tmp_path / "plan.toml"
     plan.write_text(

@@ -216,6 +216,7 @@ def test_rows_of_a_file_of_their_own_are_held_out_of_what_is_looked_at(tmp_path)
     assert told["result"]["records"] == alone["result"]["records"]
 
 
+@pytest.mark.long
 def test_any_field_of_the_stage_can_be_set_and_a_wrong_one_is_named(lots):
     wide, narrow = (
         json.loads(run("relevance", lots, *ROLES, "--statistics", "pearson_r", "--set", f"confidence={c}", "--format", "json"))

@@ -72,6 +72,7 @@ def test_several_strategies_and_another_model_side_by_side_as_json(lots):
     assert len(told["runs"]["shared"]) == 6 and len(told["searches"]) == 4 and told["chosen"][0]["honest"] is None
 
 
+@pytest.mark.long
 def test_which_features_matter_in_all_good_sets(lots, tmp_path):
     out = flat(
         run("search", lots, *ALONE, "--strategy", "forward", "--quick", "--alternatives", "--within", "0.1", "--now", "ash_pct,protein_nir_pct",
@@ -82,6 +83,7 @@ def test_which_features_matter_in_all_good_sets(lots, tmp_path):
     assert (tmp_path / "f" / "alternatives.png").stat().st_size > 10_000
 
 
+@pytest.mark.long
 def test_a_budget(lots, tmp_path):
     prices = ["--cost", "protein_pct=14", "--cost", "ash_pct=9", "--cost", "lab=3", "--panel", "lab=lab_temp_c,falling_number_s"]
     out = flat(

@@ -89,6 +89,7 @@ def test_later_commands_leave_out_what_the_screen_drops_and_all_columns_brings_i
     assert every["left_out"] == [] and "crumb_score" in every["features"]
 
 
+@pytest.mark.long
 def test_a_category_of_a_thousand_levels_gives_no_column_a_vif(tmp_path):
     frame = chaff.demo.lots(rows=900)
     frame["farm"] = [f"farm {k % 450}" for k in range(900)]

@@ -27,6 +27,7 @@ def rows(n, seed=1):
     return pd.DataFrame({"variety": rng.choice(["Alba", "Dunja"], n), "waste": 1.0, "protein": rng.normal(12, 1, n).round(6), "y": 5.5})
 
 
+@pytest.mark.long
 def test_a_file_of_many_batches_comes_out_whole(selection, tmp_path):
     frame = rows(200_000)
     frame.to_parquet(tmp_path / "big.parquet", row_group_size=30_000)

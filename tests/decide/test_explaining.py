@@ -56,6 +56,7 @@ def test_an_unknown_column_is_named_with_the_nearest(selection):
         selection.explain("crumb_scor")
 
 
+@pytest.mark.long
 def test_a_name_is_no_markup_and_no_formula(tmp_path):
     rng = np.random.default_rng(0)
     frame = pd.DataFrame({"=cmd()": rng.normal(size=120), "# x\n- <b>": rng.normal(size=120)})

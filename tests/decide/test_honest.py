@@ -31,6 +31,7 @@ def nothing():
     return noise_run()
 
 
+@pytest.mark.long
 def test_the_empty_set_is_said_saved_and_applied(nothing, tmp_path):
     assert nothing.features == () and nothing.honest.mean == pytest.approx(0, abs=0.02)
     text = " ".join(str(nothing).split())

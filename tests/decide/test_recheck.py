@@ -138,6 +138,7 @@ def two(a=None, b=None, data=lots, **more):
     return [chaff.select(chaff.open_table(data(), "y"), p, state=False, **more).selection for p in plans]
 
 
+@pytest.mark.long
 def test_one_thing_changed_is_named_and_what_came_of_it():
     first, second = two({"size": 2}, {"size": 4})
     found = chaff.changes(first, second)
@@ -148,6 +149,7 @@ def test_one_thing_changed_is_named_and_what_came_of_it():
     assert back.goes == found.comes and back.scores.loc["features selected"].tolist() == ["4", "2"]
 
 
+@pytest.mark.long
 def test_the_same_run_differs_in_nothing():
     first, second = two()
     found = chaff.changes(first, second)
@@ -161,6 +163,7 @@ def test_other_data_is_said_and_several_changes_warn():
     assert any("change one thing" in n for n in chaff.changes(first, third).notes)
 
 
+@pytest.mark.long
 def test_changes_on_the_command_line(tmp_path):
     for name, selection in zip("ab", two({"size": 2}, {"size": 4}), strict=True):
         (tmp_path / name).mkdir()
@@ -180,6 +183,7 @@ def test_a_selection_of_nothing_is_rechecked_too():
     assert chaff.recheck(found, noise.assign(y=lambda f: 2 * f["a"] + f["y"])).verdict == "reselect"
 
 
+@pytest.mark.long
 def test_mills_are_told_by_name_and_not_by_number():
     """Rows of new mills are nobody's group among the old ones, whatever number they have."""
     from chaff.decide.rechecking.old_rows import _stacked

@@ -71,6 +71,7 @@ def test_a_missing_class_or_level_or_kind_is_no_mistake():
     assert "w" not in changed_relations(then, ("n", "p"), chaff.open_table(new, target="y"), 0.01)
 
 
+@pytest.mark.long
 def test_a_forest_does_not_know_the_mills_again():
     old, new = rows(0, 600, mills=40), rows(7, 300, mills=20)
     run = chaff.select(chaff.open_table(old, target="y", groups="mill"), chaff.Plan((chaff.Search("ridge"),)), holdout=0, state=False)

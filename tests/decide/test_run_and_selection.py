@@ -185,6 +185,7 @@ def test_arrays_apply_to_arrays():
         run.selection.apply(new[:, :5])
 
 
+@pytest.mark.long
 def test_pins_beat_stages_and_keep_their_reason(mill_table):
     plan = chaff.Plan((chaff.Screen(), chaff.Search(strategy="forward")))
     pins = [

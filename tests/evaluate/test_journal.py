@@ -22,6 +22,7 @@ def moved(trail):
     return [(m.action, m.feature, m.features, m.values.tolist()) for m in trail.moves]
 
 
+@pytest.mark.long
 def test_a_second_search_scores_nothing_again(tmp_path):
     t, file = table(p=6), tmp_path / "scores.journal"
     first = chaff.search(t, TREE, "floating", journal=file)

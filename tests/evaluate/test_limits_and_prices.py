@@ -121,6 +121,7 @@ def test_the_stage_keeps_to_a_total_through_both_lenses(total):
     assert len(trail.decided.sets[trail.choice.place]) in free
 
 
+@pytest.mark.long
 def test_the_stage_ends_its_searches_and_says_so():
     lots = chaff.demo.table(rows=200).with_features(["protein_pct", "ash_pct", "straw_pct", "lab_temp_c"])
     plan = chaff.Plan((chaff.Search(TREE, "exhaustive", evaluations=4),))
@@ -177,6 +178,7 @@ def test_repeats_and_other_folds_are_searched_as_they_are():
     assert two.honest is None and "honest" not in two.sizes  # one part to learn on leaves nothing to search inside
 
 
+@pytest.mark.long
 def test_seen_scores_are_too_good_and_honest_ones_are_not():
     """Thirty tables of noise: what the search saw of its best set is above nothing, the honest score of that size is not."""
     seen, honest = [], []

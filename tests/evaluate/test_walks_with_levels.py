@@ -30,6 +30,7 @@ def table_of(seed: int, rows: int = 70) -> chaff.Table:
     return chaff.open_table(frame, "y")
 
 
+@pytest.mark.long
 @given(some.integers(0, 10_000), some.permutations(["x", "word", "flag", "other", "gap"]))
 @settings(max_examples=60, deadline=None)
 def test_a_walk_scores_like_a_fit_of_the_same_set(seed, order):

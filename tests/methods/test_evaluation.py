@@ -147,6 +147,7 @@ def test_bounds_of_a_share_solve_their_equation():
     assert all(share_bounds(n, n)[1] == 1 and share_bounds(0, n)[0] == 0 for n in range(1, 60))
 
 
+@pytest.mark.long
 def test_figures_hold_what_was_found(number, classes):
     found = classes.evaluate()
     ax = chaff.plots.confusion_table(found, threshold=0.3)

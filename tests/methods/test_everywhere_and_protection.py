@@ -87,6 +87,7 @@ def test_scores_by_part_are_those_of_the_rows_by_hand():
     assert overall == pytest.approx(scorer(run_.features).mean, abs=0.05)
 
 
+@pytest.mark.long
 def test_periods_columns_of_words_and_classes():
     frame = mills(4).assign(day=np.arange(600), shift=["early", "late", "night"] * 200)
     late = selected(frame.drop(columns="mill"), groups=None, order="day", ignore=["shift"])
@@ -137,6 +138,7 @@ def protected(frame, **terms):
     return chaff.select(table, PLAN, state=False, honest="quick")
 
 
+@pytest.mark.long
 def test_a_stand_in_is_found_with_who_carries_it_and_what_it_costs():
     found = protected(regions()).protection()
     row = found.frame.loc["grower_region"]
@@ -214,6 +216,7 @@ def test_periods_of_a_series_that_remembers_are_told_apart_no_more_than_chance_s
     assert alarms(slopes) <= 0.05 + 2 * np.sqrt(0.05 * 0.95 / 60) < alarms(lambda rng: slopes(rng, False))
 
 
+@pytest.mark.long
 def test_parts_of_whole_groups_are_told_apart_no_more_than_chance_says():
     groups = np.repeat(np.arange(30), 10)
 

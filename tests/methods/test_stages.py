@@ -303,6 +303,7 @@ def test_overlap_eliminates_nothing_by_inflation_where_columns_outnumber_the_row
 # --- importance and search --------------------------------------------------------------------------------------------
 
 
+@pytest.mark.long
 def test_importance_of_pure_noise_is_rarely_beyond_chance():
     false = 0
     for seed in range(12):

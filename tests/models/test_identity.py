@@ -86,6 +86,7 @@ def test_circles_end_and_what_cannot_be_looked_into_is_said():
         identity_of([threading.Lock()])
 
 
+@pytest.mark.long
 def test_another_process_describes_a_model_alike(tmp_path):
     (tmp_path / "mill_models.py").write_text(CODE.format(**FIRST))
     run = (

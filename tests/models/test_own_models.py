@@ -107,6 +107,7 @@ def test_labels_that_are_no_classes_and_metrics_it_cannot_serve():
         chaff.models.adapt(object())
 
 
+@pytest.mark.long
 def test_it_is_a_model_everywhere_and_a_plan_names_it_without_holding_code(tmp_path):
     t = lots()
     mine = chaff.models.adapt(Line, name="mine", importance=lambda m: np.abs(m.c[1:]))

@@ -39,6 +39,7 @@ def test_one_feature_one_lens_and_a_metric_with_a_unit():
         chaff.plots.score_by_size(trail.decided)
 
 
+@pytest.mark.long
 def test_histograms_show_rows_gaps_verdicts_and_no_more_than_a_page(mill_table):
     found = chaff.screen(mill_table)
     figure = chaff.plots.histograms(mill_table, found)
@@ -58,6 +59,7 @@ def test_the_missing_map_orders_columns_and_says_where_absence_tells(mill_table)
     assert ax.images[0].get_array().shape == (6, 200)
 
 
+@pytest.mark.long
 def test_bars_show_the_leading_with_intervals_and_p_beside_them():
     found = chaff.relevance(chaff.demo.table(rows=300), cut={"top": 6})
     figure = chaff.plots.relevance_bars(found, bars=10)
@@ -156,6 +158,7 @@ def test_bars_of_importance_have_whiskers_and_what_is_within_chance_is_pale():
     assert len(colours) <= 1 and "whiskers" in ax.get_xlabel()
 
 
+@pytest.mark.long
 def test_the_path_marks_both_penalties_and_names_lie_apart():
     found = _few(model="lasso", by=chaff.Coefficient(resamples=0))
     top, below = chaff.plots.coefficient_path(found).axes
@@ -168,6 +171,7 @@ def test_the_path_marks_both_penalties_and_names_lie_apart():
         chaff.plots.coefficient_path(_few(model="ridge", by="coefficient"))
 
 
+@pytest.mark.long
 def test_effects_folds_and_disagreement_show_what_the_frames_hold():
     found = _few(model="tree", by=chaff.Shapley(rows=60))
     axes = chaff.plots.effects(found).axes

@@ -77,6 +77,7 @@ def test_the_answer_comes_first_and_every_column_is_there(open_page, page_file, 
     assert page.evaluate("Array.from(document.images).every(i => i.complete && i.naturalWidth > 100 && i.alt.length > 20)")
 
 
+@pytest.mark.long
 def test_a_click_on_a_heading_sorts_and_the_keyboard_too(open_page, page_file, mill_run):
     page = open_page(page_file)
     heading = page.locator("#t-columns thead button", has_text="effect size")
@@ -94,6 +95,7 @@ def test_a_click_on_a_heading_sorts_and_the_keyboard_too(open_page, page_file, m
     assert names in (sorted(names), sorted(names, reverse=True))
 
 
+@pytest.mark.long
 def test_searching_shows_what_fits_and_counts_it(open_page, page_file):
     page = open_page(page_file)
     page.fill("[data-searches=t-columns]", "gluten drop")
@@ -130,6 +132,7 @@ def test_verdicts_become_pins_that_a_plan_takes(open_page, page_file, mill_run):
     assert "crumb_score" not in page.inner_text("#pin-lines")
 
 
+@pytest.mark.long
 def test_copying_copies_or_marks(open_page, page_file):
     page = open_page(page_file, permissions=["clipboard-read", "clipboard-write"])
     page.select_option("[data-pins=ash_pct]", "drop")
@@ -141,6 +144,7 @@ def test_copying_copies_or_marks(open_page, page_file):
         assert "ash_pct" in page.evaluate("getSelection().toString()")
 
 
+@pytest.mark.long
 def test_without_script_everything_is_read(open_page, page_file, mill_run):
     page = open_page(page_file, java_script_enabled=False)
     text = page.inner_text("main")
@@ -222,6 +226,7 @@ def test_five_hundred_columns(open_page, tmp_path):
     assert len(first_column(page)) == 500 and not page.locator("#t-columns button.more").is_visible()
 
 
+@pytest.mark.long
 def test_the_page_is_small_whole_and_the_same_each_time(page_file, mill_run, tmp_path):
     text = page_file.read_text()
     assert len(text.encode()) < 2_000_000

@@ -47,6 +47,7 @@ def a_table(names, rows=60):
     return chaff.open_table(frame.assign(**{"target of all": y}), "target of all")
 
 
+@pytest.mark.long
 def test_plans_with_two_hundred_hostile_names_are_read_back_as_the_same_plan(tmp_path):
     names = hostile(200)
     for k in range(0, len(names) - len(names) % 20, 20):

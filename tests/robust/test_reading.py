@@ -23,6 +23,7 @@ def lots(n: int = 240, seed: int = 0) -> pd.DataFrame:
 # ------------------------------------------------------------------ apply reads as a table does
 
 
+@pytest.mark.long
 def test_a_column_that_is_whole_for_a_megabyte_and_has_decimals_later(tmp_path: Path):
     frame = lots()
     selection = chaff.select(chaff.open_table(frame, "y"), SEARCH).selection

@@ -46,6 +46,7 @@ def test_kendall_of_a_long_column_counts_every_inversion():
     assert kendall(ranked(np.arange(5.0)), ranked(np.arange(5.0)))[1] == pytest.approx(2 / 120)  # one order of 5! is as extreme
 
 
+@pytest.mark.long
 @given(some.lists(some.tuples(some.integers(-3, 3), some.integers(0, 2)), min_size=4, max_size=80))
 @settings(max_examples=150, deadline=None)
 def test_rank_tests_between_classes_equal_scipy(rows):

@@ -78,6 +78,7 @@ def test_apply_makes_them_again(tmp_path, ending):
         assert (out["word"] == new["word"].fillna("none")).all()
 
 
+@pytest.mark.long
 def test_a_flag_alone_is_made_from_a_column_that_did_not_stay():
     table = chaff.open_table(lots(), "y").with_missing_flags(["tested"]).with_features(["x", "tested_missing"])
     run = chaff.select(table, PLAN, holdout=0)

@@ -9,7 +9,7 @@ from chaff.evaluate.setting import Setting
 from chaff.methods.chance.measures import StatisticMeasure
 from chaff.methods.chance.shuffled_target import ChanceBaseline
 from chaff.methods.relevance.stage import Relevance
-from chaff.table.shuffle import constant_within, deals, varies_within, with_dealt
+from chaff.table.shuffle import constant_within, target_orders, varies_within, with_target_order
 from chaff.work import Work
 
 
@@ -46,7 +46,7 @@ def test_signals_are_beyond_chance_whatever_the_roles_and_the_target(classes, ro
 def test_shuffling_by_hand_says_the_same():
     table = made(60, noise=2).with_features(["signal", "noise0", "noise1"])
     found = chaff.chance_baseline(table, "pearson_r", shuffles=12, keep=None)
-    orders = deals(table, 12, Work(0), "chance").orders
+    orders = target_orders(table, 12, Work(0), "chance").orders
     for f in table.features:
         x = table.column(f).values
         by_hand = [abs(np.corrcoef(x, table.y[o])[0, 1]) for o in orders]
@@ -149,23 +149,23 @@ def test_chance_on_bins_that_saw_the_target_is_caught():
 def test_bins_that_see_the_target_are_cut_anew_on_every_shuffle():
     table = made(classes=2, noise=2).with_features(["signal", "noise0", "noise1"])
     stage = Relevance(["mutual_information"], by="mutual_information", confidence=None, bin_kind="supervised")
-    orders = deals(table, 4, Work(0)).orders
+    orders = target_orders(table, 4, Work(0)).orders
     _, shuffled = StatisticMeasure(stage, "mutual_information").measure(table, orders, 1, Setting.unfolded(table, Work(0, 1)))
     for order, said in zip(orders, shuffled, strict=True):
-        dealt = with_dealt(table, order)
+        dealt = with_target_order(table, order)
         alone = stage.values(stage.view(dealt, Work(0, 1)), "mutual_information")
         np.testing.assert_allclose(said, alone)
 
 
 def test_deals_stay_within_groups_and_are_never_the_target_itself():
     table = made(groups="mill")
-    found = deals(table, 20, Work(3))
+    found = target_orders(table, 20, Work(3))
     assert found.how == "within groups" and not found.all_there_are
     for order in found.orders:
         assert (table.groups[order] == table.groups).all() and (table.y[order] != table.y).any()
         assert sorted(order) == list(range(len(table)))
     series = made(order="day")
-    turned = deals(series, 5, Work(3)).orders[0]
+    turned = target_orders(series, 5, Work(3)).orders[0]
     assert set(np.diff(turned) % len(series)) == {1}
 
 
@@ -253,8 +253,8 @@ def test_pins_beat_chance_and_a_plan_applies_what_it_kept(tmp_path):
 
 def test_a_weight_goes_with_its_target():
     table = made(weights="lots")
-    order = deals(table, 1, Work(0)).orders[0]
-    dealt = with_dealt(table, order)
+    order = target_orders(table, 1, Work(0)).orders[0]
+    dealt = with_target_order(table, order)
     assert (dealt.y == table.y[order]).all() and (dealt.weights == table.weights[order]).all()
 
 

@@ -182,6 +182,7 @@ def test_odd_tables():
     assert blind.frame.loc["of_mill", "verdict"] == "review" and "permuting changes nothing" in blind.notes[-1]
 
 
+@pytest.mark.long
 def test_in_a_plan_it_sets_aside_what_is_no_better_than_its_twins():
     plan = chaff.Plan((chaff.TwinTest(SMALL, rounds=44), chaff.Search("ridge")))
     run = chaff.select(made(200), plan=plan, honest="quick")

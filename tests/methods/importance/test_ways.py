@@ -147,6 +147,7 @@ def test_impurity_likes_many_values_and_its_correction_does_not():
     assert corrected["many"].mean() < 0.02
 
 
+@pytest.mark.long
 def test_two_copies_shuffled_together_have_what_either_had_alone():
     together, alone, apart = [], [], []
     for seed in range(4):
@@ -184,6 +185,7 @@ def test_strata_hold_enough_rows_and_cells_stay_within_them():
     assert sorted(map(len, clusters(rows.data, 0.9))) == [1, 1, 1, 3]
 
 
+@pytest.mark.long
 def test_coefficients_come_with_the_order_of_entering_half_samples_and_the_path():
     table = made(200)
     found = chaff.importance(table, chaff.Lasso(), chaff.Coefficient(resamples=8, beside=["ridge"]))

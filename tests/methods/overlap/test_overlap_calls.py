@@ -123,6 +123,7 @@ def test_inflation_equals_regressions_and_names_who_explains():
     assert {w.split()[0] for w in frame.loc["x6", "explained_by"].split(", ")} == {"x1", "x2"}
 
 
+@pytest.mark.long
 def test_every_member_of_an_exact_dependency_is_infinite_gaps_or_not():
     table = chaff.demo.table()  # other columns have missing values
     vif = chaff.inflation(table).frame["vif"].drop("farm_code")  # too many levels to take part unasked

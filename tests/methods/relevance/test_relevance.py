@@ -190,6 +190,7 @@ def test_relief_sees_what_only_works_in_company():
     assert set(chaff.relevance(classes, ["relief"]).ranked("relief").index[:2]) == {"x1", "x2"}
 
 
+@pytest.mark.long
 def test_on_the_mill_curves_levels_and_leaks_are_told_apart():
     found = chaff.relevance(chaff.demo.table())
     frame, truth = found.frame, chaff.demo.truth()

@@ -136,6 +136,7 @@ def test_a_rare_class_and_long_tails_are_judged_by_ranks():
     assert found["effect_size"].between(0, 1).all() and found["p"].between(0, 1).all()
 
 
+@pytest.mark.long
 def test_the_leading_p_holds_under_tails_where_r_alone_would_lie():
     rng, lead = np.random.default_rng(4), []
     for _ in range(20):

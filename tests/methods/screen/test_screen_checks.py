@@ -44,6 +44,7 @@ def test_renamed_levels_and_gaps_elsewhere():
     assert row(screened(x=x, gap=np.where(np.arange(N) == 3, np.nan, x)), "gap")["repeats_of"] == ""  # not the same cells
 
 
+@pytest.mark.long
 def test_the_target_in_another_form_is_barred():
     y = BASE["y"]
     for x, words in (
@@ -166,6 +167,7 @@ def test_outlying_targets_and_rare_classes_are_counted():
     assert "use log loss" in checks.loc["class rare", "words"] and "rare," not in checks.loc["class usual", "words"]
 
 
+@pytest.mark.long
 def test_verdicts_on_the_mill_follow_its_truth():
     found = chaff.screen(chaff.demo.table())
     truth = chaff.demo.truth()["role"]

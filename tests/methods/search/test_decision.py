@@ -115,6 +115,7 @@ def test_only_a_set_that_is_worse_than_the_full_one_is_enlarged(data):
     assert noisy.place <= 2 and noisy.place == noisy.ruled
 
 
+@pytest.mark.long
 def test_every_lens_has_nothing_and_the_full_set_and_is_honest_about_noise():
     rng = np.random.default_rng(3)
     table = chaff.open_arrays(rng.normal(size=(150, 60)), rng.normal(size=150))

@@ -12,7 +12,7 @@ from chaff.evaluate.setting import Setting
 from chaff.methods.search.elimination import without_weakest
 from chaff.methods.search.forest_lens import ForestLens, units_in
 from chaff.methods.search.lens import sizes_to_score
-from chaff.methods.search.model_lens import with_dealt
+from chaff.methods.search.model_lens import with_permuted
 from chaff.methods.search.nested_error import LEAST, nested_error
 from chaff.methods.search.search_data import SearchData
 from chaff.models.forms import sample
@@ -73,7 +73,7 @@ def test_dealing_one_feature_out_moves_its_cells_and_no_others(form):
     table = chaff.demo.table(rows=90).with_features(["protein_pct", "variety", "ash_pct"])
     rows, order = sample(table, form), np.random.default_rng(0).permutation(90)
     for place, name in enumerate(table.features):
-        dealt = with_dealt(rows, name, order).data
+        dealt = with_permuted(rows, name, order).data
         if form == "bins":
             assert (dealt.codes[place] == rows.data.codes[place][order]).all()
             assert (np.delete(dealt.codes, place, 0) == np.delete(rows.data.codes, place, 0)).all()

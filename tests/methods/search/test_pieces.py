@@ -168,6 +168,7 @@ def test_where_nothing_is_as_good_no_feature_is_needed(model):
         chaff.plots.alternatives_map(found)
 
 
+@pytest.mark.long
 def test_one_feature_and_pins_that_are_all_there_is():
     rng = np.random.default_rng(0)
     x = rng.normal(size=(40, 1))

@@ -393,6 +393,7 @@ def test_logistic_fits_that_start_near_end_where_they_would_have():
         np.testing.assert_allclose(move.values, fresh(move.features).values, rtol=1e-7)
 
 
+@pytest.mark.long
 def test_time_groups_weights_and_classes_are_searched_too():
     rng = np.random.default_rng(1)
     frame = pd.DataFrame(rng.normal(size=(160, 4)), columns=list("abcd"))

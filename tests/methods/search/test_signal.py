@@ -18,6 +18,7 @@ def weak(seed, r2=0.15, n=200):
     return frame
 
 
+@pytest.mark.long
 def test_many_weak_columns_are_seen_together_where_none_is_alone():
     tables = [chaff.open_table(weak(s), target="y") for s in range(30)]
     alone = np.mean([family_p(t)[1] < 0.0075 for t in tables])
@@ -25,6 +26,7 @@ def test_many_weak_columns_are_seen_together_where_none_is_alone():
     assert together >= alone + 0.1 and together >= 0.75
 
 
+@pytest.mark.long
 def test_noise_is_called_a_signal_no_more_often_than_its_level_allows():
     p = [joint_p(chaff.open_table(weak(s, r2=0.0, n=120), target="y")) for s in range(200)]
     assert np.mean(np.array(p) < 0.05) < 0.05 + 3 * np.sqrt(0.05 * 0.95 / 200)

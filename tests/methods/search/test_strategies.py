@@ -197,6 +197,7 @@ def test_the_pair_that_works_only_together_is_found_by_backward_with_trees_and_m
     assert backward.moves[-1].features == {"one", "two"} and backward.means[-1] > 0.5
 
 
+@pytest.mark.long
 def test_a_plan_names_them(tmp_path):
     file = tmp_path / "plan.toml"
     file.write_text('[[stage]]\nuse = "search"\nmodel = "ridge"\nstrategy = { name = "floating", size = 4, direction = "backward" }\n')
