@@ -9,7 +9,7 @@ import chaff
 from chaff.evaluate.setting import Setting
 from chaff.methods.repeats import Priority, priorities, why_stays
 from chaff.methods.screen.facts import column_facts
-from chaff.methods.screen.missingness_signal import tells
+from chaff.methods.screen.missingness_signal import missingness_signals
 from chaff.results.pin import Pin
 
 RNG = np.random.default_rng(2)
@@ -40,7 +40,7 @@ def test_priorities_read_the_table_and_the_pins():
 
 
 def told(table):
-    return tells(table, [column_facts(table, f) for f in table.features], 0.01, 0.1)
+    return missingness_signals(table, [column_facts(table, f) for f in table.features], 0.01, 0.1)
 
 
 def test_absence_is_tested_by_ranks_for_numbers():
