@@ -28,7 +28,7 @@ class Result:
     of: int
     full_skill: dict[str, float]
     kept_skill: dict[str, float]
-    promise: float
+    honest_losses: float
     in_errors: float
     """The same in standard errors."""
     covered: bool
@@ -74,7 +74,7 @@ def told(name: str, results: list[Result]) -> bool:
     said = ", ".join(f"{k} {v}" for k, v in Counter(r.said for r in results).most_common())
     print(
         f"{name:24s} kept {'/'.join(str(r.kept) for r in results):>16s} of {results[0].of:3d}  {lens:6s} full {full.mean():6.3f} "
-        f"kept {kept.mean():6.3f} held {held:5.2f}  promise {np.mean([r.promise for r in results]):+.3f}, covered "
+        f"kept {kept.mean():6.3f} held {held:5.2f}  promise {np.mean([r.honest_losses for r in results]):+.3f}, covered "
         f"{np.mean([r.covered for r in results]):.2f}  {np.mean([r.seconds for r in results]):5.1f} s  "
         f"{'keeps up' if good else 'FALLS SHORT'}  ({said})",
         flush=True,

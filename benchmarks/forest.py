@@ -58,7 +58,7 @@ def medians(calls: dict[str, object]) -> dict[str, float]:
 
 def updates_of(s: Sample, forest: Forest) -> int:
     """Histogram updates that a fit makes, asked of the kernel itself."""
-    import chaff.models.growth as room
+    import chaff.models.tree_growth as room
 
     kept, real = [], room.grow_trees
 

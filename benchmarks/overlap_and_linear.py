@@ -17,9 +17,9 @@ import scipy.linalg.blas as blas
 from timing import compare, machine, once, ratio
 
 import chaff
+from chaff.methods.linear.linear_form import linear_form
 from chaff.methods.linear.pruning import Pruning, run_rule
-from chaff.methods.linear.rows import linear_form
-from chaff.methods.linear.swept import Swept
+from chaff.methods.linear.swept_model import Swept
 from chaff.stats.linear_model import least_squares
 from chaff.table.moments import table_moments
 

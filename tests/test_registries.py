@@ -8,8 +8,8 @@ import chaff
 from chaff.methods.importance.way import WAYS
 from chaff.methods.relevance.catalogue import STATISTICS
 from chaff.methods.search.strategy import STRATEGIES, as_strategy, trail_of
+from chaff.models.model_checks import made_table
 from chaff.models.named import MODELS
-from chaff.models.promises import made_table
 from tests.methods.importance.test_ways import FITTING
 from tests.methods.search.test_strategies import FEW as FEW_SETS
 from tests.models.test_odd_tables import SMALL

@@ -9,7 +9,7 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.errors import DataError, UsageError
-from chaff.table.repeated import repeated_rows
+from chaff.table.repeated_rows import repeated_rows
 from chaff.table.table import Table
 from chaff.work import Work
 

@@ -10,7 +10,7 @@ from chaff.decide.distributions import Drift, Tally, shape_of
 from chaff.decide.drift import column_effect, distance_p, drifts_of, outside_p
 from chaff.decide.selection_parts import KeptPart, ShapePart
 from chaff.stats.levels_change import unseen_p
-from chaff.stats.pooled import Units
+from chaff.stats.pooled_metric import Units
 from chaff.table.kinds import Column
 from tests.commands import run
 

@@ -8,7 +8,7 @@ import chaff
 from chaff.decide import row_sample as desks
 from chaff.decide.row_sample import row_sample_of
 from chaff.evaluate.setting import Setting
-from chaff.table.on_disk import room as rooms
+from chaff.table.on_disk import arrays as rooms
 from chaff.work import Work
 from tests.commands import run
 from tests.decide.test_desk import mill_like

@@ -8,7 +8,7 @@ import chaff
 from chaff.evaluate.limits import Limits, Spent, Tally
 from chaff.evaluate.used_rows import used_rows
 from chaff.folds import make_folds, same_folds
-from chaff.table.prices import Prices
+from chaff.table.set_costs import Prices
 from tests.methods.search.test_strategies import table
 
 TREE = chaff.Tree(depth=2)

@@ -9,8 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as some
 
 import chaff
-from chaff.methods.linear.rows import linear_form
-from chaff.methods.linear.swept import Swept
+from chaff.methods.linear.linear_form import linear_form
+from chaff.methods.linear.swept_model import Swept
 
 
 def table_of(seed: int, rows: int = 70) -> chaff.Table:

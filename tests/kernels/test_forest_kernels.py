@@ -6,12 +6,12 @@ import numba
 import numpy as np
 import pytest
 
-from chaff.kernels.draws import draw_columns, draw_units
+from chaff.kernels.random_draws import draw_columns, draw_units
 from chaff.kernels.tree_walks import goes_left
 from chaff.metrics import log_loss, squared_loss
 from chaff.models.forest import Forest
-from chaff.models.growth import Target
 from chaff.models.protocols import Sample
+from chaff.models.tree_growth import Target
 from chaff.table.bins import Bins
 from chaff.work import Work
 

@@ -8,8 +8,8 @@ from scipy.stats import mannwhitneyu
 import chaff
 from chaff.methods.evaluation.influence import interval, moved_by, score_interval
 from chaff.metrics import METRICS, Truth
-from chaff.stats.pooled import Units
-from chaff.stats.shares import share_bounds
+from chaff.stats.hit_shares import share_bounds
+from chaff.stats.pooled_metric import Units
 from tests.conftest import make_mixed
 
 PLAN = chaff.Plan((chaff.Screen(), chaff.Search(model="logistic")))

@@ -10,7 +10,7 @@ from scipy.signal import lfilter
 import chaff
 from chaff.methods.evaluation.everywhere import parts_of
 from chaff.methods.evaluation.protection import asking_for
-from chaff.stats.differing import means_differ, slopes_differ, stretches
+from chaff.stats.part_differences import means_differ, slopes_differ, stretches
 from tests.commands import run
 
 PLAN = chaff.Plan((chaff.Screen(), chaff.Search(model="ridge", size=3)), chaff.Scoring(repeats=1))

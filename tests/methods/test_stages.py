@@ -8,8 +8,8 @@ import scipy.stats as ss
 import chaff
 from chaff.decide.plan import plan_for
 from chaff.evaluate.setting import Setting
-from chaff.methods.screen.alone import single_feature_r2
 from chaff.methods.screen.facts import column_facts
+from chaff.methods.screen.single_feature_r2 import single_feature_r2
 from chaff.methods.search.strategy import as_strategy, trail_of
 from chaff.results.pin import Pin
 from tests.conftest import make_mixed
@@ -350,7 +350,7 @@ def test_search_keeps_pins_and_its_options_hold():
     table = chaff.open_table(make_mixed(), target="y").with_features(["assay_0", "assay_1", "assay_2", "assay_3", "variety"])
     trail, said = judge(chaff.Search(model="ridge"), table, pins={"assay_3": Pin("assay_3", "keep", "told to")})
     assert "assay_3" in trail.chosen and all("assay_3" in m.features for m in trail.moves if m.features)
-    assert all("assay_3" in s for s in trail.promise.sets)
+    assert all("assay_3" in s for s in trail.honest_losses.sets)
     forward = judge(chaff.Search("ridge", chaff.Forward(size=2)), table)[0]
     assert [len(m.features) for m in forward.moves] == [0, 1, 2, 5]  # nothing and the full set are always on the curve
     for options, words in (

@@ -8,7 +8,7 @@ import pytest
 
 import chaff
 from chaff.methods.importance.way import fits
-from chaff.models import needs
+from chaff.models import memory_needs
 from chaff.models.named import MODELS, as_model
 
 
@@ -87,11 +87,11 @@ def test_memory_is_said_beforehand_and_the_peak_stays_within_a_fifth_of_it(model
         fits(table, model, setting)
         peak = tracemalloc.get_traced_memory()[1]
         tracemalloc.stop()
-        assert peak <= 1.2 * needs.bytes_needed(table, model, 5)
+        assert peak <= 1.2 * memory_needs.bytes_needed(table, model, 5)
 
 
 def test_what_does_not_fit_is_refused_with_what_would(monkeypatch):
-    monkeypatch.setattr(needs, "machine_bytes", lambda: 2.2e7)
+    monkeypatch.setattr(memory_needs, "machine_bytes", lambda: 2.2e7)
     with pytest.raises(chaff.DataError, match=r"ridge over 5 folds needs about .* GB.*features of these would fit"):
         chaff.importance(chaff.demo.table(rows=2000), "ridge", "permutation")
 

@@ -6,8 +6,8 @@ import pytest
 import chaff
 from chaff.cli.console import Stopwatch
 from chaff.models.forms import inner_splits, sample
-from chaff.models.growth import COARSEST, FINEST, Drawing
 from chaff.models.penalty_path import PenaltyPath, Twins, default_penalties
+from chaff.models.tree_growth import COARSEST, FINEST, Drawing
 from chaff.stats.penalised import Penalty
 from chaff.work import Work
 

@@ -6,21 +6,21 @@ import scipy.stats as ss
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from chaff.stats import adjust, correlation, groups, information, ranks, tails
+from chaff.stats import correlation, group_differences, information, p_adjustment, ranks, tail_probabilities
 
 
 def test_tails_match_scipy_down_to_tiny_p():
     t = np.array([0.0, 0.5, 3.0, 40.0, -25.0])
-    np.testing.assert_allclose(tails.t_two_sided(t, np.full(5, 200.0)), 2 * ss.t.sf(np.abs(t), 200), rtol=1e-10)
+    np.testing.assert_allclose(tail_probabilities.t_two_sided(t, np.full(5, 200.0)), 2 * ss.t.sf(np.abs(t), 200), rtol=1e-10)
     f = np.array([0.2, 4.0, 300.0])
-    np.testing.assert_allclose(tails.f_upper(f, np.full(3, 4.0), np.full(3, 900.0)), ss.f.sf(f, 4, 900), rtol=1e-9)
+    np.testing.assert_allclose(tail_probabilities.f_upper(f, np.full(3, 4.0), np.full(3, 900.0)), ss.f.sf(f, 4, 900), rtol=1e-9)
     x = np.array([1.0, 50.0, 1300.0])
-    np.testing.assert_allclose(tails.chi_square_upper(x, np.full(3, 6.0)), ss.chi2.sf(x, 6), rtol=1e-9)
-    assert tails.f_upper(np.array([np.inf]), np.array([1.0]), np.array([5.0]))[0] == 0
-    assert np.isnan(tails.t_two_sided(np.array([1.0]), np.array([0.0]))[0])
+    np.testing.assert_allclose(tail_probabilities.chi_square_upper(x, np.full(3, 6.0)), ss.chi2.sf(x, 6), rtol=1e-9)
+    assert tail_probabilities.f_upper(np.array([np.inf]), np.array([1.0]), np.array([5.0]))[0] == 0
+    assert np.isnan(tail_probabilities.t_two_sided(np.array([1.0]), np.array([0.0]))[0])
 
 
-@pytest.mark.parametrize("fn, method", [(adjust.benjamini_hochberg, "bh")])
+@pytest.mark.parametrize("fn, method", [(p_adjustment.benjamini_hochberg, "bh")])
 def test_false_discovery_adjustment_matches_scipy(fn, method):
     p = np.random.default_rng(0).uniform(size=40) ** 3
     np.testing.assert_allclose(fn(p), ss.false_discovery_control(p, method=method), rtol=1e-12)
@@ -28,8 +28,8 @@ def test_false_discovery_adjustment_matches_scipy(fn, method):
 
 def test_holm_by_definition_and_missing_p_does_not_count():
     p = np.array([0.04, np.nan, 0.01, 0.03])
-    np.testing.assert_allclose(adjust.holm(p), [0.06, np.nan, 0.03, 0.06])
-    np.testing.assert_allclose(adjust.benjamini_hochberg(p)[[0, 2, 3]], [0.04, 0.03, 0.04])
+    np.testing.assert_allclose(p_adjustment.holm(p), [0.06, np.nan, 0.03, 0.06])
+    np.testing.assert_allclose(p_adjustment.benjamini_hochberg(p)[[0, 2, 3]], [0.04, 0.03, 0.04])
 
 
 @settings(max_examples=40, deadline=None)
@@ -58,7 +58,7 @@ def test_one_way_matches_scipy(seed, k, scale):
     parts = [rng.normal(rng.normal(), 1, rng.integers(2, 20)) * scale for _ in range(k)]
     counts = np.array([[len(p) for p in parts]], float)
     sums = np.array([[p.sum() for p in parts]])
-    out = groups.one_way(counts, sums, counts, np.array([sum((p**2).sum() for p in parts)]))
+    out = group_differences.one_way(counts, sums, counts, np.array([sum((p**2).sum() for p in parts)]))
     wanted = ss.f_oneway(*parts)
     assert out.f[0] == pytest.approx(wanted.statistic, rel=1e-9, abs=1e-9)
     assert out.p[0] == pytest.approx(wanted.pvalue, rel=1e-7)
@@ -71,7 +71,7 @@ def test_one_way_edges_are_defined():
     counts = np.array([[3.0, 3.0], [3.0, 3.0], [6.0, 0.0]])
     sums = np.array([[3.0, 6.0], [3.0, 3.0], [6.0, 0.0]])
     square = np.array([15.0, 6.0, 7.0])  # nothing within; constant; one group only
-    out = groups.one_way(counts, sums, counts, square)
+    out = group_differences.one_way(counts, sums, counts, square)
     assert out.f[0] == np.inf and out.p[0] == 0
     assert np.isnan(out.f[1]) and np.isnan(out.f[2])
 

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 import scipy.stats as st
 
-from chaff.stats.tails import of_counts, on_the_scale_of_r
+from chaff.stats.tail_probabilities import of_counts, on_the_scale_of_r
 
 
 def one(share: float, df: float, rows: float) -> float:

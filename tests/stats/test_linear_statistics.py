@@ -10,9 +10,9 @@ import numpy as np
 import pytest
 import scipy.stats as st
 
+from chaff.stats.correlation_matrices import kendall_column, partial_correlations, pearson_matrix, shrinkage, spearman_matrix
 from chaff.stats.dependence import components, directions, independent, relations, triangle
 from chaff.stats.linear_model import least_squares, logistic, t_interval
-from chaff.stats.matrices import kendall_column, partial_correlations, pearson_matrix, shrinkage, spearman_matrix
 from chaff.stats.residual_tests import constant_variance, lack_of_fit, normality
 from chaff.stats.shapley import exact_shares, sampled_shares
 

@@ -6,7 +6,7 @@ import scipy.stats as ss
 
 from chaff.metrics import METRICS
 from chaff.stats.paired_loss import MeanDifference, judge_keep_up, mean_difference, spread_at
-from chaff.stats.pooled import Units, pooled
+from chaff.stats.pooled_metric import Units, pooled
 
 RNG = np.random.default_rng(5)
 

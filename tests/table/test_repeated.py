@@ -6,7 +6,7 @@ import pytest
 
 import chaff
 from chaff.folds import make_folds, split_holdout, units_of
-from chaff.table.repeated import repeated_rows
+from chaff.table.repeated_rows import repeated_rows
 from chaff.work import Work
 
 

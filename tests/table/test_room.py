@@ -10,11 +10,11 @@ import pytest
 
 import chaff
 from chaff.models.forms import learn_form
-from chaff.models.needs import bytes_needed
+from chaff.models.memory_needs import bytes_needed
 from chaff.table.design import Design
-from chaff.table.on_disk import room as rooms
+from chaff.table.on_disk import arrays as rooms
+from chaff.table.on_disk.arrays import room, turned
 from chaff.table.on_disk.file_map import FileMap
-from chaff.table.on_disk.room import room, turned
 from chaff.work import Work
 from tests.conftest import make_mixed
 

@@ -8,8 +8,8 @@ import pytest
 
 import chaff
 from chaff.table.dates import date_format_of, days_of, days_of_stored, formats_that_fit, is_iso
-from chaff.table.numbers import all_whole, numbers_of
-from chaff.table.ordered import listed_values, ordered_values
+from chaff.table.number_parsing import all_whole, numbers_of
+from chaff.table.ordered_words import listed_values, ordered_values
 
 
 def test_numbers_in_words():

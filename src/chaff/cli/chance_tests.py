@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 if TYPE_CHECKING:
+    from chaff.cli.command_context import CommandContext
     from chaff.cli.console import Show
-    from chaff.cli.look_context import LookContext
     from chaff.results.findings import Findings
 
 TESTS = ("chance", "twins", "stability", "knockoffs")
@@ -75,7 +75,7 @@ def chosen_test(given: dict[str, Any]) -> str:
     return test
 
 
-def stage_of(test: str, context: LookContext, given: dict[str, Any], model: Any, by: Any) -> Any:
+def stage_of(test: str, context: CommandContext, given: dict[str, Any], model: Any, by: Any) -> Any:
     """The stage of a test, from the plan's with the options on top."""
     from chaff.methods.chance.knockoffs import Knockoffs
     from chaff.methods.chance.shuffled_target import ChanceBaseline

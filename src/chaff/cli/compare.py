@@ -71,8 +71,8 @@ if TYPE_CHECKING:
 @work_options
 def command(data: str, **options: Any) -> None:
     """Compare methods on DATA: each learned inside every training fold, every set scored by one model on the rows left out."""
+    from chaff.cli.command_context import stand
     from chaff.cli.console import Show, report_compiling
-    from chaff.cli.look_context import stand
     from chaff.decide.compare_calls import USUAL, check_preparations, compare
     from chaff.files import check_place
     from chaff.methods.comparing.scales import SCALES
@@ -170,7 +170,7 @@ def _whole(value: float) -> int:
 def _show(show: Show, result: Comparison, at: Any, size: float | None, everything: bool) -> None:
     from chaff.cli.tables import HEAD, grid, notes, rest, title
     from chaff.methods.comparing.comparison import COMBINED
-    from chaff.methods.search.choice import SizeRule
+    from chaff.methods.search.size_choice import SizeRule
     from chaff.results.digits import figure, score
 
     frame = result.frame.sort_values("score", ascending=result.sign < 0, kind="stable")

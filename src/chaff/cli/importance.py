@@ -26,8 +26,8 @@ from chaff.cli.output import write_figure
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
+    from chaff.cli.command_context import CommandContext
     from chaff.cli.console import Show
-    from chaff.cli.look_context import LookContext
     from chaff.results.findings import Findings
 
 CUTS = ("top", "share", "above", "times_mean", "significant")
@@ -73,8 +73,8 @@ def command(data: str, **given: Any) -> None:
 
     With --chance, --twins, --stability or --knockoffs: which columns are beyond what chance alone would give.
     """
+    from chaff.cli.command_context import stand
     from chaff.cli.console import Show, report_compiling
-    from chaff.cli.look_context import stand
     from chaff.decide.one_stage import findings_of, judge
     from chaff.methods.importance.stage import Importance, side_by_side
 
@@ -92,7 +92,7 @@ def command(data: str, **given: Any) -> None:
     show = Show(given["form"])
     options = {"by": parse_choice(given["by"], "--by"), "shuffles": given["shuffles"], "cut": _cut(given)}
 
-    def in_passes(context: LookContext) -> bool:
+    def in_passes(context: CommandContext) -> bool:
         if test:
             return False
         stages = [context.stage(Importance, model=m, **options) for m in (model, against) if m is not None or m is model]

@@ -10,8 +10,8 @@ from chaff.cli.options import all_option, columns_option, file_ending, pin_optio
 from chaff.cli.output import write_figures
 
 if TYPE_CHECKING:
+    from chaff.cli.command_context import CommandContext
     from chaff.cli.console import Show
-    from chaff.cli.look_context import LookContext
     from chaff.methods.linear.summary import LinearSummary
     from chaff.results.findings import Findings
     from chaff.table.table import Table
@@ -63,8 +63,8 @@ def command(data: str, **options: Any) -> None:
     """Fit a linear model of the features of DATA and say all of it; two classes get logistic regression."""
     import chaff
     from chaff.cli.by_hand import by_hand_loop
+    from chaff.cli.command_context import stand
     from chaff.cli.console import QUIET, Show, report_compiling
-    from chaff.cli.look_context import stand
     from chaff.files import SAVED, save_frame
     from chaff.results.plain import plain
 
@@ -104,7 +104,7 @@ def command(data: str, **options: Any) -> None:
 
 
 def _left_by_pruning(
-    show: Show, context: LookContext, table: Table, features: list[str] | None, options: dict[str, Any], result: dict[str, Any]
+    show: Show, context: CommandContext, table: Table, features: list[str] | None, options: dict[str, Any], result: dict[str, Any]
 ) -> list[str]:
     """The features that pruning leaves, of which everything after it is said."""
     import chaff

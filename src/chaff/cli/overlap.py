@@ -58,8 +58,8 @@ USES = ("overlap", "correlation", "inflation")
 @work_options
 def command(data: str, **options: Any) -> None:
     """Which columns of DATA repeat each other: pairs and groups, variance inflation and who explains whom, equations, components."""
+    from chaff.cli.command_context import stand
     from chaff.cli.console import Show, report_compiling
-    from chaff.cli.look_context import stand
     from chaff.decide.overlap_calls import overlaps
     from chaff.methods.overlap.correlations import Correlating
     from chaff.methods.overlap.stage import Overlap

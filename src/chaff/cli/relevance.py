@@ -24,8 +24,8 @@ from chaff.cli.output import write_figure, write_figures
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
+    from chaff.cli.command_context import CommandContext
     from chaff.cli.console import Show
-    from chaff.cli.look_context import LookContext
     from chaff.results.findings import Findings
     from chaff.table.table import Table
 
@@ -84,7 +84,7 @@ def command(data: str, **options: Any) -> None:
     file_ending(options["figure"], (".png", ".svg", ".pdf"), "--figure")
     cut = _cut(options)
     show = Show(options["form"])
-    context: LookContext | None = None
+    context: CommandContext | None = None
     if Path(data).suffix.lower() == ".json":
         result = _again(data, cut, options)
     elif options["triage"]:
@@ -106,15 +106,15 @@ def command(data: str, **options: Any) -> None:
     show.finish("relevance", {"table": context, "result": result, "pairs": pairs}, names)
 
 
-def _needed(context: LookContext | None, option: str) -> Table:
+def _needed(context: CommandContext | None, option: str) -> Table:
     if context is None:
         raise click.UsageError(f"{option} needs the table itself, not saved findings or a triage")
     return context.table
 
 
-def _measured(data: str, cut: dict[str, float] | None, options: dict[str, Any], show: Show) -> tuple[Findings, LookContext]:
+def _measured(data: str, cut: dict[str, float] | None, options: dict[str, Any], show: Show) -> tuple[Findings, CommandContext]:
+    from chaff.cli.command_context import stand
     from chaff.cli.console import report_compiling
-    from chaff.cli.look_context import stand
     from chaff.decide.one_stage import StageResult, findings_of, judge
     from chaff.methods.relevance.catalogue import GROUPS
     from chaff.methods.relevance.stage import Relevance
@@ -139,7 +139,7 @@ def _measured(data: str, cut: dict[str, float] | None, options: dict[str, Any], 
 
 
 def _triage(data: str, cut: dict[str, float] | None, given: dict[str, Any], show: Show) -> Findings:
-    from chaff.cli.look_context import read_plan_option
+    from chaff.cli.command_context import read_plan_option
     from chaff.cli.options import parse_table_options
     from chaff.decide.triage import triage
 

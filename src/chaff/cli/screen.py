@@ -44,8 +44,8 @@ if TYPE_CHECKING:
 @work_options
 def command(data: str, **options: Any) -> None:
     """Look at the columns of DATA: what they hold, which cannot help, look like an id, repeat another, or like a leak."""
+    from chaff.cli.command_context import stand
     from chaff.cli.console import Show, report_compiling
-    from chaff.cli.look_context import stand
     from chaff.cli.tables import limits_grid
     from chaff.decide.one_stage import findings_of, judge
     from chaff.methods.screen.stage import Screen

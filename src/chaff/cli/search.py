@@ -26,8 +26,8 @@ from chaff.cli.output import write_figures
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
+    from chaff.cli.command_context import CommandContext
     from chaff.cli.console import Show
-    from chaff.cli.look_context import LookContext
     from chaff.methods.search.search_result import SearchResult
 
 RULES = "smallest, best, one standard error, knee, adjusted_r2, aic, bic, share=0.98, size=5, cost=20"
@@ -86,8 +86,8 @@ def command(data: str | None, **options: Any) -> None:
         raise click.UsageError("missing DATA (the file to search), or --journal FILE --show")
     file_ending(options["out"], SAVED, "--out")
     requested = _search_request(options)
-    from chaff.cli.look_context import stand
-    from chaff.models.needs import learns_in_passes
+    from chaff.cli.command_context import stand
+    from chaff.models.memory_needs import learns_in_passes
 
     context = stand(
         data, options, show, before=("search",), sees="models", in_passes=lambda g: all(map(learns_in_passes, _models(g, requested)))
@@ -118,7 +118,7 @@ class SearchOutput:
 
 
 def _search_request(options: dict[str, Any]) -> SearchRequest:
-    from chaff.methods.search.choosing import Rule
+    from chaff.methods.search.choice_rules import Rule
 
     name, mark, value = options["choose"].partition("=")
     rule = Rule.parse({name.strip(): number(value, "--choose")} if mark else name.strip())
@@ -126,7 +126,7 @@ def _search_request(options: dict[str, Any]) -> SearchRequest:
     return SearchRequest(rule, parse_choice(options["model"], "--model"), parse_choice(options["against"], "--against"), now)
 
 
-def _models(context: LookContext, requested: SearchRequest) -> list[Any]:
+def _models(context: CommandContext, requested: SearchRequest) -> list[Any]:
     """The model that is searched with, and the one beside it."""
     from chaff.methods.search.stage import Search
     from chaff.models.named import as_model
@@ -136,7 +136,7 @@ def _models(context: LookContext, requested: SearchRequest) -> list[Any]:
     return [as_model(model), *([as_model(requested.against)] if requested.against is not None else [])]
 
 
-def _searched(context: LookContext, options: dict[str, Any], requested: SearchRequest, show: Show) -> SearchOutput:
+def _searched(context: CommandContext, options: dict[str, Any], requested: SearchRequest, show: Show) -> SearchOutput:
     from chaff.cli.search_tables import SearchBar
     from chaff.decide.search_call import runs, search
     from chaff.methods.search.stage import Search

@@ -14,7 +14,7 @@ from chaff.visible import listed, visible
 if TYPE_CHECKING:
     from chaff.cli.console import Show
     from chaff.methods.search.alternatives import Alternatives
-    from chaff.methods.search.choosing import Chosen
+    from chaff.methods.search.choice_rules import Chosen
     from chaff.methods.search.progress import Progress
     from chaff.methods.search.runs import Runs
     from chaff.methods.search.search_result import SearchResult

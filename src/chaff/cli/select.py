@@ -79,8 +79,8 @@ def command(data: str, **options: Any) -> None:
 
     Leaves selection.json, ledger.csv, plan.toml, the reduced table and a figure in the --out folder.
     """
+    from chaff.cli.command_context import open_data, pins_of, read_plan_option, save_pins
     from chaff.cli.console import AFTER, QUIET, Show
-    from chaff.cli.look_context import open_data, pins_of, read_plan_option, save_pins
     from chaff.cli.output import free_for, kind_of, leave, run_and_show
     from chaff.decide.plan import LET_THROUGH, built_in_plan, plan_for
     from chaff.files import make_folder, reads

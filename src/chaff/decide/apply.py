@@ -20,7 +20,7 @@ from chaff.table.files.buffered_pipe import plain_file
 from chaff.table.files.sources import check_there, is_folder, read_source
 from chaff.table.files.text_files import csv_batches, ending
 from chaff.table.large_tables import stored_files
-from chaff.table.numbers import all_whole
+from chaff.table.number_parsing import all_whole
 
 BATCH = 65_536
 GROUP = 131_072  # rows of a row group of Parquet

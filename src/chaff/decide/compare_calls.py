@@ -14,7 +14,7 @@ from chaff.folds import Folds, make_folds
 from chaff.methods.comparing.comparison import RANDOM, Comparison
 from chaff.methods.comparing.learning import Learning, learn
 from chaff.methods.comparing.method import MeanRank, StageMethod, StrategyMethod, Vote
-from chaff.methods.comparing.preparations import TRANSFORMS, Preparations, check_transforms, preparations_of
+from chaff.methods.comparing.scale_comparison import TRANSFORMS, Preparations, check_transforms, preparations_of
 from chaff.methods.comparing.scales import SCALES
 from chaff.methods.comparing.two_models import TwoModels
 from chaff.methods.comparing.two_models import two_models as two_models_of

@@ -16,7 +16,7 @@ from chaff.results.digits import figure
 from chaff.results.plain import records
 from chaff.results.shown import frame_html, frame_text
 from chaff.stats.levels_change import shares_changed_p, unseen_p
-from chaff.stats.tails import normal_upper
+from chaff.stats.tail_probabilities import normal_upper
 from chaff.visible import listed
 
 if TYPE_CHECKING:
@@ -236,7 +236,7 @@ def _missing_p(tally: Tally, drift: Drift, effect: float) -> float:
 
 def column_effect(values: Floats, units: Any) -> float:
     """Variance of a column's mean with its groups or order over the one of single rows; 1 where every row is a witness of its own."""
-    from chaff.stats.pooled import Units
+    from chaff.stats.pooled_metric import Units
 
     seen = np.flatnonzero(~np.isnan(values))
     if units is None or seen.size < 3:

@@ -9,7 +9,7 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.decide.honest import Honest, honest_of, scored
-from chaff.decide.nested_run import nested_promise
+from chaff.decide.nested_run import nested_losses
 from chaff.decide.plan import Plan
 from chaff.decide.row_sample import RowSample
 from chaff.decide.run_stages import StagesRun
@@ -20,17 +20,17 @@ from chaff.evaluate.stage import name_of
 from chaff.folds import one_split
 from chaff.methods.search.additions import row_losses, split_losses
 from chaff.methods.search.curve import keep_up_of
+from chaff.methods.search.honest_losses import HonestLosses
 from chaff.methods.search.lenses import built_in_lenses, lens_of, other_lens
 from chaff.methods.search.nested_error import nested_error
-from chaff.methods.search.promise import Promise
 from chaff.methods.search.search_data import SearchData, averaged
 from chaff.methods.search.stage import SelectionSearch
 from chaff.metrics import METRICS, Metric, beside
 from chaff.models.protocols import Model
 from chaff.stats.paired_loss import KeepUp
-from chaff.stats.pooled import Units, pooled
-from chaff.stats.tails import t_quantile
-from chaff.table.repeated import repeated_rows
+from chaff.stats.pooled_metric import Units, pooled
+from chaff.stats.tail_probabilities import t_quantile
+from chaff.table.repeated_rows import repeated_rows
 from chaff.table.table import Table
 
 HonestMode = str  # "quick", "cheap" or "full"
@@ -233,22 +233,22 @@ def _honest(plan: Plan, stages_run: StagesRun, setting: Setting, decided: Decide
         how = f"{setting.folds.how}; size and model of each fold chosen on the others"
         return honest_of(_against(trail, stages_run.full, decided), trail.data, error, label, seen, how)
     error = nested_error(data, decided.model, frozenset(stages_run.kept))
-    promise = nested_promise(plan, _plain(setting), data, decided.model)
+    honest_losses = nested_losses(plan, _plain(setting), data, decided.model)
     if trail is not None:
         seen = float(trail.decided.values[trail.choice.place].mean())
     else:
         own = split_losses([frozenset(stages_run.kept)], decided.model, data)[0]
         seen = scored(data, own, np.array([np.nan]), 1.0).score
-    return honest_of(promise, data, error, label, seen, f"{setting.folds.how}; the whole plan rerun in each")
+    return honest_of(honest_losses, data, error, label, seen, f"{setting.folds.how}; the whole plan rerun in each")
 
 
-def _against(trail: SelectionSearch, full: Sequence[str], decided: Decided) -> Promise:
+def _against(trail: SelectionSearch, full: Sequence[str], decided: Decided) -> HonestLosses:
     """The promise of a search, held against the full set where a stage between the screen and the search cut that down."""
     if set(full) == set(trail.offered):
-        return trail.promise
+        return trail.honest_losses
     at = [split_losses([frozenset(full)], model, decided.data)[0] for model in dict.fromkeys((decided.full, decided.model))]
     losses = min(at, key=lambda result: float(np.nanmean(result)))
-    return replace(trail.promise, full=losses, full_values=np.full(len(trail.data.splits), np.nan))
+    return replace(trail.honest_losses, full=losses, full_values=np.full(len(trail.data.splits), np.nan))
 
 
 def _on_folds(decided: Decided, sets: dict[str, tuple[str, ...]], honest: Honest | None, inflation: float) -> dict[str, Scored]:

@@ -9,16 +9,16 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.methods.search.curve import keep_up_of
+from chaff.methods.search.honest_losses import HonestLosses
 from chaff.methods.search.nested_error import NestedError
-from chaff.methods.search.promise import Promise
 from chaff.methods.search.search_data import SearchData, averaged
 from chaff.metrics import METRICS
 from chaff.results.digits import score
 from chaff.results.plain import plain
 from chaff.results.score import corrected_error
 from chaff.stats.paired_loss import KeepUp
-from chaff.stats.pooled import Pooled, pooled
-from chaff.stats.tails import t_quantile
+from chaff.stats.pooled_metric import Pooled, pooled
+from chaff.stats.tail_probabilities import t_quantile
 
 LEVEL = 0.90
 
@@ -86,7 +86,7 @@ def keep_up_as_plain(k: KeepUp) -> dict[str, Any]:
     }
 
 
-def honest_of(promise: Promise, data: SearchData, error: NestedError, model: str, seen: float, how: str) -> Honest:
+def honest_of(honest_losses: HonestLosses, data: SearchData, error: NestedError, model: str, seen: float, how: str) -> Honest:
     """The honest score from row losses.
 
     Parameters
@@ -97,9 +97,9 @@ def honest_of(promise: Promise, data: SearchData, error: NestedError, model: str
     seen : float
         What the search saw.
     """
-    kept, full = (averaged(x) for x in (promise.kept, promise.full))
-    own = scored(data, promise.kept, promise.values, error.inflation)
-    whole = scored(data, promise.full, promise.full_values, error.inflation)
+    kept, full = (averaged(x) for x in (honest_losses.kept, honest_losses.full))
+    own = scored(data, honest_losses.kept, honest_losses.values, error.inflation)
+    whole = scored(data, honest_losses.full, honest_losses.full_values, error.inflation)
     taught, moved = error.learning * np.nan_to_num(own.slope), np.nan_to_num(seen - own.score)
     se = float(np.sqrt(own.se**2 + taught**2 + moved**2))
     reach = t_quantile(0.5 + LEVEL / 2, max(own.df, 1.0)) * se
@@ -114,7 +114,7 @@ def honest_of(promise: Promise, data: SearchData, error: NestedError, model: str
         int((~np.isnan(kept)).sum()),
         keep_up_of(kept, full, data, inflation=error.inflation),
         (whole.score, whole.se),
-        scored(data, promise.none, data.none.values[0], 1.0).score,
+        scored(data, honest_losses.none, data.none.values[0], 1.0).score,
         error.inflation,
         own.slope,
     )

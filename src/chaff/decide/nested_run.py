@@ -13,7 +13,7 @@ from chaff.errors import ChaffError
 from chaff.evaluate.fitted import truth_of
 from chaff.evaluate.setting import Setting
 from chaff.folds import make_folds
-from chaff.methods.search.promise import Promise
+from chaff.methods.search.honest_losses import HonestLosses
 from chaff.methods.search.search_data import SearchData
 from chaff.methods.search.stage import SelectionSearch
 from chaff.models.forms import learn_form
@@ -69,11 +69,11 @@ def fitted_losses(g: SearchData, model: Model, features: frozenset[str], train: 
     return g.losses(truth, predicted).loss, g.metric.of_predictions(truth, predicted)
 
 
-def nested_promise(plan: Plan, setting: Setting, data: SearchData, model: Model) -> Promise:
-    """A promise from outer folds, the plan rerun in each."""
+def nested_losses(plan: Plan, setting: Setting, data: SearchData, model: Model) -> HonestLosses:
+    """Honest losses from outer folds, the plan rerun in each."""
     once = data.splits[0].repeat
     data = replace(data, splits=tuple(s for s in data.splits if s.repeat == once))  # each costs as much as the run itself
     done = data.work.each(NestedRun(plan, setting, data, model), range(len(data.splits)), "honest score, the plan rerun")
     kept = data.on_rows([[d[2]] for d in done], [d[0][None] for d in done])
     full = data.on_rows([[d[3]] for d in done], [d[1][None] for d in done])
-    return Promise(kept.losses[0], full.losses[0], data.none.losses[0], kept.values[0], full.values[0], tuple(d[4] for d in done))
+    return HonestLosses(kept.losses[0], full.losses[0], data.none.losses[0], kept.values[0], full.values[0], tuple(d[4] for d in done))

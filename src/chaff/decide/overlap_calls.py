@@ -17,9 +17,9 @@ from chaff.methods.overlap import inflation as inflation_of
 from chaff.methods.overlap import relations
 from chaff.methods.overlap.correlations import Correlating
 from chaff.methods.overlap.correlations import correlations as correlations_of
-from chaff.methods.overlap.elimination import Inflation
 from chaff.methods.overlap.overlap_data import OverlapData, able, complete_only
 from chaff.methods.overlap.pair_cut import Correlation
+from chaff.methods.overlap.vif_elimination import Inflation
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
 from chaff.results.verdict import drop, keep

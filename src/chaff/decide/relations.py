@@ -12,9 +12,9 @@ import numpy as np
 
 from chaff.arrays import Flags, Floats
 from chaff.decide.selection_parts import RelationPart
-from chaff.stats.pooled import Units
+from chaff.stats.pooled_metric import Units
 from chaff.stats.ranks import average_ranks
-from chaff.stats.tails import chi_square_upper, normal_upper
+from chaff.stats.tail_probabilities import chi_square_upper, normal_upper
 from chaff.table.kinds import Column
 from chaff.table.table import Table
 

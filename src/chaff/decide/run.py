@@ -37,7 +37,7 @@ from chaff.results.pin import Pin
 from chaff.results.plain import records
 from chaff.results.shown import columns_of, lay_out, table_html, terminal_width
 from chaff.results.trail import Trail
-from chaff.stats.differing import SHUFFLES
+from chaff.stats.part_differences import SHUFFLES
 from chaff.table.table import Table
 from chaff.work import Watch, Work, Workers
 
@@ -371,5 +371,7 @@ def _plan_of(given: Plan | str | Path, models: Mapping[str, Any] | None) -> Plan
 def _selection_frequencies(stages_run: StagesRun) -> dict[str, float]:
     last = stages_run.reports[-1].result
     return (
-        {f: last.promise.selection_frequency(f) for f in last.offered if f not in last.added} if isinstance(last, SelectionSearch) else {}
+        {f: last.honest_losses.selection_frequency(f) for f in last.offered if f not in last.added}
+        if isinstance(last, SelectionSearch)
+        else {}
     )

@@ -12,7 +12,7 @@ from chaff.methods.search.stage import SelectionSearch
 from chaff.results.digits import places_for, score, signed, with_error
 from chaff.results.findings import Findings
 from chaff.stats.paired_loss import KeepUp
-from chaff.table.repeated import repeated_rows
+from chaff.table.repeated_rows import repeated_rows
 from chaff.visible import listed
 
 FEW_HELD = 30
@@ -203,7 +203,7 @@ def nothing_words(run: RunParts, trail: SelectionSearch) -> str:
 def stability_words(trail: SelectionSearch, kept: tuple[str, ...]) -> list[str]:
     """In how many outer folds the kept columns were kept, and which stand in for each other."""
     searched = [f for f in kept if f not in trail.added]  # what the other lens adds is not added again in each fold
-    shares = {f: trail.promise.selection_frequency(f) for f in searched}
+    shares = {f: trail.honest_losses.selection_frequency(f) for f in searched}
     sure = [f for f in searched if shares[f] >= 0.9]
     shaky = [f"{f} ({shares[f]:.0%})" for f in searched if shares[f] < 0.5]
     out = [

@@ -26,8 +26,8 @@ from chaff.methods.search.search_result import SearchResult
 from chaff.methods.search.strategies.both import Both
 from chaff.methods.search.strategies.recursive import Recursive
 from chaff.methods.search.strategy import Strategy, as_strategy, check_sizes, trail_of
+from chaff.models.memory_needs import check_memory
 from chaff.models.named import as_model
-from chaff.models.needs import check_memory
 from chaff.models.protocols import Model
 from chaff.results.pin import Pin
 from chaff.table.table import Table

@@ -15,9 +15,9 @@ from chaff.methods.chance.shuffled_target import ChanceBaseline
 from chaff.methods.chance.stability import Stability
 from chaff.methods.chance.twin_test import TwinTest
 from chaff.methods.importance.stage import Importance
-from chaff.methods.overlap.elimination import Inflation
 from chaff.methods.overlap.pair_cut import Correlation
 from chaff.methods.overlap.stage import Overlap
+from chaff.methods.overlap.vif_elimination import Inflation
 from chaff.methods.relevance.stage import Relevance
 from chaff.methods.screen.stage import Screen
 from chaff.methods.search.stage import Search

@@ -14,7 +14,7 @@ from chaff.errors import ModelError
 from chaff.folds import Folds
 from chaff.metrics import Metric
 from chaff.models.identity import NotToldApart, identity_of
-from chaff.models.own import OwnModel
+from chaff.models.own_model import OwnModel
 from chaff.models.protocols import Model
 from chaff.table.table import Table
 from chaff.version import __version__

@@ -20,7 +20,7 @@ from chaff.folds import Folds, make_folds
 from chaff.metrics import METRICS, Metric, RowLosses, beside, default_metric, find_metric
 from chaff.models.protocols import ClosedForm, Model, target_refusal
 from chaff.results.score import Score
-from chaff.table.prices import Prices
+from chaff.table.set_costs import Prices
 from chaff.table.table import Table
 from chaff.work import Work
 

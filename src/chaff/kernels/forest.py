@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import numpy as np
 
-from chaff.kernels.draws import draw_columns, draw_units
 from chaff.kernels.histograms import (
     fill_by_columns,
     fill_by_rows,
@@ -21,6 +20,7 @@ from chaff.kernels.histograms import (
     sort_tiny,
 )
 from chaff.kernels.jit import lean_helper, lean_kernel
+from chaff.kernels.random_draws import draw_columns, draw_units
 from chaff.kernels.tree_walks import CATEGORY, LEAF, MISSING_RIGHT, goes_left
 
 ONE = np.uint64(1)

@@ -11,8 +11,8 @@ from numba import types
 from numba.core import cgutils
 from numba.extending import intrinsic
 
-from chaff.kernels.draws import below, mix
 from chaff.kernels.jit import lean_helper
+from chaff.kernels.random_draws import below, mix
 
 ONE = np.uint64(1)
 BLOCK = 4096  # rows that a pass over one column takes at a time, so that they stay in cache

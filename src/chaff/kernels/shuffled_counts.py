@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from chaff.kernels.draws import below, mix
 from chaff.kernels.jit import lean_kernel
+from chaff.kernels.random_draws import below, mix
 
 
 @lean_kernel

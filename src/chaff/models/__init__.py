@@ -5,12 +5,17 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from chaff.models.own import adapt as adapt
-    from chaff.models.promises import check as check
-    from chaff.models.single import fit as fit
-    from chaff.models.single import out_of_bag as out_of_bag
+    from chaff.models.model_checks import check as check
+    from chaff.models.own_model import adapt as adapt
+    from chaff.models.single_fit import fit as fit
+    from chaff.models.single_fit import out_of_bag as out_of_bag
 
-_PUBLIC = {"fit": "chaff.models.single", "out_of_bag": "chaff.models.single", "adapt": "chaff.models.own", "check": "chaff.models.promises"}
+_PUBLIC = {
+    "fit": "chaff.models.single_fit",
+    "out_of_bag": "chaff.models.single_fit",
+    "adapt": "chaff.models.own_model",
+    "check": "chaff.models.model_checks",
+}
 
 
 def __getattr__(name: str) -> Any:

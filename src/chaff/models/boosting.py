@@ -14,8 +14,8 @@ from chaff.metrics import Need, log_loss, squared_loss
 from chaff.models.fitted_trees import FittedForest, together
 from chaff.models.forest import Forest, check_growing, columns_of, grow
 from chaff.models.forms import inner_splits, take_rows
-from chaff.models.growth import Drawing
 from chaff.models.protocols import Form, Sample
+from chaff.models.tree_growth import Drawing
 from chaff.stats.logistic import probabilities, start_at
 from chaff.work import Work, task
 

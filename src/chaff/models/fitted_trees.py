@@ -13,8 +13,8 @@ from chaff.arrays import Bytes, Flags, Floats, Ints
 from chaff.errors import UsageError
 from chaff.kernels.tree_effects import add_shapley, add_steps, node_means
 from chaff.kernels.tree_walks import DEEPEST, add_predictions, add_shuffle_changes, out_of_bag_drops
-from chaff.models.growth import Grown, Growth
 from chaff.models.protocols import Sample
+from chaff.models.tree_growth import Grown, Growth
 from chaff.work import Work, task
 
 CHANGE_BYTES = 1 << 22  # of changes kept at a time, so that they stay in cache

@@ -12,8 +12,8 @@ from chaff.errors import UsageError
 from chaff.kernels.tree_walks import DEEPEST
 from chaff.metrics import Need
 from chaff.models.fitted_trees import FittedForest, joined
-from chaff.models.growth import ROWS_PER_UNIT, TREES_PER_UNIT, UNITS_A_WORKER, Drawing, Growth, Target
 from chaff.models.protocols import Form, Sample
+from chaff.models.tree_growth import ROWS_PER_UNIT, TREES_PER_UNIT, UNITS_A_WORKER, Drawing, Growth, Target
 from chaff.work import Work
 
 ROWS_PER_TREE = 50_000

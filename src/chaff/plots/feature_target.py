@@ -10,7 +10,7 @@ from chaff.plots.drawn_on import drawn_on
 from chaff.plots.palette import DROP, INK, KEEP, PAPER, QUIET, REVIEW, SECOND, dress
 from chaff.stats.correlation import correlation_p
 from chaff.stats.influence import FEWEST, pearson_with_bounds
-from chaff.stats.pooled import Units
+from chaff.stats.pooled_metric import Units
 from chaff.stats.score_test import score_p
 from chaff.table.kinds import Column
 from chaff.table.table import Table

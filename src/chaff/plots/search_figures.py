@@ -14,7 +14,7 @@ from chaff.plots.palette import DROP, GRID, KEEP, PAPER, QUIET, REVIEW, SECOND, 
 
 if TYPE_CHECKING:
     from chaff.methods.search.alternatives import Alternatives
-    from chaff.methods.search.choosing import Chosen
+    from chaff.methods.search.choice_rules import Chosen
     from chaff.methods.search.search_result import SearchResult
 
 MOST_ROWS, MOST_SETS = 32, 60

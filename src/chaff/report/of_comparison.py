@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from chaff import plots
 from chaff.methods.comparing.comparison import Comparison
-from chaff.methods.search.choice import SizeRule
+from chaff.methods.search.size_choice import SizeRule
 from chaff.report.of_run import picture
 from chaff.report.page import Block, Cell, Grid, Page, Section, Words, frame_grid, number_cell, text_cell
 from chaff.results.digits import score

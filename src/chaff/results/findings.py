@@ -13,7 +13,7 @@ from chaff.files import read_json, save_frame
 from chaff.results.cuts import Cut
 from chaff.results.plain import plain, records
 from chaff.results.shown import frame_html, frame_text
-from chaff.stats.shares import exact_interval
+from chaff.stats.hit_shares import exact_interval
 
 if TYPE_CHECKING:
     import pandas as pd

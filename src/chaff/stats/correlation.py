@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from chaff.arrays import Floats
-from chaff.stats.tails import t_two_sided
+from chaff.stats.tail_probabilities import t_two_sided
 from chaff.stats.tolerances import FLAT
 
 

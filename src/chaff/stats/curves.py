@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from chaff.arrays import Floats
-from chaff.stats.groups import one_way
-from chaff.stats.tails import f_upper
+from chaff.stats.group_differences import one_way
+from chaff.stats.tail_probabilities import f_upper
 from chaff.stats.tolerances import ROUNDING
 
 

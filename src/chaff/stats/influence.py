@@ -12,11 +12,11 @@ from typing import Literal
 import numpy as np
 
 from chaff.arrays import Floats
+from chaff.kernels.class_sums import joint_moments
 from chaff.kernels.ranks import concordance
-from chaff.kernels.sums import joint_moments
-from chaff.stats.pooled import Units
+from chaff.stats.pooled_metric import Units
 from chaff.stats.ranks import Ranked, ranked
-from chaff.stats.tails import t_quantile
+from chaff.stats.tail_probabilities import t_quantile
 from chaff.stats.tolerances import ROUNDING
 
 Scale = Literal["fisher", "logit"]

@@ -8,7 +8,7 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.kernels.shuffled_counts import shuffled_sums
-from chaff.stats.tails import chi_square_upper
+from chaff.stats.tail_probabilities import chi_square_upper
 from chaff.stats.tolerances import FLAT
 
 SPARSE = 0.2

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from chaff.arrays import Floats
-from chaff.stats.tails import chi_square_upper, normal_upper
+from chaff.stats.tail_probabilities import chi_square_upper, normal_upper
 
 LEAST_EXPECTED = 5.0  # rows of a level in the smaller sample, under which rare levels are added up
 COUNTED = 5_000  # rows with new levels, up to which their distribution is counted out

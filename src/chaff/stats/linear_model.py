@@ -9,7 +9,7 @@ import numpy as np
 from chaff.arrays import Floats, Ints
 from chaff.stats.dependence import independent, triangle
 from chaff.stats.logistic import fit_logistic
-from chaff.stats.tails import f_upper, normal_upper, t_two_sided
+from chaff.stats.tail_probabilities import f_upper, normal_upper, t_two_sided
 from chaff.stats.tolerances import FLAT, SINGULAR
 
 REFINEMENTS = 2

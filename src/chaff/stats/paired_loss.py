@@ -9,7 +9,7 @@ from typing import Literal
 import numpy as np
 
 from chaff.arrays import Floats, Ints
-from chaff.stats.tails import t_quantile, t_upper
+from chaff.stats.tail_probabilities import t_quantile, t_upper
 
 Answer = Literal["keeps up", "worse", "cannot tell"]
 LEVEL = 0.05

@@ -14,7 +14,7 @@ import numpy as np
 from scipy.linalg import cho_factor, cho_solve
 
 from chaff.arrays import Flags, Floats, Ints
-from chaff.kernels.descent import descend
+from chaff.kernels.coordinate_descent import descend
 from chaff.stats.tolerances import OPTIMAL
 
 MOST_ROUNDS = 200

@@ -12,7 +12,7 @@ import numpy.typing as npt
 from chaff.arrays import Flags, Floats, Ints
 from chaff.kernels.ranks import class_walk, in_order_of, inversions, ranks_from_order
 from chaff.stats.correlation import correlation_p
-from chaff.stats.tails import chi_square_upper, normal_upper
+from chaff.stats.tail_probabilities import chi_square_upper, normal_upper
 
 FEW = 20  # rows of a class, under which their spread is too rough an estimate
 HALVINGS = 60

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from chaff.arrays import Floats
-from chaff.stats.tails import chi_square_upper, f_upper
+from chaff.stats.tail_probabilities import chi_square_upper, f_upper
 
 
 @dataclass(frozen=True)

@@ -12,8 +12,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from chaff.arrays import Floats, Ints
-from chaff.stats.pooled import Units
-from chaff.stats.tails import f_upper
+from chaff.stats.pooled_metric import Units
+from chaff.stats.tail_probabilities import f_upper
 from chaff.stats.tolerances import SINGULAR
 
 FEW = 20

@@ -14,7 +14,7 @@ import numpy as np
 
 from chaff.arrays import Bytes, Flags, Floats, Ints
 from chaff.kernels.counts import codes_by_cuts
-from chaff.table.on_disk.room import room, turned
+from chaff.table.on_disk.arrays import room, turned
 from chaff.table.on_disk.spilled import Spill
 from chaff.table.table import Table
 from chaff.work import Work, task

@@ -9,7 +9,7 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.table.layout import Layout
-from chaff.table.on_disk.room import room
+from chaff.table.on_disk.arrays import room
 from chaff.table.on_disk.spilled import Spill
 from chaff.table.table import Table
 

@@ -11,8 +11,8 @@ import numpy as np
 from chaff.arrays import Flags, Floats, Ints
 from chaff.errors import DataError
 from chaff.table.dates import date_format_of, days_of, days_of_stored, is_iso
-from chaff.table.numbers import EXACT_FLOATS, numbers_of
-from chaff.table.ordered import listed_values, ordered_values
+from chaff.table.number_parsing import EXACT_FLOATS, numbers_of
+from chaff.table.ordered_words import listed_values, ordered_values
 
 Kind = Literal["number", "binary", "category", "date", "text"]
 KINDS: tuple[str, ...] = get_args(Kind)

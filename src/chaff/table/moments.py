@@ -15,8 +15,8 @@ from typing import Any
 import numpy as np
 
 from chaff.arrays import Flags, Floats, Ints
-from chaff.kernels.fill import add_complements, fill_columns, fill_levels, mark_missing
 from chaff.kernels.pointers import addresses_of
+from chaff.kernels.row_blocks import add_complements, fill_columns, fill_levels, mark_missing
 from chaff.stats.blas import add_gram, mirror
 from chaff.stats.correlation import correlation_from_products
 from chaff.stats.tolerances import FLAT

@@ -12,7 +12,7 @@ from chaff.errors import DataError, UnknownColumn, UsageError, nearest
 from chaff.table.files.reading import Reading
 from chaff.table.files.sources import read_path
 from chaff.table.kinds import KINDS, Column, beyond_floats, is_ordered
-from chaff.table.numbers import numbers_of
+from chaff.table.number_parsing import numbers_of
 from chaff.table.source import Source
 from chaff.table.table import Meaning, Table, Target
 from chaff.table.terms import Terms

@@ -15,7 +15,7 @@ import numpy.typing as npt
 
 from chaff.arrays import Floats, Ints
 from chaff.errors import ArgumentError, DataError, UnknownColumn, UsageError, nearest
-from chaff.stats.pooled import Units
+from chaff.stats.pooled_metric import Units
 from chaff.table.derived import Derived, checked_fill, flags_for
 from chaff.table.kinds import Column, Kind
 from chaff.table.source import Source

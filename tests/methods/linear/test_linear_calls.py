@@ -9,8 +9,8 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.methods.linear.rows import linear_form
-from chaff.methods.linear.swept import Swept
+from chaff.methods.linear.linear_form import linear_form
+from chaff.methods.linear.swept_model import Swept
 from tests.conftest import make_mixed
 
 FEATURES = ["assay_0", "assay_1", "assay_2", "assay_3", "gap_a", "variety", "organic"]

@@ -7,7 +7,7 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.kernels import pairs as kernels
+from chaff.kernels import feature_pairs as kernels
 
 
 def two_way(a, b, y):

@@ -13,7 +13,7 @@ from chaff.kernels.shuffled_counts import shuffled_sums
 from chaff.methods.relevance.contrasts import MOST_LEVELS, indicators
 from chaff.methods.relevance.relevance_data import RelevanceData
 from chaff.stats.information import shuffled_chi_square_p, tail_bound
-from chaff.stats.pooled import Units
+from chaff.stats.pooled_metric import Units
 from chaff.stats.ranks import average_ranks
 from chaff.stats.score_test import score_p
 from chaff.work import Work

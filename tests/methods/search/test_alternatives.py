@@ -108,7 +108,7 @@ def test_what_all_sets_lose_is_in_the_metrics_own_form():
 
 def test_a_total_cost_binds_the_good_sets_too():
     from chaff.methods.search.every_set import costs_of_all
-    from chaff.table.prices import Prices
+    from chaff.table.set_costs import Prices
 
     names = ["protein_pct", "ash_pct", "gluten_wet_pct", "gluten_dry_pct", "falling_number_s", "straw_pct"]
     t = chaff.demo.table(rows=300, priced=True).with_features(names)

@@ -8,11 +8,11 @@ import pytest
 
 import chaff
 from chaff.evaluate.setting import Setting
-from chaff.methods.search.choice import SizeRule, Sizes, bound_of, choose
 from chaff.methods.search.curve import SizeCurve
 from chaff.methods.search.lens import curves_of_lenses
 from chaff.methods.search.linear_lens import LinearLens
 from chaff.methods.search.search_data import SearchData
+from chaff.methods.search.size_choice import SizeRule, Sizes, bound_of, choose
 from chaff.results.pin import Pin
 from chaff.work import Work
 
@@ -131,19 +131,19 @@ def test_each_fold_chooses_without_its_own_rows():
     """The promise of a fold is the loss of the set that its own training rows gave: refitted here the plain way."""
     table = line_table(150, 6)
     trail, _ = decided(table, chaff.Search("ridge"))
-    data, promise = trail.data, trail.promise
+    data, honest_losses = trail.data, trail.honest_losses
     for k, split in enumerate(data.splits):
         train, test = data.folds.rows(split)
-        kept = sorted(promise.sets[k])
+        kept = sorted(honest_losses.sets[k])
         X = np.column_stack([table.column(f).values for f in kept])
         mean, sd = X[train].mean(0), X[train].std(0)
         Z = (X - mean) / sd
         A = Z[train].T @ Z[train]
         beta = np.linalg.solve(A + chaff.Ridge().penalty * np.diag(np.diag(A)), Z[train].T @ (table.y[train] - table.y[train].mean()))
         predicted = table.y[train].mean() + Z[test] @ beta
-        np.testing.assert_allclose(promise.kept[0, test], (table.y[test] - predicted) ** 2, rtol=1e-8)
-        assert len({"x1", "x2", "x3"} & promise.sets[k]) >= 2
-    assert promise.selection_frequency("x1") == 1.0
+        np.testing.assert_allclose(honest_losses.kept[0, test], (table.y[test] - predicted) ** 2, rtol=1e-8)
+        assert len({"x1", "x2", "x3"} & honest_losses.sets[k]) >= 2
+    assert honest_losses.selection_frequency("x1") == 1.0
 
 
 @pytest.mark.long
@@ -201,10 +201,10 @@ def test_columns_that_are_kept_in_turn_are_told():
     frame = pd.DataFrame({"a": core + 0.3 * rng.normal(size=n), "b": core + 0.3 * rng.normal(size=n), "c": rng.normal(size=n)})
     frame["y"] = core + frame["c"] + 0.6 * rng.normal(size=n)
     trail, _ = decided(chaff.open_table(frame, target="y"), chaff.Search("ridge", size=2), repeats=10)
-    promise = trail.promise
-    assert promise.selection_frequency("a") + promise.selection_frequency("b") == pytest.approx(1.0, abs=0.1)
-    if 0.2 <= promise.selection_frequency("a") <= 0.8:
-        assert promise.interchangeable() == (("a", "b"),)
+    honest_losses = trail.honest_losses
+    assert honest_losses.selection_frequency("a") + honest_losses.selection_frequency("b") == pytest.approx(1.0, abs=0.1)
+    if 0.2 <= honest_losses.selection_frequency("a") <= 0.8:
+        assert honest_losses.interchangeable() == (("a", "b"),)
 
 
 def test_results_do_not_depend_on_workers():

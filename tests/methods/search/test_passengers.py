@@ -7,8 +7,8 @@ import pytest
 import chaff
 from chaff.evaluate.setting import Setting
 from chaff.methods.repeats import Priority, repeats_in, stand_for
-from chaff.methods.search.choice import Passenger
 from chaff.methods.search.elimination import without_weakest
+from chaff.methods.search.size_choice import Passenger
 from chaff.results.pin import Pin
 
 

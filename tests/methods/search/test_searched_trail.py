@@ -8,8 +8,8 @@ import pytest
 
 import chaff
 from chaff.evaluate.used_rows import used_rows
-from chaff.methods.search.choosing import Points, Rule, place_of
-from chaff.methods.search.criteria import criteria
+from chaff.methods.search.choice_rules import Points, Rule, place_of
+from chaff.methods.search.information_criteria import criteria
 from tests.methods.search.test_strategies import table
 
 
@@ -198,7 +198,7 @@ def test_a_total_cost_binds_every_strategy(lots):
 
 
 def test_a_panel_is_paid_once():
-    from chaff.table.prices import Prices
+    from chaff.table.set_costs import Prices
 
     t = chaff.demo.table(rows=100, priced=True)
     prices = Prices.of(t)
@@ -330,7 +330,7 @@ def test_too_many_columns_for_the_closed_form_are_refused_beforehand(lots, monke
 def test_processes_score_what_threads_score(lots):
     from concurrent.futures import ProcessPoolExecutor
 
-    from chaff.table.prices import Prices
+    from chaff.table.set_costs import Prices
 
     assert Prices.of(lots)
     for model in ("ridge", chaff.Tree(depth=3)):

@@ -22,8 +22,8 @@ from chaff.metrics import METRICS
 from chaff.models.protocols import Model
 from chaff.results.digits import score
 from chaff.stats.paired_loss import KeepUp
-from chaff.stats.pooled import pooled
-from chaff.stats.tails import t_quantile
+from chaff.stats.pooled_metric import pooled
+from chaff.stats.tail_probabilities import t_quantile
 from chaff.table.table import Table
 from chaff.work import Work
 

@@ -15,7 +15,7 @@ from chaff.decide.selection_parts import KeptPart
 from chaff.errors import DataError
 from chaff.table.kinds import Column
 from chaff.table.large_tables import Limit, stored_source
-from chaff.table.numbers import numbers_of
+from chaff.table.number_parsing import numbers_of
 from chaff.table.opening import open_on
 from chaff.table.table import Table
 

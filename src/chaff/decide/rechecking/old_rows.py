@@ -20,8 +20,8 @@ from chaff.methods.evaluation.influence import moved_by
 from chaff.metrics import METRICS, Truth
 from chaff.models.forest import Forest
 from chaff.models.protocols import HasImportance, Model
-from chaff.stats.pooled import Units
-from chaff.stats.tails import t_quantile
+from chaff.stats.pooled_metric import Units
+from chaff.stats.tail_probabilities import t_quantile
 from chaff.table.kinds import Column
 from chaff.table.opening import open_on
 from chaff.table.table import Table

@@ -16,9 +16,9 @@ from chaff.models.forms import sample
 from chaff.models.penalised import Lasso
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep, review
+from chaff.stats.correlation_matrices import shrinkage
 from chaff.stats.inflation import dependent_columns
 from chaff.stats.knockoffs import FORMS, Form, beyond, copies, distances, e_values, threshold
-from chaff.stats.matrices import shrinkage
 from chaff.table.opening import open_arrays
 from chaff.table.table import Table
 from chaff.visible import listed

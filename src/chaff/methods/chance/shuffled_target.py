@@ -18,8 +18,8 @@ from chaff.models.named import as_model
 from chaff.models.protocols import Model
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep, review
-from chaff.stats.adjust import benjamini_hochberg
 from chaff.stats.chance import AgainstChance, against_chance, shuffles_to_adjust
+from chaff.stats.p_adjustment import benjamini_hochberg
 from chaff.table.shuffle import BLIND, NOT_JUDGED, TargetOrders, blind_columns, names_where, target_orders
 from chaff.table.table import Table
 

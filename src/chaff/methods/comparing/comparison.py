@@ -15,7 +15,7 @@ from chaff.arrays import Floats
 from chaff.errors import UsageError
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.methods.comparing.method import FoldSets, Set
-from chaff.methods.search.choosing import Points, Rule, place_of
+from chaff.methods.search.choice_rules import Points, Rule, place_of
 from chaff.results.plain import records
 from chaff.results.score import corrected_error
 from chaff.results.shown import frame_html, frame_text

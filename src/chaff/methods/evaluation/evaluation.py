@@ -17,8 +17,8 @@ from chaff.models.protocols import Model
 from chaff.results.digits import figure, places_for
 from chaff.results.plain import records
 from chaff.results.shown import frame_html, frame_text
-from chaff.stats.pooled import Units
-from chaff.stats.shares import share_bounds
+from chaff.stats.hit_shares import share_bounds
+from chaff.stats.pooled_metric import Units
 from chaff.table.table import Table
 
 if TYPE_CHECKING:

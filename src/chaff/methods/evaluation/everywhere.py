@@ -16,9 +16,9 @@ from chaff.models.protocols import Model
 from chaff.results.digits import figure, p_value
 from chaff.results.plain import records
 from chaff.results.shown import frame_html, frame_text
-from chaff.stats.adjust import holm
-from chaff.stats.differing import ENOUGH_UNITS, FEWEST_UNITS, SHUFFLES, means_differ, slopes_differ, stretches
-from chaff.stats.tails import t_quantile
+from chaff.stats.p_adjustment import holm
+from chaff.stats.part_differences import ENOUGH_UNITS, FEWEST_UNITS, SHUFFLES, means_differ, slopes_differ, stretches
+from chaff.stats.tail_probabilities import t_quantile
 from chaff.table.table import Table
 from chaff.work import Work, task
 

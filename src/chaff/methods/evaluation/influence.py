@@ -8,11 +8,11 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.metrics import Metric, Truth
+from chaff.stats.hit_shares import share_bounds
 from chaff.stats.influence import on_scale
-from chaff.stats.pooled import Units
+from chaff.stats.pooled_metric import Units
 from chaff.stats.ranks import few_rows_bounds
-from chaff.stats.shares import share_bounds
-from chaff.stats.tails import t_quantile
+from chaff.stats.tail_probabilities import t_quantile
 
 LEVEL = 0.95
 STEP = 1e-6

@@ -20,7 +20,7 @@ from chaff.models.protocols import Model
 from chaff.results.digits import score, with_error
 from chaff.results.plain import records
 from chaff.results.shown import frame_html, frame_text
-from chaff.stats.pooled import pooled
+from chaff.stats.pooled_metric import pooled
 from chaff.table.table import Table, Target
 from chaff.work import Work
 

@@ -16,7 +16,7 @@ from chaff.metrics import log_loss, squared_loss
 from chaff.models.forms import BinsForm, take_rows
 from chaff.models.protocols import Model, Sample, Shuffles
 from chaff.stats.paired_loss import MeanDifference
-from chaff.stats.pooled import Units
+from chaff.stats.pooled_metric import Units
 from chaff.table.bins import Bins
 from chaff.table.table import Table
 from chaff.work import Work

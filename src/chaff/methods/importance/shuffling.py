@@ -11,8 +11,8 @@ import numpy as np
 from chaff.arrays import Floats, Ints
 from chaff.models.fitted_trees import FittedForest
 from chaff.models.forest import grow
-from chaff.models.growth import Drawing
 from chaff.models.protocols import Sample
+from chaff.models.tree_growth import Drawing
 from chaff.table.bins import Bins
 from chaff.table.design import Design
 from chaff.work import Work

@@ -11,8 +11,8 @@ from chaff.errors import DataError, UsageError
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import name_of
 from chaff.methods.importance.way import Way, as_way
+from chaff.models.memory_needs import check_memory, learns_in_passes
 from chaff.models.named import as_model
-from chaff.models.needs import check_memory, learns_in_passes
 from chaff.models.protocols import Model
 from chaff.results.cuts import Cut
 from chaff.results.findings import Findings

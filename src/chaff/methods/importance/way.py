@@ -17,8 +17,8 @@ from chaff.folds import Folds
 from chaff.models.protocols import Fitted, HasRemarks, Model
 from chaff.results.findings import Better, Findings
 from chaff.results.score import corrected_error
-from chaff.stats.adjust import holm
-from chaff.stats.tails import t_quantile, t_upper
+from chaff.stats.p_adjustment import holm
+from chaff.stats.tail_probabilities import t_quantile, t_upper
 from chaff.table.table import Table
 from chaff.work import Work, task
 

@@ -12,8 +12,8 @@ import numpy as np
 from chaff.errors import DataError, UsageError, nearest
 from chaff.evaluate.setting import Setting
 from chaff.files import read_json, write_text
-from chaff.methods.linear.rows import linear_form
-from chaff.methods.linear.swept import Swept, SweptState, repeat_to_drop
+from chaff.methods.linear.linear_form import linear_form
+from chaff.methods.linear.swept_model import Swept, SweptState, repeat_to_drop
 from chaff.models.least_squares import LeastSquares
 from chaff.results.trail import trail_frame
 from chaff.stats.tolerances import BETTER

@@ -12,8 +12,8 @@ from chaff.arrays import Floats, Ints
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.walk import Walk
-from chaff.methods.linear.rows import LinearForm, linear_form
-from chaff.methods.linear.swept import Swept, SweptState, repeat_to_drop
+from chaff.methods.linear.linear_form import LinearForm, linear_form
+from chaff.methods.linear.swept_model import Swept, SweptState, repeat_to_drop
 from chaff.models.least_squares import LeastSquares
 from chaff.results.findings import Better, Findings
 from chaff.results.trail import trail_frame

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from chaff.errors import UsageError
-from chaff.methods.linear.rows import LinearForm, commonest_level, linear_form
+from chaff.methods.linear.linear_form import LinearForm, commonest_level, linear_form
 from chaff.stats.dependence import directions
 from chaff.stats.linear_model import LeastSquaresFit, LogisticModelFit, least_squares, logistic, t_interval
 from chaff.table.table import Table

@@ -9,14 +9,14 @@ import numpy as np
 
 from chaff.arrays import Flags, Floats
 from chaff.errors import UsageError
-from chaff.kernels.sums import class_sums
+from chaff.kernels.class_sums import class_sums
 from chaff.methods.overlap.correlations import group_table, groups_of
 from chaff.methods.overlap.overlap_data import OverlapData
 from chaff.methods.repeats import why_stays
 from chaff.results.findings import Better, Findings
-from chaff.stats.groups import one_way
+from chaff.stats.correlation_matrices import pairwise_pearson
+from chaff.stats.group_differences import one_way
 from chaff.stats.information import chi_square
-from chaff.stats.matrices import pairwise_pearson
 from chaff.table.kinds import Column
 from chaff.table.table import Table
 from chaff.work import Work, task

@@ -10,11 +10,20 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.errors import UsageError
-from chaff.methods.overlap.matrix import TELL, Matrix, bytes_for, check_memory, complete_rows, number_matrix, number_names, target_as_number
+from chaff.methods.overlap.number_matrix import (
+    TELL,
+    Matrix,
+    bytes_for,
+    check_memory,
+    complete_rows,
+    number_matrix,
+    number_names,
+    target_as_number,
+)
 from chaff.methods.overlap.overlap_data import OverlapData
 from chaff.results.findings import Findings
 from chaff.stats.correlation import correlation_p, fisher_interval
-from chaff.stats.matrices import kendall_column, pairwise_pearson, partial_correlations, shrinkage, spearman_matrix
+from chaff.stats.correlation_matrices import kendall_column, pairwise_pearson, partial_correlations, shrinkage, spearman_matrix
 from chaff.table.table import Table
 from chaff.work import Work, task
 
@@ -110,7 +119,7 @@ def pair_table(names: Sequence[str], r: Floats, rows: Floats, limit: float, conf
     """Pairs above the limit, the strongest first."""
     import pandas as pd
 
-    from chaff.stats.adjust import benjamini_hochberg
+    from chaff.stats.p_adjustment import benjamini_hochberg
 
     i, j = np.triu_indices(len(names), 1)
     values, n = r[i, j], rows[i, j]

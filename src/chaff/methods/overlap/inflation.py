@@ -11,7 +11,7 @@ from chaff.arrays import Floats
 from chaff.errors import DataError
 from chaff.evaluate.setting import Setting
 from chaff.methods.overlap.inflation_columns import MOST_WITH_GAPS, infinite, inflation_columns
-from chaff.methods.overlap.matrix import ENOUGH, TELL, bytes_for, check_memory
+from chaff.methods.overlap.number_matrix import ENOUGH, TELL, bytes_for, check_memory
 from chaff.methods.overlap.overlap_data import OverlapData, complete_only
 from chaff.results.findings import Better, Findings
 from chaff.stats.inflation import dependent_columns, inverse_of, nearest_positive

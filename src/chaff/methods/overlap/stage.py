@@ -10,10 +10,10 @@ import numpy as np
 import pandas as pd
 
 from chaff.evaluate.setting import Setting
-from chaff.methods.overlap.costs import Cost, cost_text, single_costs, total_costs
-from chaff.methods.overlap.elimination import Inflation
 from chaff.methods.overlap.overlap_data import OverlapData
 from chaff.methods.overlap.pair_cut import Correlation
+from chaff.methods.overlap.repeat_costs import Cost, cost_text, single_costs, total_costs
+from chaff.methods.overlap.vif_elimination import Inflation
 from chaff.methods.repeats import PAIR_LIMIT
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep, review

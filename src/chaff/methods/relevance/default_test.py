@@ -12,10 +12,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from chaff.arrays import Floats
-from chaff.kernels.sums import shape_where
+from chaff.kernels.class_sums import shape_where
 from chaff.methods.relevance.relevance_data import RelevanceData
 from chaff.methods.relevance.statistic import BC, BN, CC, CN, NC, NN, Pair
-from chaff.stats.tails import of_counts, on_the_scale_of_r
+from chaff.stats.tail_probabilities import of_counts, on_the_scale_of_r
 from chaff.visible import listed
 from chaff.work import task
 

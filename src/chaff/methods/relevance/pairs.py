@@ -17,12 +17,12 @@ import numpy as np
 from chaff.arrays import Bytes, Flags, Floats, Ints
 from chaff.errors import UsageError
 from chaff.folds import make_folds, time_blocks
-from chaff.kernels import pairs as kernels
+from chaff.kernels import feature_pairs as kernels
 from chaff.methods.relevance.additive import left_over
 from chaff.methods.relevance.stage import confirmed
 from chaff.methods.screen.leaks import LeakRule
 from chaff.results.findings import Findings
-from chaff.stats.pooled import Units
+from chaff.stats.pooled_metric import Units
 from chaff.table.bins import Binning
 from chaff.table.moments import Moments, part_moments
 from chaff.table.shuffle import shuffled
@@ -249,7 +249,7 @@ class PairScores:
 def _findings(table: Table, coded: Coded, s: Scores, by: PairScores) -> Findings:
     import pandas as pd
 
-    from chaff.stats.tails import f_upper
+    from chaff.stats.tail_probabilities import f_upper
 
     alpha, top = by.alpha, by.top
 

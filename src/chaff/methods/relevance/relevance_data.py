@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from chaff.arrays import Bytes, Flags, Floats, Ints
-from chaff.stats.pooled import Units
+from chaff.stats.pooled_metric import Units
 from chaff.table.kinds import Column
 from chaff.table.table import Table
 from chaff.work import Work, task

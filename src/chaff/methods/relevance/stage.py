@@ -11,7 +11,7 @@ import numpy as np
 from chaff.arrays import Bytes, Floats, Ints
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
-from chaff.kernels.pairs import SIDE
+from chaff.kernels.feature_pairs import SIDE
 from chaff.methods.relevance.bin_codes import check_bins
 from chaff.methods.relevance.catalogue import (
     FAMILIES,
@@ -33,8 +33,8 @@ from chaff.methods.screen.leaks import LeakRule
 from chaff.results.cuts import Cut
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep
-from chaff.stats.adjust import ADJUSTMENTS, adjust
-from chaff.stats.pooled import Units
+from chaff.stats.p_adjustment import ADJUSTMENTS, adjust
+from chaff.stats.pooled_metric import Units
 from chaff.table.shuffle import shuffled
 from chaff.table.table import Table
 from chaff.visible import listed

@@ -10,8 +10,8 @@ import numpy as np
 
 from chaff.arrays import Flags, Floats
 from chaff.methods.screen.facts import Facts
-from chaff.stats.adjust import holm
 from chaff.stats.information import chi_square
+from chaff.stats.p_adjustment import holm
 from chaff.stats.ranks import average_ranks, rank_sum
 from chaff.stats.score_test import score_p
 from chaff.table.table import Table

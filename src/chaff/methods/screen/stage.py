@@ -16,16 +16,16 @@ import numpy as np
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
 from chaff.methods.screen.advice import advice_for, in_python
-from chaff.methods.screen.alone import single_feature_r2
 from chaff.methods.screen.facts import Facts, column_facts, nearly_id
+from chaff.methods.screen.ids_and_groups import group_words
 from chaff.methods.screen.joint_leak import SAME_CELLS, joint_r2, parted, rank_r2, same_cells, sums_to_target
 from chaff.methods.screen.leaks import NEARLY_ALL, LeakRule, Suspicion
 from chaff.methods.screen.missingness_signal import missingness_signals
 from chaff.methods.screen.remarks import mentions
 from chaff.methods.screen.repeats import repeats
-from chaff.methods.screen.rows import row_checks
+from chaff.methods.screen.row_checks import row_checks
+from chaff.methods.screen.single_feature_r2 import single_feature_r2
 from chaff.methods.screen.target_copies import echo_of
-from chaff.methods.screen.units import group_words
 from chaff.results.findings import Better, Findings
 from chaff.results.verdict import Verdict, drop, keep, review
 from chaff.table.table import Table

@@ -12,7 +12,7 @@ from chaff.evaluate.closed_split import ClosedSplit
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.kernels.every_set import errors_of_all
 from chaff.stats.tolerances import SINGULAR
-from chaff.table.prices import Prices
+from chaff.table.set_costs import Prices
 from chaff.work import Work, task
 
 MOST = 25

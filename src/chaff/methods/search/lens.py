@@ -14,7 +14,7 @@ from chaff.methods.search.curve import SizeCurve
 from chaff.methods.search.search_data import SearchData, Set
 from chaff.models.protocols import Model
 from chaff.results.trail import Trail
-from chaff.table.on_disk.room import room
+from chaff.table.on_disk.arrays import room
 from chaff.work import task
 
 

@@ -12,7 +12,7 @@ import numpy as np
 from chaff.choices import plan_value
 from chaff.errors import UsageError
 from chaff.folds import same_folds
-from chaff.methods.search.choosing import Chosen
+from chaff.methods.search.choice_rules import Chosen
 from chaff.methods.search.search_result import SearchResult
 from chaff.results.plain import plain, records
 from chaff.results.shown import frame_html, frame_text

@@ -18,11 +18,11 @@ from chaff.folds import Folds, Split
 from chaff.methods.repeats import repeats_in
 from chaff.metrics import Metric, RowLosses, Truth, default_metric, find_metric, parts_of_r2
 from chaff.models.protocols import Model
-from chaff.stats.pooled import Units
+from chaff.stats.pooled_metric import Units
 from chaff.table.moments import Moments
-from chaff.table.on_disk.room import room
-from chaff.table.prices import Prices
-from chaff.table.repeated import repeated_rows
+from chaff.table.on_disk.arrays import room
+from chaff.table.repeated_rows import repeated_rows
+from chaff.table.set_costs import Prices
 from chaff.table.table import Table
 from chaff.work import Work, task
 

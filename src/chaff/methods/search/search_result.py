@@ -15,9 +15,9 @@ from chaff.errors import UsageError
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.files import save_frame
 from chaff.methods.search.alternatives import WITHIN, Alternatives, alternatives
-from chaff.methods.search.choosing import Chosen, Points, Rule, place_of
-from chaff.methods.search.criteria import NAMES, Criteria, criteria
+from chaff.methods.search.choice_rules import Chosen, Points, Rule, place_of
 from chaff.methods.search.cv_by_size import HonestSizes
+from chaff.methods.search.information_criteria import NAMES, Criteria, criteria
 from chaff.methods.search.strategy import Strategy
 from chaff.results.findings import Better, Findings
 from chaff.results.pin import Pin

@@ -14,22 +14,22 @@ from chaff.evaluate.closed import ClosedEngine, check_closed_form
 from chaff.evaluate.limits import Limits
 from chaff.evaluate.setting import Setting
 from chaff.methods.search.additions import needed_additions, split_losses
-from chaff.methods.search.choice import Choice, Passenger, SizeRule, Sizes, choose, passengers_of
 from chaff.methods.search.curve import ALLOWANCE, SizeCurve
 from chaff.methods.search.forest_lens import ForestLens
+from chaff.methods.search.honest_losses import HonestLosses, choices_inside, honest_losses_of
 from chaff.methods.search.lens import Lens, curves_of_lenses
 from chaff.methods.search.lenses import built_in_lenses, lens_of
 from chaff.methods.search.linear_lens import LinearLens, search_metric
-from chaff.methods.search.promise import Promise, choices_inside, promise_of
 from chaff.methods.search.search_data import SearchData, averaged
 from chaff.methods.search.signal import Signals, family_p
+from chaff.methods.search.size_choice import Choice, Passenger, SizeRule, Sizes, choose, passengers_of
 from chaff.methods.search.strategy import Strategy, as_strategy, check_sizes
 from chaff.metrics import Metric
 from chaff.models.forms import sample
 from chaff.models.least_squares import Ridge
 from chaff.models.logistic import Logistic
+from chaff.models.memory_needs import learns_in_passes
 from chaff.models.named import as_model
-from chaff.models.needs import learns_in_passes
 from chaff.models.protocols import ClosedForm, Model, target_refusal
 from chaff.results.trail import Move, Trail
 from chaff.results.verdict import Verdict, drop, keep, review
@@ -57,7 +57,7 @@ class SelectionSearch(Trail):
     rule: SizeRule = field(kw_only=True)
     added: Mapping[str, float] = field(kw_only=True)
     """What the other lens adds, with the p of leaving it out."""
-    promise: Promise = field(kw_only=True, repr=False)
+    honest_losses: HonestLosses = field(kw_only=True, repr=False)
     full_curve: int = field(kw_only=True, repr=False)
     """The curve whose full set is best."""
     behind: MeanDifference = field(kw_only=True)
@@ -102,7 +102,7 @@ class SelectionSearch(Trail):
 
     def interchangeable(self) -> tuple[tuple[str, str], ...]:
         """Pairs of related features of which the folds kept the one or the other, hardly ever both; one of them is kept."""
-        pairs = [p for p in self.promise.interchangeable() if set(p) & set(self.chosen)]
+        pairs = [p for p in self.honest_losses.interchangeable() if set(p) & set(self.chosen)]
         if not pairs:
             return ()
         layout = self.data.table.with_features(tuple(dict.fromkeys(f for p in pairs for f in p)))
@@ -235,7 +235,7 @@ class Search:
         sizes, signals = Sizes(curves, data, [self._open_to(c, data) for c in curves]), Signals(data)
         floor = len(data.pinned)
         choice = choose(sizes, self.rule, partial(signals.on, None), None, floor)
-        promise = promise_of(sizes, choices_inside(sizes, self.rule, signals, floor))
+        honest_losses = honest_losses_of(sizes, choices_inside(sizes, self.rule, signals, floor))
         added = self._added(lenses, sizes, of, choice, signals)
         notes = (
             f"{setting.folds.how}, the search repeated inside each, {data.metric.label}",
@@ -260,7 +260,7 @@ class Search:
             choice=choice,
             rule=self.rule,
             added=added,
-            promise=promise,
+            honest_losses=honest_losses,
             full_curve=sizes.full()[0],
             behind=sizes.more((choice.curve, choice.place), choice.leader, None),
             strongest=family_p(table) if choice.nothing else ("", float("nan")),
@@ -294,7 +294,7 @@ class Search:
         chosen, label = set(result.chosen), result.metric_of.label
         out = []
         for f in result.offered:
-            share = result.promise.selection_frequency(f)
+            share = result.honest_losses.selection_frequency(f)
             often = f"selected in {share:.0%} of the folds" if share == share else ""
             gain = result.worth.get(f)
             figure = often if gain is None else f"{label} {gain:+.2g} {'without' if f in chosen else 'with'} it"

@@ -13,7 +13,7 @@ from chaff.methods.importance.permutation import ShuffleFold, over_rows
 from chaff.methods.importance.way import prepared
 from chaff.models.protocols import Model
 from chaff.results.findings import Findings
-from chaff.stats.adjust import holm
+from chaff.stats.p_adjustment import holm
 from chaff.table.table import Table
 
 

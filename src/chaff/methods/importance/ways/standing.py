@@ -13,8 +13,8 @@ from chaff.evaluate.fitted import PreparedSplit
 from chaff.evaluate.setting import Setting
 from chaff.methods.importance.way import importance_findings, prepared
 from chaff.models.forest import Forest, grow
-from chaff.models.growth import Drawing
 from chaff.models.protocols import Model
+from chaff.models.tree_growth import Drawing
 from chaff.results.findings import Findings
 from chaff.table.table import Table
 from chaff.work import Work, task

@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 
 from chaff.arrays import Bytes, Floats, Ints
+from chaff.kernels.class_sums import class_sums
 from chaff.kernels.counts import two_way_counts
-from chaff.kernels.sums import class_sums
 from chaff.methods.relevance.bin_codes import coded, coded_target
 from chaff.methods.relevance.contrasts import bend, levels
 from chaff.methods.relevance.relevance_data import RelevanceData

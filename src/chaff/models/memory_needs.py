@@ -32,7 +32,7 @@ def bytes_needed(table: Table, model: Model, folds: int, workers: int | None = N
     for form in forms:
         row = {"moments": 0, "design": 8 * width, "bins": 2 * len(table.features), "frame": 8 * len(table.features)}[form]
         if table.source.spill is not None and (form == "bins" or (form == "design" and form != model.learns)):
-            row = 0  # it lies in files: see `chaff.table.on_disk.room`
+            row = 0  # it lies in files: see `chaff.table.on_disk.arrays`
         total += folds * n * row + at_once * COPIES[form] * n * row
     if "moments" in forms:
         total += (folds + at_once) * 8.0 * width**2

@@ -9,8 +9,8 @@ import numpy as np
 
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
-from chaff.methods.linear.rows import linear_form
-from chaff.methods.linear.swept import Swept, standardised_blocks
+from chaff.methods.linear.linear_form import linear_form
+from chaff.methods.linear.swept_model import Swept, standardised_blocks
 from chaff.models.least_squares import LeastSquares
 from chaff.results.findings import Better, Findings
 from chaff.results.score import paired_difference

@@ -11,8 +11,8 @@ import numpy as np
 from chaff.arrays import Floats, Ints
 from chaff.choices import fits
 from chaff.errors import UsageError, nearest
-from chaff.methods.search.choice import SizeRule, bound_of
-from chaff.methods.search.criteria import NAMES
+from chaff.methods.search.information_criteria import NAMES
+from chaff.methods.search.size_choice import SizeRule, bound_of
 from chaff.results.digits import score as in_digits
 from chaff.results.score import corrected_error
 

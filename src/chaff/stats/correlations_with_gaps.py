@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from chaff.arrays import Floats
-from chaff.kernels.gaps import expect_missing
+from chaff.kernels.expected_missing import expect_missing
 from chaff.stats.inflation import inverse_of
 
 MAX_STEPS = 200

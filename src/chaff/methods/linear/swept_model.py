@@ -8,9 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from chaff.arrays import Floats, Ints
-from chaff.methods.linear.rows import LinearForm
+from chaff.methods.linear.linear_form import LinearForm
 from chaff.stats.inflation import inverse_of
-from chaff.stats.tails import f_upper
+from chaff.stats.tail_probabilities import f_upper
 from chaff.stats.tolerances import SINGULAR
 
 

@@ -10,8 +10,8 @@ import numpy as np
 from chaff.arrays import Floats, Ints
 from chaff.evaluate.setting import Setting
 from chaff.folds import Folds, Split
+from chaff.kernels.class_sums import sums_with_targets
 from chaff.kernels.counts import sums_by_code
-from chaff.kernels.sums import sums_with_targets
 from chaff.stats.tolerances import FLAT
 from chaff.table.bins import FeatureBins, FeatureBinsLearner
 from chaff.table.table import Table

@@ -8,8 +8,8 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.methods.screen.facts import Facts
-from chaff.stats.groups import one_way
-from chaff.stats.tails import f_upper
+from chaff.stats.group_differences import one_way
+from chaff.stats.tail_probabilities import f_upper
 from chaff.table.table import Table
 
 FEWEST_GROUPS, FEWEST_A_GROUP, MOST_A_GROUP = 15, 2.0, 50.0

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from chaff.arrays import Floats
-from chaff.stats.tails import f_upper
+from chaff.stats.tail_probabilities import f_upper
 from chaff.stats.tolerances import ROUNDING
 
 FEWEST = 5

@@ -26,7 +26,7 @@ HOLDOUT = 0.2  # as a plan has it where nothing is said
 
 
 @dataclass(frozen=True)
-class LookContext:
+class CommandContext:
     """What a command looks at, and what it says of that."""
 
     table: Table
@@ -150,8 +150,8 @@ def stand(
     show: Show,
     before: tuple[str, ...] = (),
     sees: str = "rows",
-    in_passes: Callable[[LookContext], bool] | None = None,
-) -> LookContext:
+    in_passes: Callable[[CommandContext], bool] | None = None,
+) -> CommandContext:
     """Open the table and walk to where the command stands.
 
     Parameters
@@ -177,7 +177,7 @@ def stand(
     pinned = checked_pins(pins, whole)
     table, held, notes = _without_holdout(whole, options, plan, share)
     table = not_dropped(table, pinned)
-    passes = sees == "rows" if in_passes is None else in_passes(LookContext(table, whole, pins, plan, (), held, (), settings))
+    passes = sees == "rows" if in_passes is None else in_passes(CommandContext(table, whole, pins, plan, (), held, (), settings))
     looked, note = _looked_at(table, options, sees, passes)
     notes += [note] if note else []
     left: tuple[str, ...] = ()
@@ -191,7 +191,7 @@ def stand(
         table, looked = table.with_features(kept), looked.with_features(kept)
     save_pins(options)
     table = looked
-    return LookContext(table, whole, pins, plan, left, held, (*wins, *notes), settings)
+    return CommandContext(table, whole, pins, plan, left, held, (*wins, *notes), settings)
 
 
 def _without_holdout(table: Table, options: dict[str, Any], plan: Plan | None, share: float | None) -> tuple[Table, int, list[str]]:

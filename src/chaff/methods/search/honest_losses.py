@@ -15,15 +15,15 @@ from itertools import combinations
 import numpy as np
 
 from chaff.arrays import Floats
-from chaff.methods.search.choice import Choice, SizeRule, Sizes, choose
 from chaff.methods.search.signal import Signals
+from chaff.methods.search.size_choice import Choice, SizeRule, Sizes, choose
 
 APART = 0.34  # as often as this at most are columns that stand in for each other kept together, of the folds that keep either
 OFTEN = 0.2  # kept in so many folds at least
 
 
 @dataclass(frozen=True)
-class Promise:
+class HonestLosses:
     """Row losses of the kept set and of the full one, and the sets that the folds kept."""
 
     kept: Floats
@@ -64,7 +64,7 @@ def choices_inside(sizes: Sizes, rule: SizeRule, signals: Signals, floor: int) -
     return out
 
 
-def promise_of(sizes: Sizes, choices: Sequence[Choice | None]) -> Promise:
+def honest_losses_of(sizes: Sizes, choices: Sequence[Choice | None]) -> HonestLosses:
     """Losses and sets of every fold's own choice, and of the full set at its best."""
     data, curves, full = sizes.data, sizes.curves, sizes.full()[0]
     shape = (data.times, len(data.table))
@@ -78,4 +78,4 @@ def promise_of(sizes: Sizes, choices: Sequence[Choice | None]) -> Promise:
         values.append(curve.values[place, k])
         full_values.append(curves[full].values[-1, k])
         sets.append(curve.inside[k][place])
-    return Promise(kept, whole, data.none.losses[0], np.array(values), np.array(full_values), tuple(sets))
+    return HonestLosses(kept, whole, data.none.losses[0], np.array(values), np.array(full_values), tuple(sets))
