@@ -125,7 +125,7 @@ CALLS = {
     "screen": StageCall("screen.stage", "Screen", folds=True),
     "relevance": StageCall("relevance.stage", "Relevance", ("statistics",), run=run_relevance),
     "prune_correlations": StageCall("overlap.pair_cut", "Correlation", ("limit",)),
-    "prune_inflation": StageCall("overlap.elimination", "Inflation", ("limit",), run=run_elimination),
+    "prune_inflation": StageCall("overlap.vif_elimination", "Inflation", ("limit",), run=run_elimination),
     "prune_linear": StageCall("linear.pruning", "Pruning", ("by",), run=run_pruning),
     "importance": StageCall("importance.stage", "Importance", ("model", "by"), folds=True, run=run_importance),
     "chance_baseline": StageCall("chance.shuffled_target", "ChanceBaseline", ("by", "model")),
