@@ -164,7 +164,7 @@ def test_partitions_one_file_and_text(store, lots, tmp_path):
 def test_an_object_that_changes_is_named(store, lots, tmp_path, monkeypatch):
     address, bucket, _ = store
     _cut(lots, bucket / "lots", 2)
-    monkeypatch.setattr("chaff.table.on_disk.stored.ASKED_EVERY", 0.0)
+    monkeypatch.setattr("chaff.table.on_disk.stored.CHECK_INTERVAL", 0.0)
     table = chaff.open_table(address("lots"), "loaf_volume", scratch=tmp_path / "scratch", kinds={"mill": "category"})
     pq.write_table(lots.slice(0, 10), bucket / "lots" / "lots_1.parquet")
     with pytest.raises(chaff.DataError, match=r"lots_1\.parquet has changed"):

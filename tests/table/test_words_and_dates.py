@@ -79,7 +79,7 @@ def test_words_in_an_order_rise(words: list[str]):
     values = ordered_values(words)
     assert values is not None and [values[w] for w in words] == sorted(set(values.values()))
     for some in (words[:3], words[-3:]):  # the number of a word is its own, whatever else is in the file
-        assert ordered_values(some, told=True) == {w: values[w] for w in some}
+        assert ordered_values(some, declared=True) == {w: values[w] for w in some}
 
 
 @pytest.mark.parametrize("words", [["Alba", "Borka", "Cerio"], ["1", "2", "3"], ["low", "Borka", "high"], ["low", "high"], []])

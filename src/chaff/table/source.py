@@ -95,7 +95,7 @@ class Source:
 
     def __reduce__(self) -> tuple[Any, ...]:
         """What travels to another process: where the data lies, or the data itself; a process opens each source once."""
-        given = {f.name: getattr(self, f.name) for f in fields(self) if f.name not in ("decoded", "gaps", "found", "blocks")}
+        given = {f.name: getattr(self, f.name) for f in fields(self) if f.name not in ("decoded", "gaps", "known_kinds", "blocks")}
         return _opened_once, (self.token, self.spill is not None, given)
 
     @cached_property

@@ -119,7 +119,7 @@ class Evaluation:
 
     def predicted_classes(self, which: str = KEPT, threshold: float | None = None) -> Ints:
         """int64 (rows,): the class that is said of each row: the likeliest; of two the positive one from a threshold on."""
-        self._of_classes("said")
+        self._of_classes("predicted_classes")
         shares = self.shares(which)
         if threshold is None or len(self.classes) > 2:
             if threshold is not None:
