@@ -27,7 +27,7 @@ def flat(text):
 @pytest.mark.long
 def test_shuffled_targets_limits_figure_and_findings(lots, tmp_path):
     out = run(
-        "importance", lots, *ALONE, "--chance", "20", "--keep", "maximum", "--limits", "2,4", "--figure", tmp_path / "band.png",
+        "importance", lots, *ALONE, "--chance", "20", "--keep", "maximum", "--try", "2,4", "--figure", tmp_path / "band.png",
         "--out", tmp_path / "found.json",
     )  # fmt: skip
     for words in (
@@ -69,10 +69,8 @@ def test_twins_stability_and_knockoffs(lots, tmp_path):
 
 @pytest.mark.long
 def test_decoys_among_the_columns_of_any_importance(lots, tmp_path):
-    out = flat(
-        run("importance", lots, *ALONE, "--model", "ridge", "--by", "permutation", "--decoys", "4", "--close-up", tmp_path / "d.png")
-    )
-    assert "the best noise feature (decoy_0" in out and (tmp_path / "d.png").stat().st_size > 10_000
+    out = flat(run("importance", lots, *ALONE, "--model", "ridge", "--by", "permutation", "--decoys", "4", "--figures", tmp_path / "d"))
+    assert "the best noise feature (decoy_0" in out and (tmp_path / "d" / "decoys.png").stat().st_size > 10_000
     cut = flat(run("importance", lots, *ALONE, "--model", "ridge", "--by", "permutation", "--decoys", "4", "--top", "7"))
     assert "of 4 noise features were kept (false-keep rate" in cut
 

@@ -20,7 +20,7 @@ COMMANDS = {
     "linear": ["linear"],
     "linear pruned": ["linear", "--prune", "vif", "--splits", "0"],
     "permutation": ["importance", "--model", "ridge", "--by", "permutation", "--figure", "f.png"],
-    "coefficient": ["importance", "--model", "lasso", "--by", "coefficient", "--close-up", "f.png"],
+    "coefficient": ["importance", "--model", "lasso", "--by", "coefficient", "--figure", "f.png"],
     "given others": ["importance", "--model", "forest", "--trees", "10", "--by", "given others", "--figure", "f.png"],
     "chance": ["importance", "--chance", "5", "--figure", "f.png"],
     "twins": ["importance", "--twins", "--rounds", "43", "--trees", "10", "--figure", "f.png"],
@@ -80,7 +80,7 @@ def test_tests_against_chance_write_their_own_lead(place, name):
     assert frame[lead].is_monotonic_decreasing
 
 
-@pytest.mark.parametrize("command", [["importance"], ["importance", "--model", "lasso", "--by", "coefficient", "--close-up", "z.png"]])
+@pytest.mark.parametrize("command", [["importance"], ["importance", "--model", "lasso", "--by", "coefficient", "--figures", "z"]])
 def test_a_table_with_no_column_left_is_said(tmp_path, command):
     pd.DataFrame({"a": 1.0, "b": 2.0, "y": range(60)}).to_csv(tmp_path / "flat.csv", index=False)
     assert "no feature is left to measure" in run(command[0], "flat.csv", "--target", "y", *command[1:], cwd=tmp_path, code=3)

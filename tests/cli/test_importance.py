@@ -21,10 +21,10 @@ def lots(tmp_path_factory):
 def test_a_lasso_shows_what_is_in_its_path_and_another_model_beside(lots, tmp_path):
     out = run(
         "importance", lots, *ROLES, "--model", "lasso", "--by", "{ name = 'coefficient', resamples = 5 }", "--against", "ridge",
-        "--top", "3", "--limits", "1,5", "--figure", tmp_path / "bars.png", "--close-up", tmp_path / "path.png", "--out", tmp_path / "f.json",
+        "--top", "3", "--try", "1,5", "--figure", tmp_path / "bars.png", "--figures", tmp_path / "path", "--out", tmp_path / "f.json",
     )  # fmt: skip
     for words in (
-        "features kept",
+        "features are in the model",
         "selection frequency",
         "enters",
         "Thresholds side by side",
@@ -33,7 +33,7 @@ def test_a_lasso_shows_what_is_in_its_path_and_another_model_beside(lots, tmp_pa
         "per SD of a feature",
     ):
         assert words in " ".join(out.split()), words
-    assert (tmp_path / "bars.png").stat().st_size > 10_000 and (tmp_path / "path.png").stat().st_size > 10_000
+    assert (tmp_path / "bars.png").stat().st_size > 10_000 and (tmp_path / "path" / "close_up.png").stat().st_size > 10_000
     saved = chaff.read_findings(tmp_path / "f.json")
     assert saved.frame["stays"].sum() == 3 and set(saved.more) >= {"path", "penalties", "against", "by_fold"}
 
@@ -51,8 +51,8 @@ def test_a_lasso_shows_what_is_in_its_path_and_another_model_beside(lots, tmp_pa
     ],
 )
 def test_every_way_has_its_columns_and_its_figure(lots, tmp_path, model, by, words):
-    out = run("importance", lots, *ROLES, "--model", model, "--by", by, "--close-up", tmp_path / "close.png")
-    assert words in " ".join(out.split()) and "protein_pct" in out and (tmp_path / "close.png").stat().st_size > 10_000
+    out = run("importance", lots, *ROLES, "--model", model, "--by", by, "--figures", tmp_path / "close")
+    assert words in " ".join(out.split()) and "protein_pct" in out and (tmp_path / "close" / "close_up.png").stat().st_size > 10_000
 
 
 def test_scripts_get_one_object_with_every_frame(lots):
@@ -71,7 +71,7 @@ def test_scripts_get_one_object_with_every_frame(lots):
         (("--model", "ridge", "--by", "impurity"), "has no splits; models that have"),
         (("--model", "ridge", "--trees", "5"), "--trees needs the forest"),
         (("--top", "3", "--share", "0.5"), "one cut at a time"),
-        (("--limits", "a,b"), "--limits must be numbers"),
+        (("--try", "a,b"), "--try must be numbers"),
         (("--model", "naive Bayes", "--by", "permutation"), "needs classes"),
     ],
 )

@@ -95,14 +95,14 @@ def test_relevance_ranks_cuts_tries_and_saves(lots, tmp_path):
         tmp_path / "r.json",
         "--figure",
         tmp_path / "r.png",
-        "--panels",
+        "--figures",
         tmp_path / "panels",
         "--all-columns",
     )
     for words in ("crumb_score", "effect size", "pearson_r", "drop", "keep", "drop", "What if: thresholds on effect size", "of 54 kept"):
         assert words in out, words
     assert "crumb_score possible leakage: R²" in out  # a leak does not float to the top unnoticed
-    assert (tmp_path / "r.png").stat().st_size > 10_000 and len(list((tmp_path / "panels").glob("*.png"))) == 12
+    assert (tmp_path / "r.png").stat().st_size > 10_000 and len(list((tmp_path / "panels").glob("*.png"))) == 13
     again = run(
         "relevance",
         tmp_path / "r.json",

@@ -36,7 +36,7 @@ def test_a_code_of_one_column_by_the_short_option(file: Path):
 
 
 def test_by_hand_starts_from_the_features_named_and_offers_all(file: Path):
-    done = run("linear", file, "--target", "y", "--features", "x", "--by-hand", said="add z\nquit\n")
+    done = run("linear", file, "--target", "y", "--start", "x", "--by-hand", said="add z\nquit\n")
     assert done.returncode == 0 and "2 features" in done.stdout and "is not" not in done.stdout
 
 

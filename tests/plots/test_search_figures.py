@@ -97,8 +97,8 @@ def test_every_figure_that_there_is_to_draw(trail, lots):
     more = {"chosen": [trail.choose(), genetic.choose()], "alternatives": trail.alternatives()}
     drawn = figures_of([trail, genetic], more)
     assert set(drawn) == {
-        "score_by_size_1.png", "sets_1.png", "score_by_cost_1.png", "score_by_size_2.png", "sets_2.png", "generations_2.png",
-        "score_by_cost_2.png", "alternatives.png",
+        "score_by_size_1", "sets_1", "score_by_cost_1", "score_by_size_2", "sets_2", "generations_2",
+        "score_by_cost_2", "alternatives",
     }  # fmt: skip
     for wrong in (plots.search_sizes, plots.set_presence, plots.generations, plots.score_by_cost):
         with pytest.raises(chaff.UsageError, match="draws what chaff.search gave"):

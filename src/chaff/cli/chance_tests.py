@@ -200,10 +200,3 @@ def _thresholds(show: Show, result: Findings) -> None:
         rows,
         names=0,
     )
-
-
-def draw(result: Findings, option: str) -> Any:
-    """The figure of a test; with --close-up its decoys among the columns where there are any."""
-    from chaff.plots.chance_figures import DRAWN, decoys_among
-
-    return decoys_among(result) if option == "close_up" and "planted" in result.settings else DRAWN[result.method](result)

@@ -181,7 +181,7 @@ def stand(
     looked, note = _looked_at(table, options, sees, passes)
     notes += [note] if note else []
     left: tuple[str, ...] = ()
-    if before and not options["all_columns"]:
+    if before and not options["all_columns"] and not options["features"]:  # what was named is looked at
         show.watch("the preceding stages")
         kept = _walked(looked, plan, pinned, options, before, None if looked is table else table)
         show.stop()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -9,6 +11,7 @@ import click
 from chaff.cli.options import (
     all_option,
     columns_option,
+    figure_options,
     file_ending,
     numbers,
     parse_choice,
@@ -18,7 +21,7 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
-from chaff.cli.output import write_figures
+from chaff.cli.output import leave_figures
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -55,7 +58,7 @@ if TYPE_CHECKING:
 @click.option(
     "--out", metavar="FILE", help="Save the scores of every feature under every method: .csv or .parquet; .json holds everything."
 )
-@click.option("--figures", metavar="FOLDER", help="Draw compared.png (score by size) and kept_by.png (features by method) there.")
+@figure_options
 @click.option(
     "--decoys",
     type=click.IntRange(1),
@@ -233,8 +236,10 @@ def _leave(result: Comparison, options: dict[str, Any]) -> list[str]:
         from chaff.report.writing import write_report
 
         names.append(str(write_report(result, options["report"])))
-    if options["figures"]:
-        from chaff.plots.compare_figures import compared_curves, kept_by_methods
+    return names + leave_figures(options, lambda: _figures(result))
 
-        names += write_figures(options["figures"], {"compared.png": compared_curves(result), "kept_by.png": kept_by_methods(result)})
-    return names
+
+def _figures(result: Comparison) -> dict[str, Callable[[], Any]]:
+    from chaff.plots.compare_figures import compared_curves, kept_by_methods
+
+    return {"compared": partial(compared_curves, result), "kept_by": partial(kept_by_methods, result)}

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -13,6 +15,7 @@ from chaff.cli.options import (
     WAYS,
     all_option,
     columns_option,
+    figure_options,
     file_ending,
     parse_choice,
     pin_options,
@@ -22,7 +25,7 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
-from chaff.cli.output import write_figure
+from chaff.cli.output import leave_figures
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -35,7 +38,6 @@ SHOWN = (
     "given_others", "p", "q", "coefficient", "raw", "selection_frequency", "enters", "raw_share", "won_share", "direction", "spread",
     "low", "high",
 )  # fmt: skip
-FIGURES = (".png", ".svg", ".pdf")
 
 
 @click.command("importance")
@@ -59,14 +61,13 @@ FIGURES = (".png", ".svg", ".pdf")
 @click.option("--above", type=float, help="Keep importance above this.")
 @click.option("--times-mean", type=float, help="Keep features at F × the mean or more.")
 @click.option("--significant", type=float, help="Keep adjusted p below this, for ways that test.")
-@click.option("--limits", metavar="A,B,…", help="Thresholds to compare side by side.")
+@click.option("--try", "limits", metavar="A,B,…", help="How many features would be kept at these thresholds, and which.")
 @set_settings("seeds=10")
 @chance_tests.options
 @click.option("--folds", type=click.IntRange(2), default=5, show_default=True, help="Folds.")
 @all_option
 @click.option("--out", metavar="FILE", help="Save the findings: .json, .csv or .parquet.")
-@click.option("--figure", metavar="FILE", help="Draw the leading features as bars: .png, .svg or .pdf.")
-@click.option("--close-up", metavar="FILE", help="Draw the plot specific to this method (path, effects, folds or disagreement).")
+@figure_options
 @work_options
 def command(data: str, **given: Any) -> None:
     """What a model uses of DATA: by shuffling, coefficients, splits, leaving out, sharing out, or several together.
@@ -79,8 +80,6 @@ def command(data: str, **given: Any) -> None:
     from chaff.methods.importance.stage import Importance, side_by_side
 
     file_ending(given["out"], SAVED, "--out")
-    for option in ("figure", "close_up"):
-        file_ending(given[option], FIGURES, f"--{option.replace('_', '-')}")
     model, against, limits = parse_choice(given["model"], "--model"), parse_choice(given["against"], "--against"), _limits(given["limits"])
     if given["trees"]:
         if model not in (None, "forest"):
@@ -119,7 +118,7 @@ def command(data: str, **given: Any) -> None:
             )
     finally:
         show.stop()
-    _table(show, result, given["everything"])
+    _table(show, result, given["everything"], given["top"] or 0)
     _more(show, result, limits, given["everything"])
     show.finish("importance", {"table": context, "result": result}, _leave(result, given))
 
@@ -145,7 +144,7 @@ def _limits(text: str | None) -> list[float]:
     try:
         return [float(v) for v in text.split(",")] if text else []
     except ValueError:
-        raise click.UsageError(f"--limits must be numbers separated by commas, not {text!r}") from None
+        raise click.UsageError(f"--try must be numbers separated by commas, not {text!r}") from None
 
 
 def _cut(options: dict[str, Any]) -> dict[str, float] | None:
@@ -155,25 +154,26 @@ def _cut(options: dict[str, Any]) -> dict[str, float] | None:
     return given or None
 
 
-def _table(show: Show, result: Findings, everything: bool) -> None:
+def _table(show: Show, result: Findings, everything: bool, shown: int) -> None:
     from chaff.cli.tables import HEAD, grid, notes, rest, title, word
+    from chaff.decide.one_stage import MEASURED
     from chaff.results.digits import cell, figure
     from chaff.results.shown import Cell
 
     frame = result.ranked()
-    subset = frame if everything else frame.head(HEAD)
+    subset = frame if everything else frame.head(max(HEAD, shown))
     title(show, _headline(result))
     own = [c for c in SHOWN if c in frame.columns and not frame[c].isna().all()]
-    tested = "significant" in frame.columns
+    tested, decided = "significant" in frame.columns, bool((frame["verdict"] != MEASURED).any())
     rows: list[list[Cell]] = []
     for place, (f, r) in enumerate(subset.iterrows(), 1):
         row: list[Cell] = [str(place), str(f), f"{figure(r['importance'])} ± {figure(r['importance_sd'], 2)}"]
         row += [("significant" if r["significant"] else "not significant")] if tested else []
         row += [("in" if r["kept"] else "out")] if "kept" in frame.columns else []
         row += [cell(c, r[c]) if c in ("p", "q") else figure(r[c]) if r[c] == r[c] else "" for c in own]
-        rows.append([*row, word(r["verdict"])])
+        rows.append([*row, *([word(r["verdict"])] if decided else [])])
     head = ["rank", "feature", "importance ± SD", *(["result"] if tested else []), *(["model"] if "kept" in frame.columns else [])]
-    head += [*[c.replace("_", " ") for c in own], "verdict"]
+    head += [*[c.replace("_", " ") for c in own], *(["verdict"] if decided else [])]
     grid(show, head, rows, required=("rank", "feature", "importance ± SD"), names=2)
     rest(show, len(subset), len(frame))
     notes(show, result.notes)
@@ -186,7 +186,7 @@ def _headline(result: Findings) -> str:
         return f"{count} of {len(frame)} features {'is' if count == 1 else 'are'} significant{given}"
     if "kept" in frame.columns:
         kept = [str(f) for f in result.ranked().index if frame.loc[f, "kept"]]
-        return f"{len(kept)} of {len(frame)} features kept, {len(frame) - len(kept)} dropped"
+        return f"{len(kept)} of {len(frame)} features are in the model"
     return f"{len(frame)} features by {result.settings['by']}"
 
 
@@ -214,19 +214,16 @@ def _leave(result: Findings, options: dict[str, Any]) -> list[str]:
     if options["out"]:
         result.save(options["out"], result.lead)
         names.append(options["out"])
-    for option in ("figure", "close_up"):
-        if options[option]:
-            write_figure(options[option], _figure(result, option))
-            names.append(options[option])
-    return names
+    return names + leave_figures(options, lambda: _figures(result, options["top"] or 0))
 
 
-def _figure(result: Findings, option: str) -> Any:
-    from chaff.plots.chance_figures import decoys_among
-    from chaff.plots.importance_figures import close_up, importance_bars
+def _figures(result: Findings, top: int) -> dict[str, Callable[[], Any]]:
+    """The bars, or the figure of the test; then what this way has of its own, and decoys."""
+    from chaff.plots.chance_figures import DRAWN, decoys_among
+    from chaff.plots.importance_figures import BARS, close_up, importance_bars
 
     if result.method in chance_tests.TESTS:
-        return chance_tests.draw(result, option)
-    if option == "close_up" and "planted" in result.settings:
-        return decoys_among(result)
-    return (importance_bars if option == "figure" else close_up)(result)
+        drawn: dict[str, Callable[[], Any]] = {result.method: partial(DRAWN[result.method], result)}
+    else:
+        drawn = {"importance": lambda: importance_bars(result, max(BARS, top)), "close_up": partial(close_up, result)}
+    return drawn | ({"decoys": partial(decoys_among, result)} if "planted" in result.settings else {})

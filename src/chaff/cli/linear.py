@@ -2,12 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from chaff.cli.options import all_option, columns_option, file_ending, pin_options, plan_option, rows_options, table_options, work_options
-from chaff.cli.output import write_figures
+from chaff.cli.options import (
+    all_option,
+    columns_option,
+    figure_options,
+    file_ending,
+    pin_options,
+    plan_option,
+    rows_options,
+    table_options,
+    work_options,
+)
+from chaff.cli.output import leave_figures
 
 if TYPE_CHECKING:
     from chaff.cli.command_context import CommandContext
@@ -26,9 +38,7 @@ LABELS = {"f": "F", "f_p": "p of F", "aic": "AIC", "bic": "BIC", "residual_sd": 
 @pin_options
 @rows_options
 @columns_option
-@click.option(
-    "--features", metavar="A,B,…", help="Only these features; by hand, the features in the model at first; all others can be added."
-)
+@click.option("--start", metavar="A,B,…", help="By hand: the features in the model at first; all others can be added.")
 @click.option("--no-intercept", is_flag=True, help="Through the origin; R² is then uncentred.")
 @click.option("--errors", type=click.Choice(["plain", "robust", "groups"]), default="plain", show_default=True, help="Standard errors.")
 @click.option("--prune", type=click.Choice(["p", "vif", "both", "aic", "bic"]), help="Eliminate features one at a time by this rule.")
@@ -57,7 +67,7 @@ LABELS = {"f": "F", "f_p": "p of F", "aic": "AIC", "bic": "BIC", "residual_sd": 
 )
 @all_option
 @click.option("--out", metavar="FILE", help="Save the coefficients: .csv or .parquet; .json holds all that was found.")
-@click.option("--figures", metavar="FOLDER", help="Draw residuals.png, residuals_by_feature.png and predicted_true.png there.")
+@figure_options
 @work_options
 def command(data: str, **options: Any) -> None:
     """Fit a linear model of the features of DATA and say all of it; two classes get logistic regression."""
@@ -71,13 +81,14 @@ def command(data: str, **options: Any) -> None:
     file_ending(options["out"], SAVED, "--out")
     if options["by_hand"] and options["form"] == "json":
         raise click.UsageError("--by-hand is interactive: it has no JSON output")
+    if options["start"] and not options["by_hand"]:
+        raise click.UsageError("--start goes with --by-hand; --features names the columns that are offered")
     show = Show(options["form"])
     context = stand(data, options, show, before=("linear",), sees="matrix")
-    features = list(dict.fromkeys(f.strip() for f in options["features"].split(","))) if options["features"] else None
-    table = context.table
-    if features is not None:
-        context.whole.check_known(features)
-        table = table.with_features(list(dict.fromkeys([*table.features, *features])))
+    table, features = context.table, None
+    if options["start"]:
+        features = list(dict.fromkeys(f.strip() for f in options["start"].split(",")))
+        table.check_known(features)
     context.tell(show)
     report_compiling(show)
     if options["by_hand"]:
@@ -137,7 +148,7 @@ def _further_parts(show: Show, table: Table, features: list[str] | None, options
         result["forms"] = tried.frame
         frame_grid(show, "Scales of the columns and transforms of the target, errors in the target's own units", tried.frame)
         notes(show, tried.notes)
-    if not (options["checks"] or options["figures"]):
+    if not (options["checks"] or options["figures"] or options["figure"]):
         return []
     checked = chaff.residuals(table, features, seed=options["seed"])
     result["checks"] = {"tests": checked.tests, "scores": checked.holdout, "notes": checked.notes}
@@ -243,11 +254,10 @@ def _worth(show: Show, result: Findings, everything: bool) -> None:
 
 
 def _figures(checked: Any, options: dict[str, Any]) -> list[str]:
-    if not options["figures"]:
-        return []
-    from chaff.plots import predicted_true, residual_checks, residuals_by_feature
+    def figures() -> dict[str, Callable[[], Any]]:
+        from chaff.plots import predicted_true, residual_checks, residuals_by_feature
 
-    drawn: dict[str, Any] = {"residuals.png": residual_checks(checked), "residuals_by_feature.png": residuals_by_feature(checked)}
-    if checked.true.size:
-        drawn["predicted_true.png"] = predicted_true(checked)
-    return write_figures(options["figures"], drawn)
+        drawn = {"residuals": partial(residual_checks, checked), "residuals_by_feature": partial(residuals_by_feature, checked)}
+        return drawn | ({"predicted_true": partial(predicted_true, checked)} if checked.true.size else {})
+
+    return leave_figures(options, figures)

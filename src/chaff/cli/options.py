@@ -150,6 +150,18 @@ rows_options = _all_of(
     rows_option,
     click.option("--all-rows", is_flag=True, help="Include the holdout rows. Holdout scores of a later select are then biased."),
 )
+FIGURES = (".png", ".svg", ".pdf")
+
+
+def _figure_file(_: click.Context, __: click.Parameter, value: str | None) -> str | None:
+    file_ending(value, FIGURES, "--figure")
+    return value
+
+
+figure_options = _all_of(
+    click.option("--figure", metavar="FILE", callback=_figure_file, help="Draw the leading figure: .png, .svg or .pdf."),
+    click.option("--figures", metavar="FOLDER", help="Draw every figure of this command, as .png, into a folder."),
+)
 columns_option = click.option("--all-columns", is_flag=True, help="Include the features that the preceding stages drop.")
 all_option = click.option("--all", "everything", is_flag=True, help="List everything, not only the first rows.")
 
@@ -163,6 +175,8 @@ def parse_table_options(options: dict[str, Any]) -> dict[str, Any]:
             continue
         if how == "numbers":
             value = numbers(value, option)
+        elif how == "names":
+            value = feature_names(value)
         elif how == "pairs":
             value = pairs(value, option)
         elif how == "number pairs":
@@ -241,6 +255,18 @@ def set_settings(example: str) -> Callable[[Command], Command]:
     """`--set KEY=VALUE`: any field of the stage that the command runs."""
     words = f"Any other setting of the stage, such as {example}; false switches a limit off. Repeatable."
     return click.option("--set", "settings", multiple=True, metavar="KEY=VALUE", help=words)
+
+
+def feature_names(text: str) -> list[str]:
+    """`A,B,…`, or `@FILE`: the features that a file of ours, or a list of names, holds."""
+    from chaff.decide.named_features import features_in
+
+    out: list[str] = []
+    for part in (p.strip() for p in text.split(",")):
+        out += features_in(part[1:]) if part.startswith("@") else [part] if part else []
+    if not out:
+        raise click.UsageError("--features names no column")
+    return list(dict.fromkeys(out))
 
 
 def number(text: str, where: str) -> float:

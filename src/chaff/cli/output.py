@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -63,21 +63,25 @@ def free_for(folder: Path, reduced: str, table: Table, plan: Plan, pins: Sequenc
     return again
 
 
-def write_figure(path: str | Path, drawn: Any) -> None:
-    """drawn : Axes or Figure, as functions of `chaff.plots` return them."""
-    from chaff.files import write_with
+def leave_figures(options: Mapping[str, Any], figures: Callable[[], Mapping[str, Callable[[], Any]]]) -> list[str]:
+    """`--figure FILE`: the first of these; `--figures FOLDER`: all. Returns the paths.
 
-    write_with(path, drawn.figure.savefig)
+    figures : asked where something is to be drawn; file name without its ending to what draws it (an Axes or a Figure).
+    """
+    if not (options["figure"] or options["figures"]):
+        return []
+    from chaff.files import make_folder, write_with
 
-
-def write_figures(folder: str, drawn: Mapping[str, Any]) -> list[str]:
-    """Writes figures, by file name, into a folder; returns their paths."""
-    from chaff.files import make_folder
-
-    place = make_folder(folder)
-    for name, figure in drawn.items():
-        write_figure(place / name, figure)
-    return [str(place / name) for name in drawn]
+    names, drawn = [], figures()
+    if options["figure"]:
+        write_with(options["figure"], next(iter(drawn.values()))().figure.savefig)
+        names.append(options["figure"])
+    if options["figures"]:
+        folder = make_folder(options["figures"])
+        for name, draw in drawn.items():
+            write_with(folder / f"{name}.png", draw().figure.savefig)
+            names.append(str(folder / f"{name}.png"))
+    return names
 
 
 def leave(

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -9,6 +11,7 @@ import click
 from chaff.cli.options import (
     all_option,
     columns_option,
+    figure_options,
     file_ending,
     numbers,
     pin_options,
@@ -17,7 +20,7 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
-from chaff.cli.output import write_figures
+from chaff.cli.output import leave_figures
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -54,7 +57,14 @@ USES = ("overlap", "correlation", "inflation")
 @click.option("--clusters", is_flag=True, help="Also clusters of features of every kind, with the one to keep of each, and why.")
 @all_option
 @click.option("--out", metavar="FILE", help="Save the correlations: .json, .csv or .parquet.")
-@click.option("--figures", metavar="FOLDER", help="Draw correlations.png, vif.png, vif_trail.png and scree.png there.")
+@click.option(
+    "--map-limit",
+    type=click.FloatRange(0, 1),
+    default=0.3,
+    show_default=True,
+    help="|r| from which a cell of the correlation map is drawn.",
+)
+@figure_options
 @work_options
 def command(data: str, **options: Any) -> None:
     """Which columns of DATA repeat each other: pairs and groups, variance inflation and who explains whom, equations, components."""
@@ -94,8 +104,7 @@ def command(data: str, **options: Any) -> None:
     if options["out"]:
         result.pairs.save(options["out"])
         names.append(options["out"])
-    if options["figures"]:
-        names += _figures(result, stage.vif_limit, options["figures"])
+    names += leave_figures(options, lambda: _figures(result, stage.vif_limit, options["map_limit"]))
     show.finish("overlap", {"table": context, "result": result}, names)
 
 
@@ -236,12 +245,15 @@ def _relations(show: Show, result: Findings | str) -> None:
     notes(show, result.notes[1:])
 
 
-def _figures(result: Overlaps, vif_limit: float, folder: str) -> list[str]:
+def _figures(result: Overlaps, vif_limit: float, map_limit: float) -> dict[str, Callable[[], Any]]:
     from chaff.plots import correlation_map, scree, vif_bars, vif_trail
 
-    drawn = {"correlations.png": correlation_map(result.pairs), "vif.png": vif_bars(result.inflation, vif_limit)}
+    drawn: dict[str, Callable[[], Any]] = {
+        "correlations": lambda: correlation_map(result.pairs, map_limit),
+        "vif": lambda: vif_bars(result.inflation, vif_limit),
+    }
     if len(result.elimination.more["trail"]):
-        drawn["vif_trail.png"] = vif_trail(result.elimination, vif_limit)
+        drawn["vif_trail"] = lambda: vif_trail(result.elimination, vif_limit)
     if not isinstance(result.components, str):
-        drawn["scree.png"] = scree(result.components)
-    return write_figures(folder, drawn)
+        drawn["scree"] = partial(scree, result.components)
+    return drawn

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -11,6 +13,7 @@ import click
 from chaff.cli.options import (
     all_option,
     columns_option,
+    figure_options,
     file_ending,
     numbers,
     pin_options,
@@ -20,7 +23,7 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
-from chaff.cli.output import write_figure, write_figures
+from chaff.cli.output import leave_figures
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -30,6 +33,7 @@ if TYPE_CHECKING:
     from chaff.table.table import Table
 
 PANELS = 12
+SIGN = "sign"
 CUTS = ("top", "share", "above", "below", "times_mean")
 SETTINGS = ("adjust", "bins", "bin_kind", "pool_below", "neighbours", "shuffles", "missing_level")
 
@@ -69,8 +73,7 @@ SETTINGS = ("adjust", "bins", "bin_kind", "pool_below", "neighbours", "shuffles"
 @all_option
 @click.option("--out", metavar="FILE", help="Save the findings: .json (can be read again), .csv or .parquet.")
 @click.option("--decimals", type=click.IntRange(0), help="Digits after the point in a saved .csv or .parquet.")
-@click.option("--figure", metavar="FILE", help="Draw the leading features as bars: .png, .svg or .pdf.")
-@click.option("--panels", "panels_folder", metavar="FOLDER", help="Draw each of the 12 leading features against the target there.")
+@figure_options
 @work_options
 def command(data: str, **options: Any) -> None:
     """Score every feature of DATA by the statistics that fit its kind and the target's.
@@ -81,7 +84,6 @@ def command(data: str, **options: Any) -> None:
     from chaff.cli.tables import limits_grid
 
     file_ending(options["out"], SAVED, "--out")
-    file_ending(options["figure"], (".png", ".svg", ".pdf"), "--figure")
     cut = _cut(options)
     show = Show(options["form"])
     context: CommandContext | None = None
@@ -91,8 +93,8 @@ def command(data: str, **options: Any) -> None:
         result = _triage(data, cut, options, show)
     else:
         result, context = _measured(data, cut, options, show)
-    by = options["by"] or result.lead
-    _table(show, result, by, options["everything"])
+    by = result.lead
+    _table(show, result, by, options["everything"], options["top"] or 0)
     if options["scaled"]:
         _scaled(show, result, by, options["everything"])
     for note in result.notes[1:]:
@@ -100,9 +102,7 @@ def command(data: str, **options: Any) -> None:
     if options["limits"]:
         limits_grid(show, result.try_limits(numbers(options["limits"], "--try"), by), by, len(result.frame))
     pairs = _pairs(show, _needed(context, "--pairs"), options) if options["pairs"] else None
-    names = _leave(result, by, options)
-    if options["panels_folder"]:
-        names.append(_panels(_needed(context, "--panels"), result, by, options["panels_folder"]))
+    names = _leave(result, by, options, None if context is None else context.table)
     show.finish("relevance", {"table": context, "result": result, "pairs": pairs}, names)
 
 
@@ -123,7 +123,7 @@ def _measured(data: str, cut: dict[str, float] | None, options: dict[str, Any], 
     settings = {k: options[k] for k in SETTINGS if options[k] is not None}
     requested = options["statistics"]
     if requested is not None:
-        settings["statistics"] = requested if requested in GROUPS else [n.strip() for n in requested.split(",")]
+        settings["statistics"] = requested if requested in GROUPS else [n.strip() for n in requested.split(",") if n.strip()]
     elif context.plan is None:
         settings["statistics"] = "fitting"
     stage = context.stage(Relevance, by=options["by"], cut=cut, **settings)
@@ -167,11 +167,12 @@ def _triage(data: str, cut: dict[str, float] | None, given: dict[str, Any], show
 
 def _again(data: str, cut: dict[str, float] | None, options: dict[str, Any]) -> Findings:
     """Saved findings under another cut."""
+    from chaff.methods.relevance.catalogue import our_name
     from chaff.results.findings import read_findings
 
     result = read_findings(data)
     if options["by"]:
-        result = dataclasses.replace(result, lead=options["by"])
+        result = dataclasses.replace(result, lead=our_name(options["by"]))
     if cut:
         stays = set(result.stays(cut))
         frame = result.frame.assign(verdict=["keep" if f in stays else "drop" for f in result.frame.index])
@@ -186,31 +187,56 @@ def _cut(options: dict[str, Any]) -> dict[str, float] | None:
     return given or None
 
 
-def _table(show: Show, result: Findings, by: str, everything: bool) -> None:
+def _table(show: Show, result: Findings, by: str, everything: bool, shown: int = 0) -> None:
     """The leading features with the statistics that fit into the window; what was asked for is always there."""
     from chaff.cli.tables import HEAD, grid, rest, with_interval, word
-    from chaff.results.shown import Cell
+    from chaff.results.digits import cell
+    from chaff.results.shown import Cell, Styled
 
     frame = result.ranked(by)
-    subset = frame if everything else frame.head(HEAD)
+    subset = frame if everything else frame.head(max(HEAD, shown))
     columns = _columns(result, by)
+    named = _named(result)
+    unfit = set(result.settings.get("not_fitted", ()))
     verdicts = "verdict" in frame.columns
     rows: list[list[Cell]] = []
     for place, (f, r) in enumerate(subset.iterrows(), 1):
-        rows.append([str(place), str(f), *([word(r["verdict"])] if verdicts else []), *[with_interval(c, r) for c in columns]])
+        # several statistics side by side have room for the interval of the one that ranks
+        cells = [sign_of(r) if c == SIGN else with_interval(c, r) if c == by or len(named) < 2 else cell(c, r[c]) for c in columns]
+        verdict = Styled("not judged", "quiet") if f in unfit else word(r["verdict"]) if verdicts else ""
+        rows.append([str(place), str(f), *([verdict] if verdicts else []), *cells])
     headers = ["", "feature", *(["verdict"] if verdicts else []), *[c.replace("_", " ") for c in columns]]
     show.say()
-    grid(show, headers, rows, required=("", "feature", "verdict", by.replace("_", " ")), names=2)
+    grid(show, headers, rows, required=("", "feature", "verdict", by.replace("_", " "), *(c.replace("_", " ") for c in named)), names=2)
     rest(show, len(subset), len(frame))
 
 
+def _named(result: Findings) -> list[str]:
+    """The statistics that were named, as columns."""
+    from chaff.methods.relevance.catalogue import named_statistics
+
+    return [c for c in named_statistics(result.settings.get("statistics", "fitting")) if c in result.frame.columns]
+
+
+def sign_of(row: Any) -> str:
+    """+ or − where the feature goes up or down with the target: by r, else by the AUC of the positive of two classes."""
+    r = row.get("pearson_r", row.get("spearman_rho", float("nan")))
+    r = r if r == r and r is not None else row.get("auc", float("nan")) - 0.5
+    return "+" if r > 0 else "−" if r < 0 else ""
+
+
 def _columns(result: Findings, by: str) -> list[str]:
-    """What was asked for first, then what leads, then every other measure that has a value at all."""
-    frame = result.frame
-    first = ["kind", "rows", "statistic", "effect_size", "p", "q"]
+    """The statistics that were named, else what leads with the direction; then every other measure that has a value at all."""
+    frame, named = result.frame, _named(result)
+    own = [by, f"{by}_p", f"{by}_family_p", f"{by}_q"]
+    first = ["kind", "statistic", "effect_size", SIGN, "p", "q", "rows"]
     ranking = [c for c in result.better if not c.endswith(("_p", "_q")) and c not in first]
-    own = [] if by in first else [by, f"{by}_p", f"{by}_family_p", f"{by}_q"]
-    order = dict.fromkeys([*first[:4], *own, *first[4:], *ranking])
+    if named:  # no figure twice: the effect size of these would be one of them
+        order = dict.fromkeys([by, *named, *own, *(f"{n}_p" for n in named), "kind", "rows", *ranking])
+    else:
+        order = dict.fromkeys([*first[:4], *([] if by in first else own), *first[4:], *ranking])
+    if SIGN in order and any(sign_of(r) for _, r in frame.iterrows()):
+        frame = frame.assign(**{SIGN: "+"})
     return [c for c in order if c in frame.columns and (frame[c].notna() & (frame[c].astype(str) != "")).any()]
 
 
@@ -259,23 +285,22 @@ def _pairs(show: Show, table: Table, options: dict[str, Any]) -> Findings:
     return result
 
 
-def _panels(table: Table, result: Findings, by: str, folder: str) -> str:
-    from chaff.plots import feature_target
-
-    names = [str(f) for f in result.ranked(by).index[:PANELS]]
-    files = ["".join(c if c.isalnum() or c in "-_." else "_" for c in name) for name in names]
-    write_figures(folder, {f"{file}.png": feature_target(table, name) for file, name in zip(files, names, strict=True)})
-    return f"{folder}/"
-
-
-def _leave(result: Findings, by: str, options: dict[str, Any]) -> list[str]:
+def _leave(result: Findings, by: str, options: dict[str, Any], table: Table | None) -> list[str]:
     names = []
     if options["out"]:
         result.save(options["out"], by, options["decimals"])
         names.append(options["out"])
-    if options["figure"]:
-        from chaff.plots import relevance_bars
+    return names + leave_figures(options, lambda: _figures(result, by, options["top"], table))
 
-        write_figure(options["figure"], relevance_bars(result, by))
-        names.append(options["figure"])
-    return names
+
+def _figures(result: Findings, by: str, top: int | None, table: Table | None) -> dict[str, Callable[[], Any]]:
+    """The bars, and each of the leading features against the target where the table is there."""
+    from chaff.plots import feature_target, relevance_bars
+    from chaff.plots.relevance_bars import BARS
+
+    drawn: dict[str, Callable[[], Any]] = {"relevance": lambda: relevance_bars(result, by, max(BARS, top or 0))}
+    if table is None:
+        return drawn
+    for name in [str(f) for f in result.ranked(by).index[:PANELS]]:
+        drawn["".join(c if c.isalnum() or c in "-_." else "_" for c in name)] = partial(feature_target, table, name)
+    return drawn

@@ -9,6 +9,7 @@ import click
 
 from chaff.cli.options import (
     all_option,
+    figure_options,
     file_ending,
     numbers,
     pin_options,
@@ -18,7 +19,7 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
-from chaff.cli.output import write_figures
+from chaff.cli.output import leave_figures
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -40,7 +41,7 @@ if TYPE_CHECKING:
 @all_option
 @click.option("--out", metavar="FILE", help="Save the findings: .json, .csv or .parquet.")
 @click.option("--decimals", type=click.IntRange(0), help="Digits after the point in a saved .csv or .parquet.")
-@click.option("--figures", metavar="FOLDER", help="Draw histograms.png and missing.png there.")
+@figure_options
 @work_options
 def command(data: str, **options: Any) -> None:
     """Look at the columns of DATA: what they hold, which cannot help, look like an id, repeat another, or like a leak."""
@@ -71,8 +72,7 @@ def command(data: str, **options: Any) -> None:
     if options["out"]:
         result.save(options["out"], options["by"], options["decimals"])
         names.append(options["out"])
-    if options["figures"]:
-        names += _figures(context.table, result, options["figures"])
+    names += leave_figures(options, lambda: _figures(context.table, result))
     show.finish("screen", {"table": context, "result": result}, names)
 
 
@@ -155,10 +155,8 @@ def _advice(show: Show, frame: pd.DataFrame, everything: bool) -> None:
     rest(show, len(subset), len(rows))
 
 
-def _figures(table: Any, result: Any, folder: str) -> list[str]:
+def _figures(table: Any, result: Any) -> dict[str, Callable[[], Any]]:
     from chaff.plots import histograms, missing_map
 
-    drawn = {"histograms.png": histograms(table, result)}
-    if (result.frame["missing_share"] > 0).any():
-        drawn["missing.png"] = missing_map(table, result)
-    return write_figures(folder, drawn)
+    drawn: dict[str, Callable[[], Any]] = {"histograms": lambda: histograms(table, result)}
+    return drawn | ({"missing": lambda: missing_map(table, result)} if (result.frame["missing_share"] > 0).any() else {})

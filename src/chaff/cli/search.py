@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -12,6 +13,7 @@ from chaff.cli.options import (
     STRATEGIES,
     all_option,
     columns_option,
+    figure_options,
     file_ending,
     number,
     parse_choice,
@@ -22,7 +24,7 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )
-from chaff.cli.output import write_figures
+from chaff.cli.output import leave_figures
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -48,8 +50,8 @@ RULES = "smallest, best, one standard error, knee, adjusted_r2, aic, bic, share=
 )  # fmt: skip
 @click.option("--against", metavar="NAME", help="Also with another model; compares the sets.")
 @click.option("--metric", metavar="NAME", help="r2, rmse, mae, log_loss, auc or accuracy.")
-@click.option("--size", type=float, help="Largest set (backward, recursive: smallest) to go to: a number, or a share below 1.")
-@click.option("--choose", metavar="RULE", default="smallest", show_default=True, help=f"Rule for the selected set: {RULES}.")
+@click.option("--size", type=float, help="Select a set of this size (a number, or a share below 1), and search no further than that.")
+@click.option("--choose", metavar="RULE", help=f"Rule for the selected set: {RULES}. Default: --size, else smallest.")
 @click.option("--quick", is_flag=True, help="Skip the CV scores by size: the search is not repeated inside the folds.")
 @click.option(
     "--alternatives",
@@ -70,7 +72,7 @@ RULES = "smallest, best, one standard error, knee, adjusted_r2, aic, bic, share=
 @click.option("--repeats", type=click.IntRange(1), help="Repeats of the folds (1).")
 @all_option
 @click.option("--out", metavar="FILE", help="Save the trail: .json, .csv or .parquet.")
-@click.option("--figures", metavar="FOLDER", help="Draw score by size, which sets hold what, and what the strategy has of its own, there.")
+@figure_options
 @work_options
 def command(data: str | None, **options: Any) -> None:
     """Search sets of features of DATA with the model that will be used in the end, and say what is honest of it."""
@@ -96,7 +98,8 @@ def command(data: str | None, **options: Any) -> None:
     result = _searched(context, options, requested, show)
     _show(show, result, requested, options)
     names = _leave(result, options)
-    show.finish("search", {"table": context, "searches": result.trails, **result.more}, names)
+    more = {k: v for k, v in result.more.items() if k != "rule"}
+    show.finish("search", {"table": context, "searches": result.trails, **more}, names)
 
 
 @dataclass(frozen=True)
@@ -104,6 +107,7 @@ class SearchRequest:
     """What the options said, checked before any work is done."""
 
     rule: Any
+    """None: the size that was asked for."""
     model: Any
     against: Any
     now: tuple[str, ...]
@@ -120,8 +124,9 @@ class SearchOutput:
 def _search_request(options: dict[str, Any]) -> SearchRequest:
     from chaff.methods.search.choice_rules import Rule
 
-    name, mark, value = options["choose"].partition("=")
-    rule = Rule.parse({name.strip(): number(value, "--choose")} if mark else name.strip())
+    name, mark, value = (options["choose"] or "smallest").partition("=")
+    parsed = Rule.parse({name.strip(): number(value, "--choose")} if mark else name.strip())
+    rule = None if options["size"] is not None and options["choose"] is None else parsed
     now = tuple(n.strip() for n in (options["now"] or "").split(",") if n.strip())
     return SearchRequest(rule, parse_choice(options["model"], "--model"), parse_choice(options["against"], "--against"), now)
 
@@ -162,15 +167,37 @@ def _searched(context: CommandContext, options: dict[str, Any], requested: Searc
                 after = search(context.table, used, strategy, after=after, progress=SearchBar(show), **shared)
                 trails.append(after)
         show.stop()
-        more: dict[str, Any] = {"chosen": [t.choose(requested.rule) for t in trails]}
+        rule = requested.rule or {"size": _size_of(trails, options["size"])}
+        more: dict[str, Any] = {"chosen": [t.choose(rule) for t in trails], "rule": rule}
         if len(trails) > 1:
-            more["runs"] = runs(trails, requested.rule)
+            more["runs"] = runs(trails, rule)
         if options["alternatives_"] or requested.now:
             show.watch("alternatives")
             more["alternatives"] = trails[0].alternatives(options["within"], requested.now)
     finally:
         show.stop()
     return SearchOutput(trails, more)
+
+
+def _size_of(trails: Sequence[SearchResult], size: float) -> int:
+    """The size that was asked for, if every search came through it.
+
+    Raises
+    ------
+    UsageError
+        With the sizes that there are.
+    """
+    from chaff.errors import UsageError
+    from chaff.methods.search.strategy import largest
+
+    wanted = largest(int(size) if size >= 1 else size, len(trails[0].offered))
+    for trail in trails:
+        if wanted not in trail.by_size:
+            there = ", ".join(map(str, trail.by_size))
+            raise UsageError(
+                f"{trail.strategy.name} visited no set of {wanted} features, but of {there}: pass one of these, or another --strategy"
+            )
+    return wanted
 
 
 def _show(show: Show, result: SearchOutput, requested: SearchRequest, options: dict[str, Any]) -> None:
@@ -188,10 +215,12 @@ def _show(show: Show, result: SearchOutput, requested: SearchRequest, options: d
 def _leave(result: SearchOutput, options: dict[str, Any]) -> list[str]:
     names = []
     if options["out"]:
-        result.trails[0].save(options["out"])
+        result.trails[0].save(options["out"], result.more["rule"])
         names.append(options["out"])
-    if options["figures"]:
-        from chaff.plots.search_figures import figures_of
+    return names + leave_figures(options, lambda: _figures(result))
 
-        names += write_figures(options["figures"], figures_of(result.trails, result.more))
-    return names
+
+def _figures(result: SearchOutput) -> dict[str, Callable[[], Any]]:
+    from chaff.plots.search_figures import figures_of
+
+    return figures_of(result.trails, result.more)

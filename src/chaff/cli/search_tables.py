@@ -28,26 +28,48 @@ ROLE_STYLES = {"in all": "keep", "interchangeable": "review", "in none": "drop"}
 def show_sizes(show: Show, trail: SearchResult, chosen: Chosen, everything: bool) -> None:
     """The best set of each size: what the search saw, what is honest, what comes and goes."""
     frame = trail.sizes
-    sizes = list(frame.index)
     title(show, f"{trail.strategy.name} search, {trail.scorer.model.label}: {count(len(trail.moves), 'step')}, {search_summary(trail)}")
     label = trail.scorer.metric.label
     extra = [c for c in ("cost", "adjusted_r2", "aic", "bic") if c in frame.columns]
     rows: list[tuple[Any, ...]] = []
+    takes_away = all(m.action in ("start", "remove") for m in trail.moves)
+    frame = frame.iloc[::-1] if takes_away else frame  # in the order of the search
+    before: set[str] | None = None
     for size, r in frame.iterrows():
+        here = set(r["features"])
+        went = sorted(before - here) if before is not None else []
+        before = here
         honest = f"{score(r['honest'])} ± {score(r['honest_se'])}" if "honest" in frame.columns else ""
         mark = "chosen" if r["features"] == chosen.features else ""
         own = [figure(r[c], 4) for c in extra]
-        rows.append((str(size), f"{score(r['seen'])} ± {score(r['seen_se'])}", honest, mark, *_changes(r), *own))
+        rows.append(
+            (
+                str(size),
+                f"{score(r['seen'])} ± {score(r['seen_se'])}",
+                honest,
+                mark,
+                *([listed(went, 3)] if takes_away else _changes(r)),
+                *own,
+            )
+        )
+    sizes = list(frame.index)
     at = sizes.index(len(chosen.features))
     shown = rows if everything else few_sizes(rows, at, at)
     cells: list[list[Cell]] = [[Styled(c, "keep" if row[3] else "") for c in row] for row in shown]
-    head = ["size", f"search {label}", f"CV {label}", "mark", "added", "removed", *[CRITERIA.get(c, c) for c in extra]]
+    head = [
+        "size",
+        f"search {label}",
+        f"CV {label}",
+        "mark",
+        *(["removed"] if takes_away else ["added", "removed"]),
+        *[CRITERIA.get(c, c) for c in extra],
+    ]
     keep = [k for k, name in enumerate(head) if not name.startswith("CV ") or "honest" in frame.columns]
     grid(
         show,
         [head[k] for k in keep],
         [[r[k] for k in keep] for r in cells],
-        required=("size", f"search {label}", f"CV {label}", "mark", "added"),
+        required=("size", f"search {label}", f"CV {label}", "mark", "removed" if takes_away else "added"),
         names=0,
     )
     if len(shown) < len(rows):

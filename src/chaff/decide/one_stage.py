@@ -12,7 +12,7 @@ from chaff.decide.pins import checked_pins
 from chaff.decide.stage_report import judge_pins, judge_stage, not_dropped
 from chaff.errors import ArgumentError, UsageError
 from chaff.evaluate.setting import Setting
-from chaff.evaluate.stage import ChecksTable, Stage
+from chaff.evaluate.stage import ChecksTable, NeverDrops, Stage
 from chaff.results.findings import DecoyRate, Findings, best_decoy
 from chaff.results.pin import Pin
 from chaff.results.trail import Trail
@@ -20,6 +20,7 @@ from chaff.results.verdict import Verdict
 from chaff.table.table import Table
 from chaff.work import Watch, Work, Workers
 
+MEASURED = "measured"  # the word in place of a verdict where nothing was decided
 VERDICT = ("verdict", "stays", "figure", "limit", "reason", "by")
 
 
@@ -32,6 +33,8 @@ class StageResult:
     setting: Setting
     table: Table
     """What the stage was offered."""
+    decided: bool = True
+    """Whether it had anything to decide: without a cut some stages only measure."""
 
 
 def judge(
@@ -53,7 +56,13 @@ def judge(
     offered = not_dropped(table, pinned)
     setting = Setting.of(offered, folds, work=work, pins=pinned) if folds else Setting.unfolded(offered, work, pins=pinned)
     report = judge_stage(stage, offered, setting)
-    return StageResult(report.result, judge_pins(report.verdicts, pinned, table.features), setting, offered)
+    return StageResult(
+        report.result,
+        judge_pins(report.verdicts, pinned, table.features),
+        setting,
+        offered,
+        not (isinstance(stage, NeverDrops) and stage.never_drops()),
+    )
 
 
 def named_features(table: Table, pins: Iterable[Pin], features: Sequence[str] | None) -> tuple[Table, dict[str, Pin]]:
@@ -95,7 +104,11 @@ def findings_of(judged: StageResult) -> Findings:
     """The findings of a stage that measures, with its verdicts."""
     if not isinstance(judged.result, Findings):
         raise UsageError("this stage returns a Trail; findings are not available")
-    return with_decoys_noted(with_verdicts(judged.result, judged.verdicts), judged.table.decoys)
+    result = with_verdicts(judged.result, judged.verdicts)
+    if not judged.decided:
+        own = (result.frame["verdict"] == "keep") & (result.frame["by"] != "pin")
+        result = replace(result, frame=result.frame.assign(verdict=result.frame["verdict"].mask(own, MEASURED)))
+    return with_decoys_noted(result, judged.table.decoys)
 
 
 def with_decoys_noted(result: Findings, planted: Sequence[str]) -> Findings:

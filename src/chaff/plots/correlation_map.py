@@ -15,6 +15,7 @@ from chaff.results.findings import Findings
 MOST_LABELS = 70
 FULL = 60  # columns up to which all are drawn
 MOST_VALUES = 14
+PAIR_LIMIT = 0.95  # where the findings have none
 
 
 @drawn_on("figure")
@@ -75,11 +76,11 @@ def correlation_map(findings: Findings, limit: float = 0.3, linkage: str = "aver
                     left.text(
                         j, i, f"{shown[i, j]:.2f}", ha="center", va="center", fontsize=9, color="white" if abs(shown[i, j]) > 0.6 else INK
                     )
-    words = findings.settings.get("method", "")
+    words, pair_limit = findings.settings.get("method", ""), findings.settings.get("limit", PAIR_LIMIT)
     what = f"{words.capitalize()} correlations" if words else "Associations"
-    over = int((np.abs(np.triu(np.nan_to_num(shown), 1)) >= 0.95).sum())
+    over = int((np.abs(np.triu(np.nan_to_num(shown), 1)) >= pair_limit).sum())
     subset = f"{p} columns" if p == everything else f"the {p} of {everything} columns with a partner at {limit:g} or more"
-    title = f"{what} of {subset}: {over} pair{'s' * (over != 1)} at 0.95 or more"
+    title = f"{what} of {subset}: {over} pair{'s' * (over != 1)} at {pair_limit:g} or more"
     figure.suptitle(title, x=0.01, ha="left", color=INK, fontsize=13, fontweight="bold")
     bar = figure.colorbar(image, ax=right, location="right", fraction=0.25, aspect=30)
     bar.set_label(f"white below {limit:g}", color=QUIET, fontsize=9)

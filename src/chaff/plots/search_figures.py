@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -299,17 +300,17 @@ def _trail(trail: Any, name: str) -> SearchResult:
     return result
 
 
-def figures_of(trails: Sequence[SearchResult], more: Mapping[str, Any]) -> dict[str, Any]:
-    """File name → figure, of everything that there is to draw of some searches; names of the second and later ones have a number."""
-    out: dict[str, Any] = {}
+def figures_of(trails: Sequence[SearchResult], more: Mapping[str, Any]) -> dict[str, Callable[[], Any]]:
+    """Name → what draws it, of everything that there is to draw of some searches; names of the second and later ones have a number."""
+    out: dict[str, Callable[[], Any]] = {}
     for k, (trail, chosen) in enumerate(zip(trails, more["chosen"], strict=True), 1):
         tail = "" if len(trails) == 1 else f"_{k}"
-        out[f"score_by_size{tail}.png"] = search_sizes(trail, chosen)
-        out[f"sets{tail}.png"] = set_presence(trail, chosen)
+        out[f"score_by_size{tail}"] = partial(search_sizes, trail, chosen)
+        out[f"sets{tail}"] = partial(set_presence, trail, chosen)
         if trail.strategy.name == "genetic":
-            out[f"generations{tail}.png"] = generations(trail)
+            out[f"generations{tail}"] = partial(generations, trail)
         if trail.scorer.prices:
-            out[f"score_by_cost{tail}.png"] = score_by_cost(trail)
+            out[f"score_by_cost{tail}"] = partial(score_by_cost, trail)
     if "alternatives" in more and len(more["alternatives"].sets):
-        out["alternatives.png"] = alternatives_map(more["alternatives"])
+        out["alternatives"] = partial(alternatives_map, more["alternatives"])
     return out

@@ -25,7 +25,7 @@ NAMES = frozenset({"feature", "first", "second", "column", "goes", "stays", "par
 WRAPPED = frozenset(
     {"reason", "why", "in words", "explained by", "columns", "what", "says", "equation", "advice", "words", "or in its place"}
 )
-SHORTEST_NAME, NARROWEST_WORDS, GAP = 12, 18, 2
+SHORTEST_NAME, LONGEST_NAME, NARROWEST_WORDS, GAP = 12, 40, 18, 2
 ROWS_SHOWN = 20
 
 
@@ -59,6 +59,11 @@ class TextColumn:
         if self.fit == "name":
             return min(self.natural, SHORTEST_NAME)
         return min(self.natural, NARROWEST_WORDS) if self.fit == "words" else self.natural
+
+    @property
+    def whole_name(self) -> int:
+        """The least where a name is to be read whole, if it is no longer than names are."""
+        return min(self.natural, LONGEST_NAME) if self.fit == "name" else self.least
 
 
 class Line(NamedTuple):
@@ -129,8 +134,12 @@ def lay_out(columns: Sequence[TextColumn], width: int, indent: int = 1) -> Laid:
     room = width - indent
     kept = [replace(c, header=visible(c.header), cells=[_visible(x) for x in c.cells]) for c in columns]
     left_out: list[str] = []
-    while len(kept) > 1 and sum(c.least for c in kept) + GAP * (len(kept) - 1) > room:
-        free = [c for c in kept if not c.required] or kept[1:]
+    while len(kept) > 1:
+        free = [c for c in kept if not c.required]
+        least = sum(c.whole_name if free else c.least for c in kept)  # names are shortened when nothing else can go
+        if least + GAP * (len(kept) - 1) <= room:
+            break
+        free = free or kept[1:]
         gone = free[-1]
         kept.remove(gone)
         if gone.header:

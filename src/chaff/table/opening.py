@@ -91,6 +91,7 @@ def open_on(source: Any, terms: Terms, holdout: Any = None, limit: Limit | None 
     if holdout is not None:
         extra, extra_label = _beside(holdout, terms.reading, limit, on_disk=isinstance(arrow, StoredTable))
         arrow, held = _stacked(arrow, label, extra, extra_label)
+    terms = terms.with_wildcards(list(map(str, arrow.column_names)), label)
     text, note = terms, ""
     if terms.derives_target:
         arrow, text, note = with_made_target(arrow, label, terms)

@@ -59,7 +59,12 @@ def _features(source: Source, terms: Terms) -> tuple[str, ...]:
     features = tuple(n for n in (*source.arrow.column_names, *source.together) if n not in taken)
     if not features:
         raise DataError(f"{source.label} has no column left to be a feature: all are the target, ids or ignored")
-    return features
+    if not terms.features:
+        return features
+    wrong = [n for n in terms.features if n not in features]
+    if wrong:
+        raise UsageError(f"'{wrong[0]}' cannot be a feature: it is the target, has another role, is ignored, or is part of a category")
+    return tuple(n for n in features if n in set(terms.features))
 
 
 def _check_words(source: Source, features: Sequence[str]) -> None:
@@ -119,6 +124,7 @@ def _check_named(source: Source, terms: Terms) -> None:
         *terms.protected,
         *source.kinds,
         *(m for g in source.together.values() for m in g),
+        *(n for n in terms.features if n not in source.together),
     ]
     for name in requested:
         if name not in names:

@@ -6,16 +6,17 @@ A new role or way of reading is a new field here: its `about` is the help of the
 from __future__ import annotations
 
 import dataclasses
+import fnmatch
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import PurePath
 from typing import Any, Literal
 
 from chaff.choices import wrong_fields
-from chaff.errors import UsageError
+from chaff.errors import UnknownColumn, UsageError
 from chaff.table.files.reading import Reading
 
-SettingForm = Literal["word", "words", "number", "numbers", "pairs", "number pairs", "word lists", "path"]
+SettingForm = Literal["word", "words", "names", "number", "numbers", "pairs", "number pairs", "word lists", "path"]
 
 
 def _term(default: Any, about: str, option: str, given: SettingForm = "word", shown: str = "") -> Any:
@@ -50,6 +51,11 @@ class Terms:
         (), "Names of the classes that thresholds make, from the lowest on.", "--target-label", "words", "WORD"
     )
     target_name: str = _term("", "Name of the target that thresholds make.", "--target-name", shown="NAME")
+    features: Sequence[str] = _term(
+        (), "Only these columns are features; * in a name stands for any letters. @FILE: those of a selection, of saved findings or a "
+        "search, or of a list of names.",
+        "--features", "names", "A,B,…|@FILE",
+    )  # fmt: skip
     ids: Sequence[str] = _term((), "Column that identifies rows: never a feature.", "--ids", "words", "NAME")
     ignore: Sequence[str] = _term((), "Column to ignore: never a feature.", "--ignore", "words", "NAME")
     protected: Sequence[str] = _term(
@@ -114,7 +120,7 @@ class Terms:
     def __post_init__(self) -> None:
         for f in dataclasses.fields(self):
             value = getattr(self, f.name)
-            if f.metadata["form"] in ("words", "numbers"):
+            if f.metadata["form"] in ("words", "names", "numbers"):
                 value = (value,) if isinstance(value, str | int | float) else tuple(value)
             elif f.metadata["form"] == "word lists":
                 value = {k: (v,) if isinstance(v, str | int | float) else tuple(v) for k, v in value.items()}
@@ -151,6 +157,18 @@ class Terms:
                 out[f.name] = _plain(value)
         return out
 
+    def with_wildcards(self, columns: Sequence[str], label: str) -> Terms:
+        """The columns that are meant by names with * or ? in them, for features, ids, ignore, protected and together.
+
+        Raises
+        ------
+        UnknownColumn
+            For a pattern that fits no column.
+        """
+        out: dict[str, Any] = {role: _matching(getattr(self, role), columns, label) for role in ("features", "ids", "ignore", "protected")}
+        out["together"] = {name: _matching(members, columns, label) for name, members in self.together.items()}
+        return dataclasses.replace(self, **out)
+
     @property
     def reading(self) -> Reading:
         """How text files are read."""
@@ -167,6 +185,19 @@ class Terms:
         """Columns that are there for another purpose than to be a feature, the target left out."""
         named = [r for r in (self.groups, self.order, self.weights) if r]
         return tuple(dict.fromkeys([*self.ids, *named]))
+
+
+def _matching(names: Sequence[str], columns: Sequence[str], label: str) -> tuple[str, ...]:
+    out: list[str] = []
+    for name in names:
+        if name in columns or not set("*?") & set(name):
+            out.append(name)
+            continue
+        found = fnmatch.filter(columns, name)
+        if not found:
+            raise UnknownColumn(f"no column of {label} is like '{name}'")
+        out += found
+    return tuple(dict.fromkeys(out))
 
 
 def _plain(value: Any) -> Any:

@@ -106,8 +106,8 @@ def test_a_statistic_that_fits_nothing_names_those_that_do():
     table = opened()
     with pytest.raises(chaff.UsageError, match=r"ROC AUC.*does not fit.*choose from pearson_r"):
         chaff.relevance(table, ["auc"])
-    with pytest.raises(chaff.UsageError, match=r"unknown statistic 'pearson'.*Did you mean 'pearson_r'"):
-        chaff.relevance(table, ["pearson"])
+    with pytest.raises(chaff.UsageError, match=r"unknown statistic 'pearsen_r'.*Did you mean 'pearson_r'"):
+        chaff.relevance(table, ["pearsen_r"])
     with pytest.raises(chaff.UsageError, match="needs two classes, not 3"):
         chaff.relevance(opened(3), ["ks"])
     with pytest.raises(chaff.UsageError, match="unknown argument 'bin'.*Did you mean 'bins'"):

@@ -220,8 +220,8 @@ def _chosen(stage: Any, size: int, table: Table, work: Work, unit: tuple[int, In
     k, rows = unit
     half = table.take(rows)
     seed = replace(work, seed=work.key("half", k))
-    if isinstance(stage, Relevance) and stage.by in NAMES:  # the one statistic that ranks, and nothing else
-        values = statistic_values(stage, NAMES[stage.by], stage.view(half, seed))
+    if isinstance(stage, Relevance) and stage.ranked_by in NAMES:  # the one statistic that ranks, and nothing else
+        values = statistic_values(stage, NAMES[stage.ranked_by], stage.view(half, seed))
         order = np.lexsort((np.array(table.features), -np.nan_to_num(values, nan=-np.inf)))[:size]
         return np.isin(np.arange(len(values)), order) & ~np.isnan(values)
     result = stage.judge(half, Setting.of(half, FOLDS, work=seed))

@@ -19,6 +19,13 @@ ALL: tuple[FilterStatistic, ...] = tuple(
 FAMILIES: tuple[Family, ...] = tuple(f for m in files_of(ROOM) for f in getattr(m, "FAMILIES", ()))
 STATISTICS = {s.name: s for s in ALL}
 NAMES = {alias: s.name for s in ALL for alias in s.aliases} | {s.name: s.name for s in ALL}
+USUAL = {
+    "pearson": "pearson_r", "correlation": "pearson_r", "spearman": "spearman_rho", "kendall": "kendall_tau", "anova": "f", "anova_f": "f",
+    "f_test": "f", "chi2": "chi_square", "chi_squared": "chi_square", "g_test": "g", "kruskal": "kruskal_h", "kruskal_wallis": "kruskal_h",
+    "roc_auc": "auc", "kolmogorov_smirnov": "ks", "mi": "mutual_information", "cramer_v": "cramers_v", "welch": "welch_f",
+    "mrmr": "mrmr_difference",
+}  # fmt: skip
+"""Other usual names of the statistics."""
 GROUPS = {
     "tests": "one test by kind: the least that ranks every column",
     "leading": "one test by kind and mutual information",
@@ -48,6 +55,19 @@ def resolve(requested: str | Sequence[str], table: Table) -> tuple[str, ...]:
     check_names(requested)
     names = (requested,) if isinstance(requested, str) else tuple(requested)
     return tuple(dict.fromkeys(_checked(name, pairs, table) for name in names))
+
+
+def our_name(name: str) -> str:
+    """A statistic or a group by the name that it has here: `spearman` is `spearman_rho`."""
+    plain = name.strip().lower().replace("-", "_").replace(" ", "_")
+    return name if name in NAMES or name in GROUPS else USUAL.get(plain, plain if plain in NAMES else name)
+
+
+def named_statistics(requested: str | Sequence[str]) -> tuple[str, ...]:
+    """The statistics that were asked for by name; empty for a group of them."""
+    if isinstance(requested, str):
+        return () if requested in GROUPS else (requested,)
+    return tuple(requested)
 
 
 def check_names(requested: str | Sequence[str]) -> None:

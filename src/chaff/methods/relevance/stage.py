@@ -21,13 +21,15 @@ from chaff.methods.relevance.catalogue import (
     check_names,
     check_ranking,
     described,
+    named_statistics,
+    our_name,
     resolve,
     statistic_of,
 )
 from chaff.methods.relevance.default_test import COLUMNS, leads_of, led_words, put_leads
 from chaff.methods.relevance.dependent_rows import corrected
 from chaff.methods.relevance.families.counts import share_of_classes
-from chaff.methods.relevance.relevance_data import FEWEST_A_LEVEL, RelevanceData, too_many_levels
+from chaff.methods.relevance.relevance_data import FEWEST_A_LEVEL, RelevanceData, kind_of, too_many_levels
 from chaff.methods.relevance.statistic import Measured
 from chaff.methods.screen.leaks import LeakRule
 from chaff.results.cuts import Cut
@@ -59,7 +61,8 @@ class Relevance:
         information. "fitting": all that fit the kinds. "all": relief and mrmr too, which use several features at once. Names and
         sources are in ``findings.more["statistics"]``.
     by : str
-        Column that ranks and cuts: effect_size (|r|, √ω² or Cramér's V, one scale for all kinds), mutual_information, q, …
+        Column that ranks and cuts: effect_size (|r|, √ω² or Cramér's V, one scale for all kinds), mutual_information, q, … Empty: the
+        first statistic that was named, else effect_size. A feature that it does not fit is not judged, and stays.
     cut : dict or None
         Which features are kept: ``{"top": 40}``, ``{"share": 0.25}`` (rounded up), ``{"above": 0.1}``, ``{"below": 0.05}``,
         ``{"times_mean": 1.5}``; None only measures. With a cut, verdicts are in the frame.
@@ -110,7 +113,7 @@ class Relevance:
     """
 
     statistics: str | Sequence[str] = "fitting"
-    by: str = "effect_size"
+    by: str = ""
     cut: Mapping[str, float] | None = None
     adjust: str = "benjamini_hochberg"
     confidence: float | None = 0.95
@@ -128,6 +131,9 @@ class Relevance:
     hint_if_empty: ClassVar[str] = "relax its cut, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
+        named = self.statistics
+        object.__setattr__(self, "statistics", our_name(named) if isinstance(named, str) else tuple(our_name(str(n)) for n in named))
+        object.__setattr__(self, "by", our_name(self.by))
         if self.cut is not None:
             Cut.from_mapping(self.cut)
         if self.adjust not in ADJUSTMENTS:
@@ -138,21 +144,29 @@ class Relevance:
             if getattr(self, name) < least:
                 raise UsageError(f"relevance: {name} must be {least} or more, not {getattr(self, name)}")
         check_names(self.statistics)
-        check_ranking(self.by)
+        check_ranking(self.ranked_by)
         check_bins(self.bins, self.bin_kind)
+
+    @property
+    def ranked_by(self) -> str:
+        """The column that ranks and cuts."""
+        if self.by:
+            return self.by
+        named = named_statistics(self.statistics)
+        return named[0] if named else "effect_size"
 
     def check_table(self, table: Table) -> None:
         """Whether the statistics and bins fit the table."""
-        names, ranking = resolve(self.statistics, table), statistic_of(self.by)
+        names, ranking = resolve(self.statistics, table), statistic_of(self.ranked_by)
         if ranking and ranking not in names:
             resolve([ranking], table)  # says so where it does not fit
-            raise UsageError(f"features cannot be ranked by {self.by}: {ranking} is not among the statistics ({', '.join(names)})")
+            raise UsageError(f"features cannot be ranked by {self.ranked_by}: {ranking} is not among the statistics ({', '.join(names)})")
         if self.bin_kind == "supervised" and table.target.task == "regression":
             raise UsageError("supervised bins need classes; for a number target use equal counts or equal width")
 
     def able_to_rank(self, table: Table) -> Relevance:
         """The same stage with the statistic that it ranks by among those it computes."""
-        names, ranking = resolve(self.statistics, table), statistic_of(self.by)
+        names, ranking = resolve(self.statistics, table), statistic_of(self.ranked_by)
         return self if not ranking or ranking in names else replace(self, statistics=[*names, ranking])
 
     def never_drops(self) -> bool:
@@ -183,7 +197,15 @@ class Relevance:
 
         more["statistics"] = pd.DataFrame(described(names)).set_index("statistic")
         ways = {str(c): better(str(c)) for c in frame.columns if _ranks(str(c))}
-        return Findings(self.use, frame, self.by, ways, asdict(self), (*self._notes(view, frame), *led_words(leads), *shared), more)
+        return Findings(
+            self.use,
+            frame,
+            self.ranked_by,
+            ways,
+            asdict(self) | self._not_fitted(table),
+            (*self._notes(view, frame), *led_words(leads), *shared),
+            more,
+        )
 
     def values(self, view: RelevanceData, name: str) -> pd.Series:
         """One statistic of every feature, missing where it does not fit; nothing else is computed."""
@@ -268,24 +290,39 @@ class Relevance:
                 f"{self.shuffles} permutations are too few to adjust single p-values over {frame.shape[0]} features "
                 f"(that takes {need:,}): use the _family_p columns (maximum over features per permutation)"
             )
-        loose = (self.cut or {}).get("below", 0.0) > LARGE_P and better(self.by) == "lower" and self.by not in STATISTICS
+        unfit = self._not_fitted(view.table).get("not_fitted", ())
+        if unfit:
+            stay = ", and stay" if self.cut else ""
+            notes.append(f"{self.ranked_by} does not fit {listed(unfit)}: not judged{stay} (--by effect_size judges every kind)")
+        loose = (self.cut or {}).get("below", 0.0) > LARGE_P and better(self.ranked_by) == "lower" and self.ranked_by not in STATISTICS
         if self.cut and loose:
-            notes.append(f"a limit of {self.cut['below']:g} on {self.by} keeps many null features")
+            notes.append(f"a limit of {self.cut['below']:g} on {self.ranked_by} keeps many null features")
         return tuple(notes + _too_good(frame, view))
 
     def verdicts(self, result: Findings, setting: Setting) -> tuple[Verdict, ...]:
-        values = result.ranked(self.by)[self.by].reindex(result.frame.index)
-        figures = {f: f"{self.by} {v:.3g}" for f, v in values.items()}
+        by = self.ranked_by
+        values = result.frame[by]
+        figures = {f: f"{by} {v:.3g}" if v == v else "" for f, v in values.items()}
         if self.cut is None:
             return tuple(keep(str(f), self.use, figures[f]) for f in values.index)
         cut = Cut.from_mapping(self.cut)
-        stays = set(result.stays(cut, self.by))
-        return tuple(
-            keep(str(f), self.use, figures[f], str(cut))
-            if f in stays
-            else drop(str(f), self.use, figures[f], str(cut), f"not in {cut} by {self.by}")
-            for f in values.index
-        )
+        stays, unfit = set(result.stays(cut, by)), set(result.settings.get("not_fitted", ()))
+        return tuple(self._verdict(str(f), figures[f], cut, f in stays, f in unfit, str(result.frame.at[f, "kind"])) for f in values.index)
+
+    def _verdict(self, f: str, figure: str, cut: Cut, stays: bool, unfit: bool, kind: str) -> Verdict:
+        by = self.ranked_by
+        if unfit:
+            return keep(f, self.use, "", str(cut), f"not judged: {by} does not fit a {kind} (by effect_size every kind is judged)")
+        if stays:
+            return keep(f, self.use, figure, str(cut))
+        return drop(f, self.use, figure, str(cut), f"not in {cut} by {by}" if figure else f"no value of {by}")
+
+    def _not_fitted(self, table: Table) -> dict[str, tuple[str, ...]]:
+        """Features that the ranking statistic does not fit, where there are any."""
+        ranking = statistic_of(self.ranked_by)
+        pairs = {f: (kind_of(table, f), table.target.task) for f in table.features}
+        unfit = tuple(f for f, pair in pairs.items() if ranking and pair[0] and pair not in STATISTICS[ranking].fits)
+        return {"not_fitted": unfit} if unfit else {}
 
 
 def _put(frame: pd.DataFrame, features: list[str], columns: Mapping[str, Any]) -> None:

@@ -277,14 +277,18 @@ class SearchResult(Trail):
         frame["round"] = frame["round"].astype("Int64")
         return frame
 
-    def save(self, path: str | Path) -> None:
-        """Write to a file: .json holds everything that was found, .csv and .parquet the moves.
+    def save(self, path: str | Path, rule: Any = "smallest") -> None:
+        """Write to a file: .json holds everything that was found, and the set that `rule` chooses; .csv and .parquet the moves.
 
         Raises
         ------
         UsageError, DataError
         """
-        save_frame(path, self.frame, lambda: plain(self.as_plain()))
+        save_frame(path, self.frame, lambda: plain(self.as_plain() | self._as_chosen(rule)))
+
+    def _as_chosen(self, rule: Any) -> dict[str, Any]:
+        chosen = self.choose(rule)
+        return {"chosen": {"rule": chosen.rule, "features": list(chosen.features)}}
 
     def as_plain(self) -> dict[str, Any]:
         from chaff.choices import plan_value
