@@ -136,7 +136,26 @@ def __getattr__(name: str) -> Any:
 
                 globals()[name] = checked(choice)
                 return choice
-    raise AttributeError(f"module 'chaff' has no attribute {name!r}")
+    raise AttributeError(f"module 'chaff' has no attribute {name!r}{_like(name)}")
+
+
+# Usual names of the trade, and where they lead.
+_USUAL = {
+    "vif": "chaff.inflation", "correlation": "chaff.correlations", "corr": "chaff.correlations", "heatmap": "chaff.plots.correlation_map",
+    "pca": "chaff.components", "rfe": 'chaff.search(…, "recursive")', "stepwise": 'chaff.search(…, "both")',
+    "feature_importance": "chaff.importance", "feature_importances": "chaff.importance", "shap": 'chaff.importance(…, by="shapley")',
+    "permutation_importance": 'chaff.importance(…, by="permutation")', "mutual_information": "chaff.relevance", "anova": "chaff.relevance",
+    "chi2": "chaff.relevance", "filter": "chaff.relevance", "fit": "chaff.models.fit", "cross_validate": "chaff.SubsetScorer",
+    "load": "chaff.read_selection", "read_csv": "chaff.open_table", "read": "chaff.open_table", "lasso": "chaff.Lasso",
+}  # fmt: skip
+
+
+def _like(name: str) -> str:
+    """What may have been meant."""
+    from chaff.errors import nearest
+
+    usual = _USUAL.get(name.lower())
+    return f": see {usual}" if usual else f".{nearest(name, __dir__())}"
 
 
 def __dir__() -> list[str]:

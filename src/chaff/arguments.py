@@ -39,6 +39,8 @@ def _call(function: types.FunctionType) -> Any:
             bound = signature.bind(*given, **named)
         except TypeError as error:
             unknown = [k for k in named if k not in signature.parameters]
+            if unknown == ["target"] and next(iter(signature.parameters)) == "table" and given:
+                raise ArgumentError(_how_to_open(function.__name__, given[0])) from error
             words = f"unknown argument '{unknown[0]}'.{nearest(unknown[0], signature.parameters)}" if unknown else str(error)
             raise ArgumentError(f"{function.__name__}: {words}") from error
         hints = _hints(function)
@@ -51,6 +53,8 @@ def _call(function: types.FunctionType) -> Any:
             if isinstance(value, str) and "Literal" in str(hints[name]):
                 continue  # the call itself says which words there are
             if not fits(value, hints[name]):
+                if getattr(hints[name], "__name__", "") == "Table":
+                    raise ArgumentError(_how_to_open(function.__name__, value))
                 raise ArgumentError(f"{function.__name__}: {name} must be {in_words(hints[name])}, not {_shown(value)}")
         return function(*given, **named)
 
@@ -86,6 +90,11 @@ def _check_class(cls: type) -> None:
 
     cls.__init__ = init  # type: ignore[misc]
     cls._checks_types = True  # type: ignore[attr-defined]
+
+
+def _how_to_open(call: str, value: Any) -> str:
+    kind = "a path" if isinstance(value, str) else f"a {type(value).__name__}"
+    return f'{call}: this is {kind}, not a Table: open it first, chaff.{call}(chaff.open_table(data, target="NAME"), …)'
 
 
 def _shown(value: Any) -> str:

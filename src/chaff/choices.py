@@ -60,6 +60,8 @@ class Registry:
             if problems:
                 raise UsageError(f"{self.what} '{given['name']}': " + "; ".join(problems))
             return cls(**settings)
+        if isinstance(given, type) and given in self.choices.values():
+            raise UsageError(f"{given.__name__} is a class: call it, chaff.{given.__name__}()")
         if isinstance(given, type) or not hasattr(given, self.key):
             raise UsageError(f"a {self.what} is a name ({', '.join(self.choices)}), a mapping or an object of its own, not {given!r}")
         return given

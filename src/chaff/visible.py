@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 import json
 import unicodedata
 from collections.abc import Sequence
@@ -23,6 +24,16 @@ def visible(text: str, long: bool = False) -> str:
     if text.isprintable():
         return text
     return "".join(c if c.isprintable() or unicodedata.category(c) == SPACES else _escape(c, long) for c in text)
+
+
+class Shown:
+    """A result that the user reads: its short text is what Python and a notebook show of it, unless it has a table of its own."""
+
+    def __repr__(self) -> str:
+        return str(self)
+
+    def _repr_html_(self) -> str:
+        return f"<pre>{html.escape(str(self))}</pre>"
 
 
 def listed(names: Sequence[str], most: int = 4) -> str:

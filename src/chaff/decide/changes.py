@@ -12,6 +12,7 @@ from chaff.metrics import METRICS
 from chaff.results.digits import figure, with_error
 from chaff.results.plain import records
 from chaff.results.shown import frame_html, frame_text
+from chaff.visible import Shown
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -19,8 +20,8 @@ if TYPE_CHECKING:
 NONE = "—"
 
 
-@dataclass(frozen=True)
-class Changes:
+@dataclass(frozen=True, repr=False)
+class Changes(Shown):
     """What differs between two selections.
 
     Examples

@@ -17,7 +17,7 @@ from chaff.results.plain import records
 from chaff.results.shown import frame_html, frame_text
 from chaff.stats.levels_change import shares_changed_p, unseen_p
 from chaff.stats.tail_probabilities import normal_upper
-from chaff.visible import listed
+from chaff.visible import Shown, listed
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -34,8 +34,8 @@ STRIDE = 8  # and beyond it every so many; ranges, levels and gaps from all
 NAMED = 5
 
 
-@dataclass(frozen=True)
-class Drifts:
+@dataclass(frozen=True, repr=False)
+class Drifts(Shown):
     """How new rows differ from those that a selection was made on."""
 
     frame: pd.DataFrame

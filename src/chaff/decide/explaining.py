@@ -15,6 +15,7 @@ from chaff.errors import UnknownColumn, UsageError, nearest
 from chaff.files import save_frame, write_text
 from chaff.results.plain import plain
 from chaff.results.shown import frame_html, frame_text, terminal_width
+from chaff.visible import Shown
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -76,8 +77,8 @@ class ColumnHistory:
         return {**text, "steps": steps, "says": list(self.says)}
 
 
-@dataclass(frozen=True)
-class Explanation:
+@dataclass(frozen=True, repr=False)
+class Explanation(Shown):
     """Columns with their histories, those to look at first."""
 
     columns: tuple[ColumnHistory, ...]

@@ -32,6 +32,7 @@ from chaff.stats.pooled_metric import Units, pooled
 from chaff.stats.tail_probabilities import t_quantile
 from chaff.table.repeated_rows import repeated_rows
 from chaff.table.table import Table
+from chaff.visible import Shown
 
 HonestMode = str  # "quick", "cheap" or "full"
 MOST_OFFERED = 5_000  # columns that a line of the table of final scores is fitted for
@@ -70,8 +71,8 @@ class Gap:
     high: float
 
 
-@dataclass(frozen=True)
-class FinalScores:
+@dataclass(frozen=True, repr=False)
+class FinalScores(Shown):
     """What the selection costs or gains."""
 
     full: tuple[str, ...]
@@ -101,6 +102,9 @@ class FinalScores:
 
     def line(self, name: str) -> Line:
         return next(line for line in self.lines if line.name == name)
+
+    def __str__(self) -> str:
+        return f"{len(self.kept)} of {len(self.full)} features kept{': ' if self.kept else ''}{', '.join(self.kept)}"
 
 
 @dataclass(frozen=True)

@@ -19,12 +19,13 @@ from chaff.results.score import corrected_error
 from chaff.stats.paired_loss import KeepUp
 from chaff.stats.pooled_metric import Pooled, pooled
 from chaff.stats.tail_probabilities import t_quantile
+from chaff.visible import Shown
 
 LEVEL = 0.90
 
 
-@dataclass(frozen=True)
-class Honest:
+@dataclass(frozen=True, repr=False)
+class Honest(Shown):
     """What the kept set scores on rows that neither its search nor its choice has seen."""
 
     mean: float

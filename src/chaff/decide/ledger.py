@@ -12,15 +12,17 @@ from typing import TYPE_CHECKING
 from chaff.errors import UsageError
 from chaff.files import harmless, write_text, write_with
 from chaff.results.plain import records
+from chaff.results.shown import frame_html, frame_text
 from chaff.results.verdict import Verdict
 from chaff.table.table import Meaning
+from chaff.visible import Shown
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
-@dataclass(frozen=True)
-class Ledger:
+@dataclass(frozen=True, repr=False)
+class Ledger(Shown):
     """Verdicts in the order in which they were given."""
 
     verdicts: tuple[Verdict, ...] = ()
@@ -93,6 +95,12 @@ class Ledger:
             write_text(path, "\n".join(lines) + "\n")
         else:
             raise UsageError(f"{Path(path).name}: a ledger is written as .csv, .parquet, .json or .md")
+
+    def __str__(self) -> str:
+        return frame_text("ledger", self.frame, ("verdict", "by", "reason", "figure", "limit"))
+
+    def _repr_html_(self) -> str:
+        return frame_html("ledger", self.frame, ("verdict", "by", "reason", "figure", "limit"))
 
 
 def literal(text: str) -> str:

@@ -24,6 +24,7 @@ from chaff.results.findings import Findings
 from chaff.results.pin import Pin
 from chaff.results.verdict import drop, keep
 from chaff.table.table import Table
+from chaff.visible import Shown
 from chaff.work import Work, Workers
 
 
@@ -318,8 +319,8 @@ def overlap_data(table: Table, pins: Iterable[Pin] = (), seed: int = 0, workers:
     return OverlapData.of(offered, Setting.unfolded(offered, Work(seed, workers), pins=pinned))
 
 
-@dataclass(frozen=True)
-class Overlaps:
+@dataclass(frozen=True, repr=False)
+class Overlaps(Shown):
     """Everything that is asked about repeats, from one reading of the table."""
 
     pairs: Findings

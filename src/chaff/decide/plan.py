@@ -7,6 +7,7 @@ table (`check_plan`) before the first stage.
 from __future__ import annotations
 
 import dataclasses
+import html
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -33,7 +34,7 @@ from chaff.models.protocols import Model, target_refusal
 from chaff.results.pin import Pin
 from chaff.table.table import Table
 from chaff.table.terms import Terms
-from chaff.visible import toml_text
+from chaff.visible import Shown, toml_text
 
 BUILT_IN_FOREST = Forest(trees=60, rows_per_tree=20_000)  # what importance is measured by: enough to rank, in seconds
 FOLDS = 5
@@ -136,8 +137,8 @@ class PinEntry:
             raise PlanError(f"pin of '{self.feature}' needs a reason: because = …")
 
 
-@dataclass(frozen=True)
-class Plan:
+@dataclass(frozen=True, repr=False)
+class Plan(Shown):
     """Stages in order, how sets are scored, and pins. `read_plan` makes one from TOML, `built_in_plan` is the default."""
 
     stages: tuple[Stage, ...]
@@ -171,6 +172,13 @@ class Plan:
         if self.pins:
             out["pin"] = [dataclasses.asdict(p) for p in self.pins]
         return out
+
+    def __str__(self) -> str:
+        stages = " → ".join(name_of(s) for s in self.stages)
+        return f"plan: {stages}" + (f" · target {self.table.target}" if self.table.target else "")
+
+    def _repr_html_(self) -> str:
+        return f"<pre>{html.escape(self.to_toml())}</pre>"
 
 
 def built_in_plan() -> Plan:

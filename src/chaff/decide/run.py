@@ -39,6 +39,7 @@ from chaff.results.shown import columns_of, lay_out, table_html, terminal_width
 from chaff.results.trail import Trail
 from chaff.stats.part_differences import SHUFFLES
 from chaff.table.table import Table
+from chaff.visible import Shown
 from chaff.work import Watch, Work, Workers
 
 if TYPE_CHECKING:
@@ -47,8 +48,8 @@ if TYPE_CHECKING:
     from chaff.methods.evaluation.protection import Protection
 
 
-@dataclass(frozen=True)
-class Run:
+@dataclass(frozen=True, repr=False)
+class Run(Shown):
     """A plan that has been run: every stage's report, the table of final scores, the ledger and the selection."""
 
     table: Table = field(repr=False)
@@ -225,6 +226,7 @@ def select(
     table: Table,
     plan: Plan | str | Path | None = None,
     *,
+    model: Any = None,
     models: Mapping[str, Any] | None = None,
     holdout: float | None = None,
     rows: int | float | Literal["auto", "all"] | None = None,
@@ -245,6 +247,8 @@ def select(
     plan : Plan, path of a TOML file or name, optional
         `chaff.built_in_plan()` when left out (with more than 5,000 columns ``chaff.named_plan("wide")``); also a name of
         `chaff.named_plan`.
+    model : model, str, dict or a class of your own, optional
+        The model that you will use in the end; the one of the plan's [score] when left out.
     models : dict, optional
         Models of your own by their names in the plan file, as in `chaff.read_plan`.
     holdout : float, optional
@@ -287,7 +291,7 @@ def select(
     >>> "crumb_score" in run.features
     False
     """
-    plan = _plan_with(plan_for(table) if plan is None else _plan_of(plan, models), holdout=holdout, rows=rows)
+    plan = _plan_with(plan_for(table) if plan is None else _plan_of(plan, models), holdout=holdout, rows=rows, model=model)
     if honest not in HONEST_MODES:
         raise UsageError(f"honest must be one of {', '.join(HONEST_MODES)}, not {honest!r}")
     work = Work(seed, workers, watch)

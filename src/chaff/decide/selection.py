@@ -15,6 +15,7 @@ from chaff.decide.earlier_selections import with_new_keys
 from chaff.decide.selection_data import SelectionData
 from chaff.errors import ArgumentError, DataError, UsageError
 from chaff.files import read_json, write_text
+from chaff.results.shown import table_html
 from chaff.version import __version__
 
 if TYPE_CHECKING:
@@ -127,6 +128,19 @@ class Selection(SelectionData):
         from chaff.decide.apply import drift_of
 
         return drift_of(self, source)
+
+    def __repr__(self) -> str:
+        return str(self)
+
+    def _repr_html_(self) -> str:
+        kept = [[k.name, "keep", k.reason] for k in self.kept]
+        review = [[r.name, "review, blocked" if r.blocked else "review", r.reason] for r in self.review]
+        return table_html(str(self).splitlines()[0], ["feature", "verdict", "reason"], [*kept, *review])
+
+    def __dir__(self) -> list[str]:
+        """Its own fields and methods, without those of what it is built on."""
+        own = {n for c in type(self).__mro__ if c.__module__.startswith("chaff.") for n in vars(c) if not n.startswith("_")}
+        return sorted(own | set(type(self).model_fields))
 
     def __str__(self) -> str:
         names = ", ".join(self.features[:12]) + (f" and {len(self.kept) - 12} more" if len(self.kept) > 12 else "")

@@ -6,16 +6,17 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from chaff.evaluate.setting import Setting
-from chaff.evaluate.stage import ConfirmsOnAllRows, Stage
+from chaff.evaluate.stage import ConfirmsOnAllRows, Stage, name_of
 from chaff.results.findings import Findings
 from chaff.results.pin import Pin
 from chaff.results.trail import Trail
 from chaff.results.verdict import Verdict, drop, keep
 from chaff.table.table import Table
+from chaff.visible import Shown
 
 
-@dataclass(frozen=True)
-class StageReport:
+@dataclass(frozen=True, repr=False)
+class StageReport(Shown):
     """What one stage was offered and what it said."""
 
     stage: Stage
@@ -34,6 +35,9 @@ class StageReport:
     @property
     def to_review(self) -> tuple[Verdict, ...]:
         return tuple(v for v in self.verdicts if v.verdict == "review")
+
+    def __str__(self) -> str:
+        return f"{name_of(self.stage)}: {len(self.offered)} features offered, {len(self.kept)} kept"
 
 
 def judge_stage(stage: Stage, table: Table, setting: Setting) -> StageReport:

@@ -25,4 +25,8 @@ def __getattr__(name: str) -> Any:
         from chaff.arguments import checked
 
         return checked(getattr(import_module(_PUBLIC[name]), name))
-    raise AttributeError(f"module 'chaff.models' has no attribute {name!r}")
+    raise AttributeError(f"module 'chaff.models' has no attribute {name!r}; it has {', '.join(_PUBLIC)}")
+
+
+def __dir__() -> list[str]:
+    return sorted(_PUBLIC)

@@ -34,14 +34,26 @@ def own_models(models: Mapping[str, Any] | None) -> Iterator[None]:
         _OWN.reset(before)
 
 
+def _is_own(given: Any) -> bool:
+    """Whether this is a class of the user's with `fit` and `predict`, or what makes one, and no model of ours."""
+    if isinstance(given, str | Mapping) or hasattr(given, MODELS.key):
+        return False
+    return callable(getattr(given, "fit", None)) and callable(getattr(given, "predict", None))
+
+
 def as_model(given: Any) -> Model:
-    """A model from an object, a name such as "ridge", or a mapping such as ``{"name": "ridge", "penalty": 0.1}``.
+    """A model from an object, a name such as "ridge", a mapping such as ``{"name": "ridge", "penalty": 0.1}``, or a class of your own
+    with `fit` and `predict`, which is adapted (`chaff.models.adapt`).
 
     >>> as_model({"name": "ridge", "penalty": 0.1})
     Ridge(penalty=0.1)
     """
     if isinstance(given, str) and given in _OWN.get():
         return _OWN.get()[given]
+    if _is_own(given):
+        from chaff.models.own_model import adapt
+
+        return adapt(given)
     model: Model = MODELS.make(given)
     missing = [name for name in ("learns", "reads", "gives", "fit") if not hasattr(model, name)]
     if missing:

@@ -7,6 +7,7 @@ from chaff.plots.compare_figures import compared_curves, kept_by_methods
 from chaff.plots.correlation_map import correlation_map
 from chaff.plots.evaluation_figures import calibration_curve, confusion_table, evaluated, predicted_against_true, residual_spread
 from chaff.plots.feature_target import feature_target, two_features
+from chaff.plots.figure_of import figure_of
 from chaff.plots.histograms import histograms, missing_map
 from chaff.plots.importance_figures import coefficient_path, disagreement, effects, fold_spread, importance_bars
 from chaff.plots.inflation import scree, vif_bars, vif_trail
@@ -37,6 +38,7 @@ __all__ = [
     "residual_spread",
     "effects",
     "feature_target",
+    "figure_of",
     "fold_spread",
     "histograms",
     "importance_bars",

@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from chaff.choices import fits
-from chaff.errors import ArgumentError, DataError, UsageError, nearest
+from chaff.errors import ArgumentError, DataError, UnknownColumn, UsageError, nearest
 from chaff.files import read_json, save_frame
 from chaff.results.cuts import Cut
 from chaff.results.plain import plain, records
 from chaff.results.shown import frame_html, frame_text
 from chaff.stats.hit_shares import exact_interval
+from chaff.visible import Shown
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -25,8 +26,8 @@ Better = Literal["higher", "lower", "magnitude", "nearest"]
 NEUTRAL = {"auc": 0.5}  # where "no relation" is not 0
 
 
-@dataclass(frozen=True)
-class Findings:
+@dataclass(frozen=True, repr=False)
+class Findings(Shown):
     """One method's measurements; text, tables and figures only format `frame`.
 
     Examples
@@ -55,6 +56,33 @@ class Findings:
 
     def way(self, column: str) -> Better:
         return self.better.get(column, "higher")
+
+    @property
+    def kept(self) -> tuple[str, ...]:
+        """The features that stay, best first; all of them where nothing was decided."""
+        ranked = self.ranked()
+        return tuple(str(f) for f in (ranked.index[ranked["stays"].astype(bool)] if "stays" in ranked else ranked.index))
+
+    def __len__(self) -> int:
+        return len(self.frame)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(map(str, self.frame.index))
+
+    def __contains__(self, feature: object) -> bool:
+        return feature in self.frame.index
+
+    def __getitem__(self, feature: str) -> pd.Series:
+        """The row of one feature."""
+        if feature not in self.frame.index:
+            raise UnknownColumn(f"'{feature}' is not among these features.{nearest(feature, list(self))}")
+        return self.frame.loc[feature]
+
+    def plot(self, **settings: Any) -> Any:
+        """The leading figure of these findings, as its command draws it; settings go to the function of `chaff.plots` that draws it."""
+        import chaff
+
+        return chaff.plots.figure_of(self, **settings)
 
     def values(self, by: str | None = None) -> pd.Series:
         """A column as it is ranked and cut: the distance from no relation where either way counts (an AUC of 0.2 as 0.8)."""

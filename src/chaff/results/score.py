@@ -13,7 +13,7 @@ from chaff.metrics import METRICS
 from chaff.results.digits import score
 from chaff.results.plain import plain
 from chaff.results.shown import table_html
-from chaff.visible import listed
+from chaff.visible import Shown, listed
 
 
 def corrected_error(values: Floats, test_share: float) -> float:
@@ -27,8 +27,8 @@ def corrected_error(values: Floats, test_share: float) -> float:
     return float(np.sqrt(values.var(ddof=1) * (1.0 / values.size + test_share)))
 
 
-@dataclass(frozen=True)
-class Score:
+@dataclass(frozen=True, repr=False)
+class Score(Shown):
     """How one set of features did."""
 
     features: frozenset[str]

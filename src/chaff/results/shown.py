@@ -27,6 +27,7 @@ WRAPPED = frozenset(
 )
 SHORTEST_NAME, LONGEST_NAME, NARROWEST_WORDS, GAP = 12, 40, 18, 2
 ROWS_SHOWN = 20
+MOST_COLUMNS = 10  # of a frame in a notebook
 
 
 class Styled(NamedTuple):
@@ -226,10 +227,13 @@ def frame_text(title: str, frame: pd.DataFrame, first: Sequence[str] = (), notes
 
 
 def frame_html(title: str, frame: pd.DataFrame, first: Sequence[str] = (), notes: Sequence[str] = ()) -> str:
-    """A frame as a small HTML table, everything in it escaped."""
+    """A frame as a small HTML table, everything in it escaped; leading columns, and the others named."""
     columns = frame_columns(frame, first)
+    further = [c.header for c in columns[MOST_COLUMNS:]]
+    columns = columns[:MOST_COLUMNS]
     rows = [[text_of(c.cells[k]) for c in columns] for k in range(len(columns[0].cells))]
     more = [f"… and {len(frame) - ROWS_SHOWN:,} more"] if len(frame) > ROWS_SHOWN else []
+    more += [f"further columns: {', '.join(further)}"] if further else []
     return table_html(title, [c.header for c in columns], rows, [*more, *notes])
 
 

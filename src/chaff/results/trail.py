@@ -15,6 +15,7 @@ from chaff.results.plain import records
 from chaff.results.score import corrected_error
 from chaff.results.shown import frame_html, frame_text
 from chaff.stats.tolerances import TIE
+from chaff.visible import Shown
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -35,8 +36,8 @@ class Move:
     """What the strategy has of its own to say of this move, such as the generation or the temperature."""
 
 
-@dataclass(frozen=True)
-class Trail:
+@dataclass(frozen=True, repr=False)
+class Trail(Shown):
     """The moves of a search, the features that were on offer and the metric they were scored by."""
 
     method: str

@@ -6,12 +6,13 @@ from dataclasses import dataclass
 from typing import Literal
 
 from chaff.results.shown import table_html
+from chaff.visible import Shown
 
 Word = Literal["keep", "drop", "review"]
 
 
-@dataclass(frozen=True)
-class Verdict:
+@dataclass(frozen=True, repr=False)
+class Verdict(Shown):
     """Every stage gives one for every feature it was offered."""
 
     feature: str

@@ -10,6 +10,7 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.stats.tail_probabilities import t_quantile, t_upper
+from chaff.visible import Shown
 
 Answer = Literal["keeps up", "worse", "cannot tell"]
 LEVEL = 0.05
@@ -85,8 +86,8 @@ def _long_run(off: Floats) -> tuple[float, float, int]:
     return float(n * (parts**2).mean()), float(count), n
 
 
-@dataclass(frozen=True)
-class KeepUp:
+@dataclass(frozen=True, repr=False)
+class KeepUp(Shown):
     """Loss of the kept set less loss of the full one, against an allowance that was set beforehand."""
 
     answer: Answer
@@ -95,6 +96,9 @@ class KeepUp:
     """δ, in the loss's units: 5 % of what the full set gains over knowing nothing."""
     rows_to_tell: int | None
     """With "cannot tell": roughly how many rows would, were the difference as it looks; None where none would."""
+
+    def __str__(self) -> str:
+        return f"{self.answer}: loss {self.difference.mean:+.3g} ± {self.difference.se:.2g} (SE), allowance {self.allowance:.3g}"
 
 
 def judge_keep_up(

@@ -15,7 +15,7 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.errors import DataError
 
-ISO = re.compile(r"\d{4}-\d{2}-\d{2}([T ]\d{2}:\d{2}(:\d{2}([.,]\d{1,9})?)?(Z| ?[+-]\d{2}:?\d{2})?)?")
+ISO = re.compile(r"\d{8}T\d{4}(\d{2})?Z?|\d{4}-\d{2}-\d{2}([T ]\d{2}:\d{2}(:\d{2}([.,]\d{1,9})?)?(Z| ?[+-]\d{2}:?\d{2})?)?")
 DAYS = (
     "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%Y/%m/%d", "%d-%m-%Y", "%m-%d-%Y", "%Y.%m.%d", "%d %b %Y", "%d %B %Y", "%b %d, %Y", "%B %d, %Y",
     "%d-%b-%Y", "%d.%m.%y", "%d/%m/%y", "%m/%d/%y",

@@ -220,9 +220,46 @@ def _classes(name: str, classes: tuple[str, ...], positive: Any, y: Any, notes: 
             classes, y = (classes[1], classes[0]), 1.0 - y
     elif positive is not None:
         raise UsageError(f"target '{name}' has {len(classes)} classes, so no single one is positive")
-    elif len(classes) == 2 and (y == 0).sum() < (y == 1).sum():
-        classes, y = (classes[1], classes[0]), 1.0 - y  # the rarer is what one looks for; of equals the later word
+    elif len(classes) == 2 and _first_is_positive(classes, y):
+        classes, y = (classes[1], classes[0]), 1.0 - y
     return Target(name, "classification", classes, classes[1] if len(classes) == 2 else None), y, notes
+
+
+# Words of which one says that something is so, or has happened.
+POSITIVE = frozenset(
+    {
+        "1",
+        "1.0",
+        "yes",
+        "y",
+        "true",
+        "t",
+        "positive",
+        "pos",
+        "bad",
+        "default",
+        "defaulted",
+        "fraud",
+        "churn",
+        "churned",
+        "fail",
+        "failed",
+        "failure",
+        "event",
+        "case",
+        "sick",
+        "diseased",
+        "died",
+        "dead",
+        "present",
+    }
+)
+
+
+def _first_is_positive(classes: tuple[str, ...], y: Any) -> bool:
+    """1 of 0 and 1, yes of yes and no; where the words do not tell, the rarer is what one looks for, of equals the later word."""
+    says = [c.strip().lower() in POSITIVE for c in classes]
+    return says[0] if says[0] != says[1] else bool((y == 0).sum() < (y == 1).sum())
 
 
 def _codes(column: Column, missing: int) -> Any:

@@ -20,7 +20,7 @@ from chaff.table.derived import Derived, checked_fill, flags_for
 from chaff.table.kinds import Column, Kind
 from chaff.table.source import Source
 from chaff.table.terms import Terms
-from chaff.visible import listed
+from chaff.visible import Shown, listed
 
 Task = Literal["regression", "classification"]
 MOST_NAMES = 12  # of a kind, shown in a notebook
@@ -42,12 +42,12 @@ class Target:
     task: Task
     classes: tuple[str, ...] = ()
     positive: str | None = None
-    """With two classes, the one that counts as positive: class 1 of the codes in `y`, the rarer one unless told."""
+    """With two classes, the one that counts as positive: class 1 of the codes in `y`, 1 or yes, else the rarer one, unless declared."""
     unit: str = ""
 
 
-@dataclass(frozen=True)
-class Table:
+@dataclass(frozen=True, repr=False)
+class Table(Shown):
     """A table with its target, kinds and roles; made by `chaff.open_table` or `chaff.open_arrays`.
 
     Features are read through `column` and `chunks` only. `take` and `with_features` give smaller views on the same source.

@@ -37,7 +37,7 @@ class Terms:
     )
     positive: str | int | float | bool | None = _term(
         None,
-        "Positive class of a two-class target. Default: the rarer class (on a tie, the alphabetically last). The output names it.",
+        "Positive class of a two-class target. Default: 1, yes, true, bad and the like, else the rarer class. The output names it.",
         "--positive",
         shown="CLASS",
     )

@@ -12,6 +12,7 @@ from chaff.results.digits import with_error
 from chaff.results.plain import plain, records
 from chaff.results.shown import frame_html, frame_text
 from chaff.stats.paired_loss import KeepUp, MeanDifference
+from chaff.visible import Shown
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -22,8 +23,8 @@ EXIT_CODES: Mapping[str, int] = {"stay": 0, "refit": 10, "reselect": 20}
 LEVEL = 0.01  # of each of the questions: together they raise an alarm without reason in few of a hundred rechecks
 
 
-@dataclass(frozen=True)
-class Recheck:
+@dataclass(frozen=True, repr=False)
+class Recheck(Shown):
     """Whether a selection still serves, and why not.
 
     Examples

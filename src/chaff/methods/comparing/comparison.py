@@ -20,6 +20,7 @@ from chaff.results.plain import records
 from chaff.results.score import corrected_error
 from chaff.results.shown import frame_html, frame_text
 from chaff.stats.stability import set_stability
+from chaff.visible import Shown
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -30,8 +31,8 @@ NEAR = "smallest"
 COMBINED = ("vote", "mean rank")  # made from the other methods
 
 
-@dataclass(frozen=True)
-class Comparison:
+@dataclass(frozen=True, repr=False)
+class Comparison(Shown):
     """Methods that were learned inside every training fold and scored by one model on the rows left out.
 
     Examples

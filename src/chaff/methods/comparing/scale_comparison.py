@@ -20,6 +20,7 @@ from chaff.results.plain import records
 from chaff.results.score import corrected_error
 from chaff.results.shown import frame_html, frame_text
 from chaff.table.table import Table
+from chaff.visible import Shown
 from chaff.work import Work
 
 if TYPE_CHECKING:
@@ -29,8 +30,8 @@ TRANSFORMS = ("none", "log", "square root", "rank-normal")
 SMEARED = 200  # residuals, evenly spaced in their order, over which a mean comes back from normal scores
 
 
-@dataclass(frozen=True)
-class Preparations:
+@dataclass(frozen=True, repr=False)
+class Preparations(Shown):
     """One row a preparation: a scale of the columns and a transform of the target.
 
     Examples

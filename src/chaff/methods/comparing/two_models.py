@@ -17,13 +17,14 @@ from chaff.results.digits import score
 from chaff.results.plain import records
 from chaff.results.score import corrected_error
 from chaff.results.shown import frame_html, frame_text
+from chaff.visible import Shown
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
-@dataclass(frozen=True)
-class TwoModels:
+@dataclass(frozen=True, repr=False)
+class TwoModels(Shown):
     """Two models, each with its own kept set and with the other's."""
 
     labels: tuple[str, str]

@@ -20,6 +20,7 @@ from chaff.results.shown import frame_html, frame_text
 from chaff.stats.hit_shares import share_bounds
 from chaff.stats.pooled_metric import Units
 from chaff.table.table import Table
+from chaff.visible import Shown
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -29,8 +30,8 @@ BINS = 10
 FEW = 5  # rows of a bin of the calibration, under which its share says little
 
 
-@dataclass(frozen=True)
-class Evaluation:
+@dataclass(frozen=True, repr=False)
+class Evaluation(Shown):
     """Every metric that fits the target, each with an interval, for the full and the kept set side by side on the same rows.
 
     Examples

@@ -20,6 +20,7 @@ from chaff.stats.p_adjustment import holm
 from chaff.stats.part_differences import ENOUGH_UNITS, FEWEST_UNITS, SHUFFLES, means_differ, slopes_differ, stretches
 from chaff.stats.tail_probabilities import t_quantile
 from chaff.table.table import Table
+from chaff.visible import Shown
 from chaff.work import Work, task
 
 if TYPE_CHECKING:
@@ -31,8 +32,8 @@ MOST_ROWS = 20_000  # that are shuffled
 LEVEL = 0.05
 
 
-@dataclass(frozen=True)
-class Everywhere:
+@dataclass(frozen=True, repr=False)
+class Everywhere(Shown):
     """Whether what was found holds in every group or period.
 
     Examples

@@ -22,6 +22,7 @@ from chaff.results.plain import records
 from chaff.results.shown import frame_html, frame_text
 from chaff.stats.pooled_metric import pooled
 from chaff.table.table import Table, Target
+from chaff.visible import Shown
 from chaff.work import Work
 
 if TYPE_CHECKING:
@@ -34,8 +35,8 @@ MOST_LEVELS = 20
 FOREST = Forest(trees=80)
 
 
-@dataclass(frozen=True)
-class Protection:
+@dataclass(frozen=True, repr=False)
+class Protection(Shown):
     """What the kept columns tell of the protected ones.
 
     Examples

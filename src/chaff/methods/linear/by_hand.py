@@ -18,6 +18,7 @@ from chaff.models.least_squares import LeastSquares
 from chaff.results.trail import trail_frame
 from chaff.stats.tolerances import BETTER
 from chaff.table.table import Table
+from chaff.visible import Shown
 from chaff.work import Work, Workers
 
 if TYPE_CHECKING:
@@ -27,7 +28,7 @@ HIGH_VIF, WEAK_P = 10.0, 0.05
 FORMAT, VERSION = "chaff moves by hand", 1
 
 
-class ByHand:
+class ByHand(Shown):
     """A linear model changed one feature at a time; made by `chaff.by_hand`. Every method returns the object itself."""
 
     def __init__(self, table: Table, features: Sequence[str] | None, start: Sequence[str] | None, folds: int, work: Work) -> None:

@@ -16,6 +16,7 @@ from chaff.stats.linear_model import LeastSquaresFit, least_squares
 from chaff.stats.residual_tests import constant_variance, lack_of_fit, normality
 from chaff.stats.tolerances import EXACT
 from chaff.table.table import Table
+from chaff.visible import Shown
 from chaff.work import Work
 
 if TYPE_CHECKING:
@@ -26,8 +27,8 @@ LARGE_SKEW, LARGE_KURTOSIS = 0.5, 1.0
 FAR_COOK = 4.0  # over the rows
 
 
-@dataclass(frozen=True)
-class Residuals:
+@dataclass(frozen=True, repr=False)
+class Residuals(Shown):
     """`frame`: one row a row of the table in use: fitted, residual, studentised, leverage, cooks_distance.
     `tests`: normality, constant variance, lack of fit, with what they mean.  `holdout`: scores in the target's own units."""
 

@@ -13,6 +13,7 @@ from chaff.methods.linear.linear_form import LinearForm, commonest_level, linear
 from chaff.stats.dependence import directions
 from chaff.stats.linear_model import LeastSquaresFit, LogisticModelFit, least_squares, logistic, t_interval
 from chaff.table.table import Table
+from chaff.visible import Shown
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -21,8 +22,8 @@ LARGE_CONDITION = 30.0
 ERRORS = {"plain": "plain", "robust": "robust (HC3)", "groups": "clustered by group"}
 
 
-@dataclass(frozen=True)
-class LinearSummary:
+@dataclass(frozen=True, repr=False)
+class LinearSummary(Shown):
     """A regression summary as frames and figures.
 
     `frame` has one row a coefficient: coefficient, standardised, standard_error, t (z), p, low, high, vif (odds_ratio), in_words.

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from chaff.methods.screen.facts import Facts
+from chaff.methods.screen.indicator_groups import indicator_words
 from chaff.table.table import Table
 from chaff.visible import listed
 
@@ -19,7 +20,7 @@ SHOWN = 3
 def mentions(table: Table, facts: Sequence[Facts]) -> tuple[str, ...]:
     """One sentence each."""
     words = [f for f in facts if f.kind in ("category", "binary") and 1 < f.distinct <= MOST_LEVELS][:MOST_COLUMNS]
-    return (*_by_case(words), *_followed(words), *_gaps_of_a_level(facts, words))
+    return (*indicator_words(facts, table.features), *_by_case(words), *_followed(words), *_gaps_of_a_level(facts, words))
 
 
 def _by_case(words: Sequence[Facts]) -> list[str]:

@@ -17,6 +17,7 @@ from chaff.results.digits import score as score_words
 from chaff.results.plain import records
 from chaff.results.score import Score
 from chaff.results.shown import frame_html, frame_text
+from chaff.visible import Shown
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -29,8 +30,8 @@ NAMED = 4
 Set = frozenset[str]
 
 
-@dataclass(frozen=True)
-class Alternatives:
+@dataclass(frozen=True, repr=False)
+class Alternatives(Shown):
     """Good sets: within an allowance of the best, and such that no feature of theirs can go."""
 
     frame: pd.DataFrame

@@ -15,6 +15,7 @@ from chaff.methods.search.information_criteria import NAMES
 from chaff.methods.search.size_choice import SizeRule, bound_of
 from chaff.results.digits import score as in_digits
 from chaff.results.score import corrected_error
+from chaff.visible import Shown
 
 WORDS = ("smallest", "best", "one standard error", "knee", *NAMES)
 NUMBERS = ("share", "size", "cost")
@@ -165,8 +166,8 @@ def _listed(sizes: Ints) -> str:
     return ", ".join(subset) + (f" … {sizes[-1]}" if len(sizes) > 12 else "")
 
 
-@dataclass(frozen=True)
-class Chosen:
+@dataclass(frozen=True, repr=False)
+class Chosen(Shown):
     """A set that a rule took from a trail."""
 
     rule: str

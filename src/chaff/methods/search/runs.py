@@ -16,6 +16,7 @@ from chaff.methods.search.choice_rules import Chosen
 from chaff.methods.search.search_result import SearchResult
 from chaff.results.plain import plain, records
 from chaff.results.shown import frame_html, frame_text
+from chaff.visible import Shown
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -24,8 +25,8 @@ if TYPE_CHECKING:
 FIRST = ("model", "strategy", "size", "seen", "honest")
 
 
-@dataclass(frozen=True)
-class Runs:
+@dataclass(frozen=True, repr=False)
+class Runs(Shown):
     """Searches that were compared.
 
     >>> import chaff

@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 Set = frozenset[str]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class SearchResult(Trail):
     """One search: its moves, scored on folds that it has seen, and the honest score of each size.
 

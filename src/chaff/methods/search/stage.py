@@ -44,7 +44,7 @@ ALARM_R2 = 0.99
 ALARM_LOSS = 0.02  # of what nothing loses
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class SelectionSearch(Trail):
     """What a search decided: its moves are the sizes of the deciding curve, with the honest scores that chose."""
 
