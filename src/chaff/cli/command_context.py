@@ -4,14 +4,15 @@ will hold out, without what the stages before leave out."""
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable
+import shlex
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from chaff.cli.console import QUIET, Show
-from chaff.cli.options import parse_holdout, parse_limits, parse_pins, parse_table_options
+from chaff.cli.options import parse_holdout, parse_limits, parse_pins, parse_table_options, terms_as_options
 from chaff.visible import listed
 
 if TYPE_CHECKING:
@@ -62,6 +63,11 @@ class CommandContext:
         show.table(self.table)
         for note in self.notes:
             show.say(note, QUIET)
+
+    def following(self, data: str, options: Mapping[str, Any], command: str, *words: str) -> str:
+        """The same table in another command, ready to paste."""
+        roles = ["--plan", options["plan_file"]] if options.get("plan_file") else terms_as_options(self.whole.terms)
+        return shlex.join(["chaff", command, data, *roles, *words])
 
     @property
     def linear_model(self) -> str:

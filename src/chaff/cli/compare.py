@@ -124,7 +124,12 @@ def command(data: str, **options: Any) -> None:
     for shown in beside.values():
         _show_beside(show, shown)
     at_size = {"at": at} if at is not None else {}
-    show.finish("compare", {"table": context, "comparison": result, **at_size, **beside}, _leave(result, options))
+    show.finish(
+        "compare",
+        {"table": context, "comparison": result, **at_size, **beside},
+        _leave(result, options),
+        context.following(data, options, "select"),
+    )
 
 
 def _beside(
@@ -171,6 +176,8 @@ def _whole(value: float) -> int:
 
 
 def _show(show: Show, result: Comparison, at: Any, size: float | None, everything: bool) -> None:
+    import numpy as np
+
     from chaff.cli.tables import HEAD, grid, notes, rest, title
     from chaff.methods.comparing.comparison import COMBINED
     from chaff.methods.search.size_choice import SizeRule
@@ -199,13 +206,18 @@ def _show(show: Show, result: Comparison, at: Any, size: float | None, everythin
     requested = ("method", "chosen size", f"{label} ± SE", *further)
     grid(show, head, rows, required=requested, names=1)
     notes(show, (*result.notes, f"chosen size: {SizeRule()}, of each method"))
-    if at is not None:
-        title(show, f"All at {size:g}" + (" of the features" if size is not None and size < 1 else " features"))
+    if at is not None and size is not None:
+        title(show, f"All at {size:g}" + (" of the features" if size < 1 else " features"))
         text = [
             [str(m), figure(r["kept"]), f"{score(r['score'])} ± {score(r['score_se'])}", figure(r["stability"], 2)]
             for m, r in at.iterrows()
         ]
         grid(show, ["method", "mean features", f"{label} ± SE", "stability"], text, names=1)
+        features = int(np.ceil(size * len(result.scorer.features) - 1e-9)) if size < 1 else int(size)
+        held = result.kept(features)
+        show.say()
+        for m in held.columns:
+            show.say(f"   {m}: {', '.join(str(f) for f in held.index[held[m]])}")
     kept = result.kept()
     kept = kept[kept.any(axis=1)]
     subset = kept if everything else kept.head(HEAD)

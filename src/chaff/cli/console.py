@@ -145,18 +145,24 @@ class Show:
             self._status.stop()
             self._status = None
 
-    def finish(self, command: str, result: dict[str, Any], names: Sequence[str] = ()) -> None:
-        """The last line of a command, or the one JSON object that it prints in place of all lines."""
+    def finish(self, command: str, result: dict[str, Any], names: Sequence[str] = (), following: str = "") -> None:
+        """The last lines of a command, or the one JSON object that it prints in place of all lines.
+
+        following : the command that comes next, ready to paste.
+        """
         self.stop()
         if self.form == "json":
             from chaff.results.plain import plain
             from chaff.visible import json_text
 
             text = {"command": command, **plain(result), "files": list(names), "seconds": round(time.perf_counter() - self.started, 3)}
+            text |= {"next": following} if following else {}
             print(json_text(text))
             return
         self.say()
         self.say(f" {'  '.join([*names, ''])}({self.seconds()})")
+        if following:
+            self.command(f" next: {following}")
 
     def table(self, table: Table) -> None:
         self._table = table

@@ -120,7 +120,15 @@ def command(data: str, **given: Any) -> None:
         show.stop()
     _table(show, result, given["everything"], given["top"] or 0)
     _more(show, result, limits, given["everything"])
-    show.finish("importance", {"table": context, "result": result}, _leave(result, given))
+    show.finish("importance", {"table": context, "result": result}, _leave(result, given), _following(context, data, given, result))
+
+
+def _following(context: CommandContext, data: str, options: dict[str, Any], result: Findings) -> str:
+    """The search, with what a cut left where there was one."""
+    if result.frame["stays"].all():
+        return context.following(data, options, "search")
+    saved = str(options["out"] or "").endswith(".json")
+    return context.following(data, options, "search", "--features", f"@{options['out']}" if saved else ",".join(result.kept))
 
 
 def _against_chance(test: str, context: Any, options: dict[str, Any], model: Any, limits: list[float], show: Show) -> None:

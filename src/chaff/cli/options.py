@@ -166,6 +166,24 @@ columns_option = click.option("--all-columns", is_flag=True, help="Include the f
 all_option = click.option("--all", "everything", is_flag=True, help="List everything, not only the first rows.")
 
 
+def terms_as_options(terms: Terms) -> list[str]:
+    """Terms as the words of a command: what `parse_table_options` reads."""
+    out: list[str] = []
+    for field in dataclasses.fields(Terms):
+        value, form, option = terms.as_mapping().get(field.name), field.metadata["form"], field.metadata["option"]
+        if value is None:
+            continue
+        if form in ("names", "numbers"):
+            out += [option, ",".join(map(str, value))]
+        elif form == "words":
+            out += [w for v in value for w in (option, str(v))]
+        elif form in ("pairs", "number pairs", "word lists"):
+            out += [w for k, v in value.items() for w in (option, f"{k}={','.join(map(str, v)) if isinstance(v, list) else v}")]
+        else:
+            out += [option, str(value)]
+    return out
+
+
 def parse_table_options(options: dict[str, Any]) -> dict[str, Any]:
     """The terms that the options said, as plain values; what was not said is not in it."""
     out: dict[str, Any] = {}

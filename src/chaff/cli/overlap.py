@@ -105,7 +105,7 @@ def command(data: str, **options: Any) -> None:
         result.pairs.save(options["out"])
         names.append(options["out"])
     names += leave_figures(options, lambda: _figures(result, stage.vif_limit, options["map_limit"]))
-    show.finish("overlap", {"table": context, "result": result}, names)
+    show.finish("overlap", {"table": context, "result": result}, names, context.following(data, options, "importance"))
 
 
 def _few_numbers(table: Table) -> bool:

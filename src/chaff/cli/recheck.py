@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import date
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -29,7 +30,11 @@ if TYPE_CHECKING:
 @memory_option
 @scratch_option
 @all_option
-@click.option("--out", metavar="FILE", help="Write the results: .json, or the drift of each column as .csv or .parquet.")
+@click.option(
+    "--out",
+    metavar="FILE",
+    help="Write the results: .json, or the drift of each column as .csv or .parquet. {date} in the name is today's date.",
+)
 @work_options
 def command(
     selection: str, data: str, old: str | None, rerun: bool, model: str | None, model_rows: str | None, memory: str | None,
@@ -46,6 +51,7 @@ def command(
     from chaff.files import check_place, reads, save_frame
 
     file_ending(out, SAVED, "--out")
+    out = out.replace("{date}", date.today().isoformat()) if out else None
     show = Show(form)
     for read in (selection, data, *([old] if old else [])):
         reads(read)

@@ -103,7 +103,17 @@ def command(data: str, **options: Any) -> None:
         limits_grid(show, result.try_limits(numbers(options["limits"], "--try"), by), by, len(result.frame))
     pairs = _pairs(show, _needed(context, "--pairs"), options) if options["pairs"] else None
     names = _leave(result, by, options, None if context is None else context.table)
-    show.finish("relevance", {"table": context, "result": result, "pairs": pairs}, names)
+    show.finish("relevance", {"table": context, "result": result, "pairs": pairs}, names, _following(context, data, options, result))
+
+
+def _following(context: CommandContext | None, data: str, options: dict[str, Any], result: Findings) -> str:
+    """With a cut the search goes on with what stayed, from the saved findings where there are any."""
+    if context is None:
+        return ""
+    if "stays" not in result.frame:
+        return context.following(data, options, "overlap")
+    saved = str(options["out"] or "").endswith(".json")
+    return context.following(data, options, "search", "--features", f"@{options['out']}" if saved else ",".join(result.kept))
 
 
 def _needed(context: CommandContext | None, option: str) -> Table:

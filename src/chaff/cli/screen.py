@@ -73,7 +73,7 @@ def command(data: str, **options: Any) -> None:
         result.save(options["out"], options["by"], options["decimals"])
         names.append(options["out"])
     names += leave_figures(options, lambda: _figures(context.table, result))
-    show.finish("screen", {"table": context, "result": result}, names)
+    show.finish("screen", {"table": context, "result": result}, names, context.following(data, options, "relevance"))
 
 
 def _tables(show: Show, result: Findings, everything: bool, by: str | None, data: str) -> None:

@@ -99,7 +99,8 @@ def command(data: str | None, **options: Any) -> None:
     _show(show, result, requested, options)
     names = _leave(result, options)
     more = {k: v for k, v in result.more.items() if k != "rule"}
-    show.finish("search", {"table": context, "searches": result.trails, **more}, names)
+    words = ["--model", model] if isinstance(model := options["model"], str) else []
+    show.finish("search", {"table": context, "searches": result.trails, **more}, names, context.following(data, options, "select", *words))
 
 
 @dataclass(frozen=True)

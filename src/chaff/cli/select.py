@@ -130,8 +130,8 @@ def command(data: str, **options: Any) -> None:
     times = {"times": show.stopwatch.spent} if options["times"] else {}
     requested = {"evaluation": result, "everywhere": parts, "protection": interchangeable}
     evaluation = {k: v for k, v in requested.items() if v is not None}
-    show.finish("select", {"run": run, **evaluation, **times}, [str(folder / n) for n in names])
-    show.command(f" next: chaff apply {folder}/selection.json NEW{Path(data).suffix or kind_of(data)} -o NEW_reduced.csv")
+    following = f"chaff apply {folder}/selection.json NEW{Path(data).suffix or kind_of(data)} -o NEW_reduced.csv"
+    show.finish("select", {"run": run, **evaluation, **times}, [str(folder / n) for n in names], following)
 
 
 def _check_evaluate(options: dict[str, Any], table: Any, share: float | None) -> None:

@@ -20,7 +20,7 @@ from chaff.methods.comparing.two_models import TwoModels
 from chaff.methods.comparing.two_models import two_models as two_models_of
 from chaff.methods.importance.stage import Importance
 from chaff.methods.importance.way import WAYS, as_order
-from chaff.methods.relevance.catalogue import STATISTICS
+from chaff.methods.relevance.catalogue import STATISTICS, our_name
 from chaff.methods.relevance.stage import Relevance
 from chaff.methods.search.lens import sizes_to_score
 from chaff.methods.search.strategy import STRATEGIES, as_strategy
@@ -243,7 +243,7 @@ def _as_method(label: str, given: Any) -> StageMethod | StrategyMethod:
     if isinstance(given, str):
         return _by_name(label or given, given)
     if isinstance(given, Mapping) and "use" in given:
-        return StageMethod(label or str(given["use"]), _stage(given))
+        return StageMethod(label or _label_of(given), _stage(given))
     if isinstance(given, Mapping):
         return StrategyMethod(label or str(given.get("name")), as_strategy(given))
     if hasattr(given, "judge") and hasattr(given, "verdicts"):
@@ -254,8 +254,17 @@ def _as_method(label: str, given: Any) -> StageMethod | StrategyMethod:
     raise UsageError(f"{given!r} is no method: {EXAMPLES}")
 
 
+def _label_of(given: Mapping[str, Any]) -> str:
+    """The name that was given, else the stage with what sets it apart: `importance: forest, permutation`."""
+    if given.get("name"):
+        return str(given["name"])
+    apart = [given[k] for k in ("model", "by", "statistics") if k in given]
+    names = [str(v.get("name", v)) if isinstance(v, Mapping) else ", ".join(map(str, v)) if isinstance(v, list) else str(v) for v in apart]
+    return str(given["use"]) + (f": {', '.join(names)}" if names else "")
+
+
 def _by_name(label: str, name: str) -> StageMethod | StrategyMethod:
-    statistics = list(STATISTICS)
+    statistics, name = list(STATISTICS), our_name(name)
     if name == "leading":
         return StageMethod(label, Relevance("leading"))
     if name in statistics:

@@ -51,16 +51,16 @@ class Terms:
         (), "Names of the classes that thresholds make, from the lowest on.", "--target-label", "words", "WORD"
     )
     target_name: str = _term("", "Name of the target that thresholds make.", "--target-name", shown="NAME")
-    features: Sequence[str] = _term(
-        (), "Only these columns are features; * in a name stands for any letters. @FILE: those of a selection, of saved findings or a "
-        "search, or of a list of names.",
-        "--features", "names", "A,B,…|@FILE",
-    )  # fmt: skip
     ids: Sequence[str] = _term((), "Column that identifies rows: never a feature.", "--ids", "words", "NAME")
     ignore: Sequence[str] = _term((), "Column to ignore: never a feature.", "--ignore", "words", "NAME")
     protected: Sequence[str] = _term(
         (), "Protected column: never a feature. select reports how well the selected set predicts it.",
         "--protected", "words", "NAME",
+    )  # fmt: skip
+    features: Sequence[str] = _term(
+        (), "Only these columns are features; * in a name stands for any letters. @FILE: those of a selection, of saved findings or a "
+        "search, or of a list of names.",
+        "--features", "names", "A,B,…|@FILE",
     )  # fmt: skip
     groups: str | None = _term(None, "Rows of one group stay together in every split.", "--groups", shown="NAME")
     order: str | None = _term(
