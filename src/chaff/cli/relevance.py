@@ -244,6 +244,7 @@ def _columns(result: Findings, by: str) -> list[str]:
     if named:  # no figure twice: the effect size of these would be one of them
         order = dict.fromkeys([by, *named, *own, *(f"{n}_p" for n in named), "kind", "rows", *ranking])
     else:
+        ranking = [c for c in ranking if c != "pearson_r"]  # which effect size and sign tell already
         order = dict.fromkeys([*first[:4], *([] if by in first else own), *first[4:], *ranking])
     if SIGN in order and any(sign_of(r) for _, r in frame.iterrows()):
         frame = frame.assign(**{SIGN: "+"})
