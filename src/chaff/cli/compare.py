@@ -218,6 +218,11 @@ def _show(show: Show, result: Comparison, at: Any, size: float | None, everythin
         show.say()
         for m in held.columns:
             show.say(f"   {m}: {', '.join(str(f) for f in held.index[held[m]])}")
+    title(show, f"{label} by size")
+    curves = result.curves["score"].unstack("size").reindex(frame.index)
+    sizes = list(curves.columns)
+    by_size = [[str(m), *(score(v) if v == v else "" for v in curves.loc[m])] for m in curves.index]
+    grid(show, ["method", *map(str, sizes)], by_size, names=1)
     kept = result.kept()
     kept = kept[kept.any(axis=1)]
     subset = kept if everything else kept.head(HEAD)

@@ -46,6 +46,7 @@ if TYPE_CHECKING:
 @click.option("--pair-limit", type=float, help="Overlap: |r| above which two features are near-duplicates (0.95).")
 @click.option("--vif-limit", type=float, help="Overlap: VIF above which a feature is proposed for removal (10).")
 @click.option("--margin", type=float, help="Search: size tolerance in metric units, in place of the rule.")
+@click.option("--total-cost", type=float, help="Search: what a set may cost, by --cost and --panel.")
 @click.option("--set", "settings", multiple=True, metavar="STAGE.KEY=VALUE", help="Any other field of a stage. Repeatable.")
 @click.option(
     "--honest",
@@ -221,6 +222,7 @@ def _stage_settings(options: dict[str, Any]) -> dict[str, dict[str, Any]]:
         ("margin", "search"),
         ("size", "search"),
         ("keep_share", "search"),
+        ("total_cost", "search"),
     ):
         if options[option] is not None:
             out.setdefault(stage, {})[option] = options[option]
