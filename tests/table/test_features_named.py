@@ -58,3 +58,13 @@ def test_files_that_hold_features(frame, tmp_path):
     for name in ("empty.txt", "nowhere.txt"):
         with pytest.raises(chaff.DataError):
             features_in(tmp_path / name)
+
+
+def test_triage_and_recheck_keep_to_them(frame):
+    found = chaff.triage(frame, "y", top=2, block=2, features=["ash", "gluten_*"])
+    assert set(found.frame.index) == {"ash", "gluten_wet", "gluten_dry"}
+    table = chaff.open_table(frame, "y", features=["ash", "gluten_*"])
+    run = chaff.select(table, chaff.Plan((chaff.Search(model="ridge", size=1),)), holdout=0, honest="quick")
+    gone = next(f for f in table.features if f not in run.features)
+    checked = chaff.recheck(run.selection, frame.drop(columns=gone))  # a column that was offered and is no more
+    assert checked.verdict in ("stay", "refit", "reselect")

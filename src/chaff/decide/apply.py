@@ -13,12 +13,15 @@ import numpy as np
 from chaff.decide.apply_kinds import From, of_kind, plain_cells, read_numbers
 from chaff.decide.drift import Drifts, Watcher
 from chaff.decide.selection_data import SelectionData
+from chaff.decide.selection_parts import DerivedPart
 from chaff.errors import DataError, UsageError, nearest
 from chaff.files import whole_file
+from chaff.table.date_parts import WHOLE, date_part
 from chaff.table.derived import filled_cells, flag_cells, gaps_of
 from chaff.table.files.buffered_pipe import plain_file
 from chaff.table.files.sources import check_there, is_folder, read_source
 from chaff.table.files.text_files import csv_batches, ending
+from chaff.table.kinds import decode
 from chaff.table.large_tables import stored_files
 from chaff.table.number_parsing import all_whole
 
@@ -168,36 +171,60 @@ def _measured_roles(selection: SelectionData, batch: Any, decimal: str) -> Any:
     return batch
 
 
-def _flags(selection: SelectionData) -> dict[str, str]:
-    """Missing flag → the column it is made from."""
-    return {d.name: d.of for d in selection.derived if d.made == "missing flag"}
+def _made(selection: SelectionData) -> dict[str, DerivedPart]:
+    """Columns that are in no file → what they are made from: missing flags and parts of dates."""
+    return {d.name: d for d in selection.derived if d.made != "fill"}
 
 
 def _stored(selection: SelectionData) -> list[str]:
     """Columns that the kept features are read from."""
-    flags = _flags(selection)
-    return list(dict.fromkeys(flags.get(m, m) for k in selection.kept for m in (k.members or [k.name])))
+    made = _made(selection)
+    members = [m for k in selection.kept for m in (k.members or [k.name])]
+    return list(dict.fromkeys(n for m in members for n in (_read_for(made[m]) if m in made else (m,))))
+
+
+def _read_for(d: DerivedPart) -> tuple[str, ...]:
+    return (d.of, str(d.value)) if d.made == "since" else (d.of,)
 
 
 def _derived(selection: SelectionData, batch: Any) -> Any:
     """The batch with missing flags made and gaps filled as the selection says, kept columns in their order."""
     if not selection.derived:
         return batch
-    flags, infinite = _flags(selection), selection.terms.infinite == "missing"
-    gaps = {d.of: gaps_of(batch.column(d.of), infinite) for d in selection.derived}
+    made, infinite = _made(selection), selection.terms.infinite == "missing"
+    gaps = {d.of: gaps_of(batch.column(d.of), infinite) for d in selection.derived if d.made in ("fill", "missing flag")}
     for d in selection.derived:
         if d.made == "fill":
             place = batch.column_names.index(d.of)
             batch = batch.set_column(place, d.of, filled_cells(batch.column(d.of), gaps[d.of], d.value))
-    for name, of in flags.items():
-        batch = batch.append_column(name, flag_cells(gaps[of]))
+    for name, d in made.items():
+        batch = batch.append_column(name, flag_cells(gaps[d.of]) if d.made == "missing flag" else _date_cells(selection, d, batch))
     stored = set(_stored(selection))
-    roles = [n for n in batch.column_names if n not in stored and n not in flags]
+    roles = [n for n in batch.column_names if n not in stored and n not in made]
     return batch.select(list(dict.fromkeys([*roles, *(m for k in selection.kept for m in (k.members or [k.name]))])))
 
 
+def _date_cells(selection: SelectionData, d: DerivedPart, batch: Any) -> Any:
+    """A number from the dates of a batch, as an Arrow column."""
+    import pyarrow as pa
+
+    def days(name: str) -> Any:
+        column = decode(name, batch.column(name), "date", None, selection.terms.dates.get(name))
+        if column.kind != "date":
+            raise DataError(f"column '{name}' holds no dates, but '{d.name}' is made from them")
+        return column.values
+
+    of = days(str(d.value)) if d.made == "since" else float(d.value or 0)
+    values = pa.array(date_part(d.made, days(d.of), of), from_pandas=True)
+    return pa.chunked_array([values.cast(pa.int64()) if d.made in WHOLE else values])
+
+
 def _derived_array(selection: SelectionData, X: Any) -> Any:
-    known, flags = selection.data.columns, _flags(selection)
+    known = selection.data.columns
+    dates = [d.name for d in selection.derived if d.made not in ("fill", "missing flag")]
+    if dates:
+        raise UsageError(f"'{dates[0]}' is made from dates, which an array does not hold: apply to a frame or a file")
+    flags = {d.name: d.of for d in selection.derived if d.made == "missing flag"}
     fills = {d.of: d.value for d in selection.derived if d.made == "fill"}
 
     def missing(values: Any) -> Any:

@@ -193,9 +193,10 @@ def read_selection(path: str | Path) -> Selection:
 def _check_derived(selection: Selection) -> None:
     """What apply makes must be made from columns that it reads."""
     kept = {k.name for k in selection.kept}
-    flags = {d.name for d in selection.derived if d.made == "missing flag"}
+    new = {d.name for d in selection.derived if d.made != "fill"}
     for d in selection.derived:
-        if d.name not in kept or d.of in flags or (d.made == "fill" and d.of != d.name):
+        fits = {"fill": d.of == d.name, "age": isinstance(d.value, float), "since": isinstance(d.value, str)}.get(d.made, True)
+        if d.name not in kept or d.of in new or not fits:
             raise UsageError(f"derived '{d.name}' is not a kept column made from a plain one")
 
 

@@ -135,10 +135,10 @@ class AboutPart(Part):
 
 
 class DerivedPart(Part):
-    """A kept column that `apply` makes: a flag of what is missing in `of`, or `of` with its gaps filled."""
+    """A kept column that `apply` makes: a flag of what is missing in `of`, `of` with its gaps filled, or a number from its date."""
 
     name: str
-    made: Literal["missing flag", "fill"]
+    made: Literal["missing flag", "fill", "age", "year", "month", "weekday", "hour", "since"]
     of: str
     value: float | str | None = None
 

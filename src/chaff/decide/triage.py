@@ -12,6 +12,7 @@ from chaff.evaluate.setting import Setting
 from chaff.methods.relevance.catalogue import GROUPS, NAMES, better, resolve
 from chaff.methods.relevance.stage import Relevance
 from chaff.results.findings import Better, Findings
+from chaff.table.date_parts import others_in
 from chaff.table.files.sources import read_source, source_columns
 from chaff.table.large_tables import stored_files
 from chaff.table.opening import open_on
@@ -139,11 +140,12 @@ def _blocks(source: Any, block: int | None, terms: Terms) -> tuple[int, int, Ite
         arrow, label = read_source(source, terms.reading)
         columns, rows, read = list(arrow.column_names), arrow.num_rows, arrow.select
         terms = replace(terms, delimiter=None, decimal=None, encoding=None)
+    terms = terms.with_wildcards(columns, label)
     aside = dict.fromkeys([terms.target, *terms.roles])
     out = {*aside, *terms.ignore}
-    for name in (n for n in (*aside, *terms.ignore) if n not in columns):
+    for name in (n for n in (*aside, *terms.ignore, *terms.features) if n not in columns):
         raise UnknownColumn(f"column '{name}' is not in {label}.{nearest(name, columns)}")
-    features = [c for c in columns if c not in out]
+    features = [c for c in columns if c not in out and (not terms.features or c in terms.features)]
     if not features:
         raise DataError(f"{label} has no column left to be a feature: all are the target, ids or ignored")
     size = block or max(1, CELLS // max(rows, 1))
@@ -165,6 +167,8 @@ def _terms_for(terms: Terms, columns: set[str]) -> Terms:
     return replace(
         terms,
         ignore=(),
+        features=(),
+        derive={k: v for k, v in terms.derive.items() if k in columns and not others_in(v) - columns},
         kinds=offered_only(terms.kinds),
         costs=offered_only(terms.costs),
         panels={},

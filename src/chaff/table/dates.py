@@ -44,6 +44,16 @@ def date_format_of(words: Sequence[str]) -> str:
     return fits[0] if fits and _agree(words, fits) else ""
 
 
+def stored_format(cells: Any) -> str:
+    """The format in which an Arrow column of words holds its dates; "" for ISO dates and for what is stored as dates."""
+    import pyarrow.types as pt
+
+    if not (pt.is_string(cells.type) or pt.is_large_string(cells.type) or pt.is_string_view(cells.type)):
+        return ""
+    words = cells.unique().drop_null().to_pylist()
+    return "" if is_iso(words) else date_format_of(words)
+
+
 def _agree(words: Sequence[str], fits: Sequence[str]) -> bool:
     first = [_parsed(w, fits[0]) for w in words]
     return all([_parsed(w, f) for w in words] == first for f in fits[1:])

@@ -1,4 +1,4 @@
-"""Columns made from columns: a flag for what is missing, a value in its place.
+"""Columns made from columns: a flag for what is missing, a value in its place, numbers from dates.
 
 Made from cells as they are stored, so that a table and `apply`, batch by batch, make the same ones.
 """
@@ -22,8 +22,8 @@ class Derived:
     """One derivation."""
 
     name: str
-    """Column that comes of it: a new one for a flag, the same one for a fill."""
-    made: Literal["missing flag", "fill"]
+    """Column that comes of it: a new one for a flag or a part of a date, the same one for a fill."""
+    made: Literal["missing flag", "fill", "age", "year", "month", "weekday", "hour", "since"]
     of: str
     value: float | str | None = None
 

@@ -105,7 +105,9 @@ def open_on(source: Any, terms: Terms, holdout: Any = None, limit: Limit | None 
         note = "; ".join(filter(None, [note, limit.words(source_read.spill, arrow.num_rows, arrow.texts)]))
     table = build_table(source_read, text, held)
     given = (*guesses(source, terms.reading), *table.notes, *([note] if note else []))
-    table = replace(table, terms=replace(terms, missing_flags=(), fill={}), notes=given)
+    table = replace(table, terms=replace(terms, missing_flags=(), fill={}, derive={}), notes=given)
+    if terms.derive:
+        table = table.with_derived_dates(terms.derive)
     if terms.missing_flags:
         table = table.with_missing_flags(tuple(terms.missing_flags))
     return table.with_fill(terms.fill) if terms.fill else table

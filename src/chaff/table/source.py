@@ -16,6 +16,7 @@ import numpy as np
 from chaff.arrays import Floats, Ints
 from chaff.errors import DataError
 from chaff.memory import BoundedCache, machine_bytes
+from chaff.table.date_parts import WHOLE, date_part
 from chaff.table.derived import Derived, filled_cells, flag_cells, flag_column, gaps_of, without_codes
 from chaff.table.files.reading import Reading
 from chaff.table.kinds import Column, Kind, decode, floats_of, from_numbers
@@ -249,6 +250,9 @@ class Source:
         for d in self.derived:
             if d.name == name and d.made == "missing flag":
                 return flag_column(name, flag_cells(self._gaps_of(d.of)))
+            if d.name == name and d.made != "fill":
+                of = self.column(str(d.value)).values if d.made == "since" else d.value
+                return Column(name, "number", date_part(d.made, self.column(d.of).values, of), whole=d.made in WHOLE)  # type: ignore[arg-type]
         return self._read(name)
 
     def _gaps_of(self, name: str) -> Any:

@@ -7,6 +7,7 @@ import shutil
 import textwrap
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from datetime import timedelta
 from functools import cached_property
 from typing import Any, Literal
 
@@ -16,6 +17,8 @@ import numpy.typing as npt
 from chaff.arrays import Floats, Ints
 from chaff.errors import ArgumentError, DataError, UnknownColumn, UsageError, nearest
 from chaff.stats.pooled_metric import Units
+from chaff.table.date_parts import EPOCH, derived_parts, others_in
+from chaff.table.dates import stored_format
 from chaff.table.derived import Derived, checked_fill, flags_for
 from chaff.table.kinds import Column, Kind
 from chaff.table.source import Source
@@ -44,6 +47,12 @@ class Target:
     positive: str | None = None
     """With two classes, the one that counts as positive: class 1 of the codes in `y`, 1 or yes, else the rarer one, unless declared."""
     unit: str = ""
+
+
+def _of_date(d: Derived) -> str:
+    if d.made == "age":
+        return f"days from {d.of} to {EPOCH + timedelta(days=int(d.value or 0))}"
+    return f"days from {d.value} to {d.of}" if d.made == "since" else f"{d.made} of {d.of}"
 
 
 @dataclass(frozen=True, repr=False)
@@ -285,6 +294,53 @@ class Table(Shown):
         terms = replace(self.terms, missing_flags=tuple(dict.fromkeys([*self.terms.missing_flags, *names])))
         features = [f for f in (*features, *behind.values()) if f]
         return replace(self, source=self.source.deriving(flags), features=tuple(features), meanings=meanings, terms=terms)
+
+    def with_derived_dates(self, parts: Mapping[str, Sequence[str]]) -> Table:
+        """Further features from date columns, right behind them. Recorded in the selection, so that `apply` makes them again.
+
+        Parameters
+        ----------
+        parts : dict
+            Date column to what is made of it: "age" (days before the last row's date, which is then fixed; or ``"age:2026-03-31"``),
+            "year", "month", "weekday" (1 is Monday), "hour", "since:OTHER" (days since another date column).
+
+        Raises
+        ------
+        UnknownColumn, UsageError, DataError
+
+        Examples
+        --------
+        >>> import chaff
+        >>> table = chaff.demo.table(rows=100).with_derived_dates({"delivered_on": ["age", "month"]})
+        >>> [f for f in table.features if f.startswith("delivered_on")]
+        ['delivered_on', 'delivered_on_age_days', 'delivered_on_month']
+        """
+        made: list[Derived] = []
+        fixed: dict[str, list[str]] = {}
+        for name, asked in parts.items():
+            requested = [asked] if isinstance(asked, str) else list(asked)
+            for column in (name, *others_in(requested)):
+                if column not in self.source.arrow.column_names:
+                    raise UnknownColumn(f"column '{column}' is not in {self.label}.{nearest(column, self.source.arrow.column_names)}")
+                if self.source.column(column).kind != "date":
+                    raise UsageError(f"derive '{name}': column '{column}' holds no dates ({self.source.column(column).kind})")
+            days = self.source.column(name).values
+            if np.isnan(days).all():
+                raise DataError(f"derive '{name}': every date is missing")
+            more, fixed[name] = derived_parts(name, requested, float(np.nanmax(days[self.rows])))  # type: ignore[assignment]
+            made += more
+        taken = next((d.name for d in made if d.name in self.source.known), None)
+        if taken or len({d.name for d in made}) < len(made):
+            raise DataError(f"derive: a column '{taken or made[-1].name}' is there already")
+        names = {n: [d.name for d in made if d.of == n] for n in parts}
+        features = [f for name in self.features for f in (name, *names.pop(name, ()))]
+        features += [f for rest in names.values() for f in rest]
+        meanings = {**self.meanings, **{d.name: Meaning(_of_date(d)) for d in made}}
+        used = {*parts, *(o for v in fixed.values() for o in others_in(v))}
+        formats = {n: f for n in used if (f := self.terms.dates.get(n) or stored_format(self.source.raw(n)))}
+        derive = {**self.terms.derive, **{k: tuple(v) for k, v in fixed.items()}}
+        terms = replace(self.terms, derive=derive, dates={**self.terms.dates, **formats})
+        return replace(self, source=self.source.deriving(tuple(made)), features=tuple(features), meanings=meanings, terms=terms)
 
     def with_decoys(self, count: int = 10, *, seed: int = 0) -> Table:
         """Further features that are known to be noise, to see how many of them a method keeps.

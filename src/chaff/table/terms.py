@@ -97,6 +97,13 @@ class Terms:
     missing_flags: Sequence[str] = _term(
         (), "Add a missingness indicator (a 0/1 feature) for this column.", "--missing-flag", "words", "NAME"
     )
+    derive: Mapping[str, Sequence[str]] = _term(
+        {},
+        "Numbers from a date column: age (days before the last row, or age:DATE), year, month, weekday (1 is Monday), hour, since:COLUMN.",
+        "--derive",
+        "word lists",
+        "NAME=A,B,…",
+    )
     fill: Mapping[str, Any] = _term({}, "Fill value for the missing values of a column.", "--fill", "pairs", "NAME=VALUE")
     dictionary: Any = _term(
         None,

@@ -19,6 +19,7 @@ MANY_PER_CODE = 20
 STRONG_P = 1e-3
 FOLDED, NAMED = 8, 2
 FOLDED_WORDS = {
+    "date": "numbers from dates (also year, hour, since:COLUMN)",
     "codes": "where that means missing",
     "word codes": "where that means missing",
     "absence": "or --fill NAME=0 where missing means zero or none",
@@ -38,7 +39,7 @@ class Advice(NamedTuple):
 def advice_for(facts: Facts, absence_tells: bool, table: Table) -> Advice:
     """The first piece of advice that applies."""
     if facts.kind == "date":
-        return Advice("date")
+        return Advice("" if facts.name in table.terms.derive else "date")
     if facts.with_units:
         return Advice("units", (facts.with_units,))
     if facts.kind == "text":
@@ -56,6 +57,7 @@ def in_python(name: str, advice: Advice) -> str:
     """As a call; empty when there is nothing to say."""
     listed = ", ".join(repr(v) for v in advice.values)
     words = {
+        "date": f"a date: open with derive={{'{name}': ['age', 'month', 'weekday']}} for numbers from it",
         "codes": f"if that means missing: open with missing_codes={{'{name}': [{', '.join(advice.values)}]}}; a real value stays as it is",
         "word codes": f"if that means missing: open with missing_codes={{'{name}': [{listed}]}}; if it means none, leave it a level",
         "absence": (
@@ -96,6 +98,7 @@ def as_options(name: str, row: Any) -> str:
     column = shlex.quote(name)
     codes = shlex.quote(f"{name}={','.join(advice.values)}")
     words = {
+        "date": f"--derive {column}=age,month,weekday   numbers from a date (also year, hour, since:COLUMN)",
         "codes": f"--missing-code {codes}   if that means missing",
         "word codes": f"--missing-code {codes}   if that means missing",
         "absence": f"--missing-flag {column}   or --fill {shlex.quote(f'{name}=0')} where missing means zero or none",
@@ -107,7 +110,6 @@ def as_options(name: str, row: Any) -> str:
 
 def _without_call(advice: Advice) -> str:
     words = {
-        "date": "a date: derive its age in days, the month or the weekday as a number or category",
         "units": f"strip the unit and read it as a number ('{''.join(advice.values)}')",
         "text": "free text: derive its length, or whether it has the words that matter",
     }

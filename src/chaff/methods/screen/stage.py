@@ -245,7 +245,7 @@ class Screen:
         if row["rows"] == 0:
             return drop(name, self.use, "missing_share 1", "", "every value is missing")
         if row["kind"] == "date":
-            return drop(name, self.use, "kind date", "", "dates are not used directly; derive a number first (age, month)")
+            return drop(name, self.use, "kind date", "", "dates are not used directly; derive numbers from it (age, month, weekday)")
         if row["kind"] == "text" and not Facts.is_id(row, self.id_share):
             return drop(name, self.use, "kind text", "", "free text is not used directly; derive a feature first")
         still = self.spread is not None and row["kind"] == "number" and row["spread"] <= self.spread
