@@ -61,7 +61,7 @@ def test_files_that_hold_features(frame, tmp_path):
 
 
 def test_triage_and_recheck_keep_to_them(frame):
-    found = chaff.triage(frame, "y", top=2, block=2, features=["ash", "gluten_*"])
+    found = chaff.triage(frame, "y", top=3, block=2, features=["ash", "gluten_*"])
     assert set(found.frame.index) == {"ash", "gluten_wet", "gluten_dry"}
     table = chaff.open_table(frame, "y", features=["ash", "gluten_*"])
     run = chaff.select(table, chaff.Plan((chaff.Search(model="ridge", size=1),)), holdout=0, honest="quick")
