@@ -40,7 +40,7 @@ def test_settings_travel_with_the_choice():
         ({"name": "forward", "size": "three"}, "size must be"),
         ({"name": "forward", "size": 0}, "size must be 1 or more"),
         (3, "a strategy is a name"),
-        (chaff.Forward, "a strategy is a name"),
+        (chaff.Forward, r"Forward is a class: call it, chaff.Forward\(\)"),
     ],
 )
 def test_what_is_wrong_with_a_choice_is_said_at_the_edge(said, words):

@@ -39,7 +39,7 @@ def test_what_is_pinned_out_is_dropped_and_what_is_pinned_in_stays(table, call):
     assert set(frame.index) == set(table.features)
     assert (frame.loc["real", "verdict"], frame.loc["real", "by"]) == ("drop", "pin")
     assert "dear to measure" in frame.loc["real", "reason"]
-    assert frame.loc["noise", "verdict"] == "keep"
+    assert frame.loc["noise", "verdict"] in ("keep", "measured") and frame.loc["noise", "stays"]
     if frame.loc["noise", "by"] == "pin":  # where the stage alone would have said otherwise
         assert "asked for by the miller" in frame.loc["noise", "reason"]
 

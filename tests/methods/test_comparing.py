@@ -176,7 +176,7 @@ def test_the_order_of_methods_and_workers_decides_nothing(lots):
     ("said", "words"),
     [
         ([], "compare needs a method"),
-        (["pearson"], "Did you mean 'pearson_r'"),
+        (["pearsen_r"], "Did you mean 'pearson_r'"),
         (["forest"], "unknown method 'forest'"),
         ([3], "3 is no method"),
         ([{"use": "screen"}], "not a stage that measures"),

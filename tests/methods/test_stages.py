@@ -178,8 +178,8 @@ def test_cuts_drop_and_measuring_drops_nothing():
     assert by_q[0].ascending("q") and by_q[1]["assay_0"].stays
     with pytest.raises(chaff.UsageError, match="unknown cut 'topp'.*Did you mean 'top'"):
         chaff.Relevance(cut={"topp": 2})
-    with pytest.raises(chaff.UsageError, match="unknown measure 'pearson'"):
-        judge(chaff.Relevance(by="pearson"), table)
+    with pytest.raises(chaff.UsageError, match="unknown measure 'pearsen'"):
+        judge(chaff.Relevance(by="pearsen"), table)
 
 
 def test_many_rows_bring_a_warning():

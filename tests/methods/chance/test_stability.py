@@ -124,7 +124,7 @@ def test_wrong_settings_are_said(settings, words):
 
 
 def test_a_plan_says_it_and_says_it_again(tmp_path):
-    stage = Stability({"use": "relevance", "by": "effect_size"}, size=2, pairs=5, threshold=0.7)
+    stage = Stability({"use": "relevance", "by": ""}, size=2, pairs=5, threshold=0.7)
     assert stage_as_plain(stage)["stage"] == {"use": "relevance"} and as_chooser(stage.stage) == chaff.Relevance()
     file = tmp_path / "plan.toml"
     file.write_text(

@@ -57,7 +57,7 @@ def test_summary_options_and_targets():
     two = chaff.linear_summary(chaff.demo.table(rows=300, target="accepted"), ["protein_pct"])
     assert (
         two.frame.loc["protein_pct", "odds_ratio"] == pytest.approx(np.exp(two.frame.loc["protein_pct", "coefficient"]))
-        and "odds of 'no' ×" in two.frame.loc["protein_pct", "in_words"]
+        and "odds of 'yes' ×" in two.frame.loc["protein_pct", "in_words"]
     )
     parted = chaff.linear_summary(
         chaff.derive_target(chaff.demo.lots(rows=200), "loaf_volume", above=400, ignore=["grade"]).with_features(["crumb_score", "ash_pct"])

@@ -34,6 +34,14 @@ def test_a_kind_that_it_does_not_fit_is_not_judged_and_stays(mixed):
     assert not every.frame.loc["kind", "stays"]
 
 
+def test_a_test_without_a_statistic_ranks_by_its_p():
+    rng = np.random.default_rng(1)
+    frame = pd.DataFrame({"a": rng.integers(0, 2, 90), "b": rng.integers(0, 2, 90)})
+    frame["y"] = np.where(rng.random(90) < 0.2, 1 - frame["a"], frame["a"])
+    found = chaff.relevance(chaff.open_table(frame, "y"), ["fisher_exact"], cut={"top": 1})
+    assert found.lead == "fisher_exact_p" and found.kept == ("a",)
+
+
 def test_a_column_without_a_value_is_said_to_have_none():
     frame = pd.DataFrame({"a": np.arange(40.0), "flat": 1.0, "y": np.arange(40.0) ** 2})
     found = chaff.relevance(chaff.open_table(frame, "y"), ["pearson_r"], cut={"top": 1})

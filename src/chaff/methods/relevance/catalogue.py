@@ -57,6 +57,11 @@ def resolve(requested: str | Sequence[str], table: Table) -> tuple[str, ...]:
     return tuple(dict.fromkeys(_checked(name, pairs, table) for name in names))
 
 
+def column_of(name: str) -> str:
+    """The column that features are ranked by under this name: of a test that has no statistic its p."""
+    return f"{name}_p" if name in STATISTICS and f"{name}_p" in STATISTICS[name].aliases else name
+
+
 def our_name(name: str) -> str:
     """A statistic or a group by the name that it has here: `spearman` is `spearman_rho`."""
     plain = name.strip().lower().replace("-", "_").replace(" ", "_")

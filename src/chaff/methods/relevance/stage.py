@@ -20,6 +20,7 @@ from chaff.methods.relevance.catalogue import (
     better,
     check_names,
     check_ranking,
+    column_of,
     described,
     named_statistics,
     our_name,
@@ -107,7 +108,7 @@ class Relevance:
     --------
     >>> import chaff
     >>> table = chaff.demo.table(rows=300, target="accepted")
-    >>> found = chaff.relevance(table, statistics=["auc", "cramers_v"], by="auc", cut={"top": 5})
+    >>> found = chaff.relevance(table, statistics=["auc", "cramers_v"], by="effect_size", cut={"top": 5})
     >>> int((found.frame["verdict"] == "keep").sum())
     5
     """
@@ -150,10 +151,8 @@ class Relevance:
     @property
     def ranked_by(self) -> str:
         """The column that ranks and cuts."""
-        if self.by:
-            return self.by
         named = named_statistics(self.statistics)
-        return named[0] if named else "effect_size"
+        return column_of(self.by or (named[0] if named else "effect_size"))
 
     def check_table(self, table: Table) -> None:
         """Whether the statistics and bins fit the table."""
