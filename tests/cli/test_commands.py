@@ -76,7 +76,7 @@ def test_what_demo_says_to_try_next_works(demo):
     lines = said[2:]
     assert len(pd.read_parquet(folder / "chaff-demo" / "again.parquet")) == 700
     out = run(*lines[1].split()[1:], *QUICK[:-1], "logistic", cwd=folder)
-    assert "positive class 'no'" in " ".join(out.split()) and "log loss" in out and "ROC AUC" in out
+    assert "positive class 'yes'" in " ".join(out.split()) and "log loss" in out and "ROC AUC" in out
 
 
 def test_select_on_csv_and_apply_to_new_rows(lots, tmp_path):

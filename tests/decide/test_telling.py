@@ -68,7 +68,7 @@ def test_a_class_run_closes_with_log_loss_and_names_its_floor():
         and (final_scores.model, final_scores.other) == ("logistic", "forest")
     )
     kept, nothing = final_scores.line("kept"), final_scores.line("nothing")
-    assert kept.holdout.mean < nothing.holdout.mean and run.selection.target.positive == "no"
+    assert kept.holdout.mean < nothing.holdout.mean and run.selection.target.positive == "yes"
     assert nothing.beside.mean == pytest.approx(0.5) and kept.beside.mean > 0.6
 
 

@@ -68,3 +68,13 @@ def test_triage_and_recheck_keep_to_them(frame):
     gone = next(f for f in table.features if f not in run.features)
     checked = chaff.recheck(run.selection, frame.drop(columns=gone))  # a column that was offered and is no more
     assert checked.verdict in ("stay", "refit", "reselect")
+
+
+def test_pins_of_a_plan_beside_named_features(frame):
+    table = chaff.open_table(frame, "y", features=["ash", "gluten_*"])
+    found = chaff.screen(table, pins=[chaff.pin_drop("lot", "written down later")])
+    assert set(found.frame.index) == {"ash", "gluten_wet", "gluten_dry"}  # what is not offered need not go
+    with pytest.raises(chaff.UsageError, match="'lot' is pinned in, but it is not among the features"):
+        chaff.screen(table, pins=[chaff.pin_keep("lot", "asked for")])
+    with pytest.raises(chaff.UnknownColumn, match="'lott' is not a feature"):
+        chaff.screen(table, pins=[chaff.pin_drop("lott", "asked for")])

@@ -39,6 +39,11 @@ def checked_pins(pins: Iterable[Pin], table: Table) -> dict[str, Pin]:
     for pin in pins:
         if not isinstance(pin, Pin):
             raise ArgumentError(f"pins must be made by chaff.pin_keep or chaff.pin_drop, not {pin!r}")
+        left_out = pin.feature not in table.features and bool(table.terms.features) and pin.feature in table.source.known
+        if left_out and pin.verdict == "drop":
+            continue  # it is not offered anyway
+        if left_out:
+            raise UsageError(f"'{pin.feature}' is pinned in, but it is not among the features that were named: name it too")
         if pin.feature not in table.features:
             known = table.features
             raise UnknownColumn(f"pin: '{pin.feature}' is not a feature of {table.label}.{nearest(pin.feature, known)}")

@@ -45,8 +45,11 @@ def as_way(given: Any) -> Way:
     return made
 
 
-# What is asked for its order alone needs no test: no half-samples, three shuffles.
-CHEAPLY: dict[str, Any] = {"coefficient": {"name": "coefficient", "resamples": 0}, "permutation": {"name": "permutation", "shuffles": 3}}
+# What is asked for its order alone needs no test: no half-samples, one fit; three shuffles.
+CHEAPLY: dict[str, Any] = {
+    "coefficient": {"name": "coefficient", "resamples": 0, "over_folds": False},
+    "permutation": {"name": "permutation", "shuffles": 3},
+}
 
 
 def as_order(given: Any) -> Way:
@@ -85,7 +88,7 @@ def fit_fold(model: Model, work: Work, unit: tuple[tuple[int, int], PreparedSpli
         return FoldFit(split, model.fit(split.train, seed), seed)
 
 
-def need(fit: FoldFit, power: type, model: Model, what: str, who: str) -> Any:
+def need(fitted: Fitted, power: type, model: Model, what: str, who: str) -> Any:
     """The fitted model, if it has a power.
 
     Raises
@@ -93,9 +96,9 @@ def need(fit: FoldFit, power: type, model: Model, what: str, who: str) -> Any:
     ModelError
         When it lacks it, with the models that have it.
     """
-    if not isinstance(fit.fitted, power):
+    if not isinstance(fitted, power):
         raise ModelError(f"{model.label} cannot say {what}; models that can: {who}")
-    return fit.fitted
+    return fitted
 
 
 def importance_findings(

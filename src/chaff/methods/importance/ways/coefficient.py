@@ -36,6 +36,8 @@ class Coefficient:
     ----------
     resamples : int
         Half-samples of the rows (of groups, where there are) in which a column is looked for again; 0 leaves it out.
+    over_folds : bool
+        Whether the model is fitted in every fold too: `importance` is then the mean over them, with a spread. False: one fit on all rows.
     beside : sequence of models, optional
         Linear models whose coefficients stand side by side with the model's: ``("ridge", "lasso")``.
 
@@ -57,6 +59,7 @@ class Coefficient:
     """
 
     resamples: int = 20
+    over_folds: bool = True
     beside: Sequence[Any] = ()
 
     name: ClassVar[str] = "coefficient"
@@ -72,11 +75,14 @@ class Coefficient:
 
     def measure(self, table: Table, model: Model, setting: Setting) -> Findings:
         work, layout = setting.work, Layout.of(table, table.features)
-        by_fold = np.array(
-            [_lengths(need(f, HasCoefficients, model, "its coefficients", LINEAR), layout) for f in fits(table, model, setting)]
-        )
         rows = learn_form(model.learns, table, work).apply(table)
-        whole = model.fit(rows, work)
+        whole = need(model.fit(rows, work), HasCoefficients, model, "its coefficients", LINEAR)
+        in_folds = (
+            [need(f.fitted, HasCoefficients, model, "its coefficients", LINEAR) for f in fits(table, model, setting)]
+            if self.over_folds
+            else [whole]
+        )
+        by_fold = np.array([_lengths(f, layout) for f in in_folds])
         extra, more = self._columns(whole, layout), {}
         if self.resamples:
             # At the penalty that all rows chose: what varies is the rows, not the choice.
