@@ -58,7 +58,7 @@ def test_as_json_and_by_a_plan(lots, tmp_path):
 @pytest.mark.parametrize(
     ("options", "words"),
     [
-        (["--method", "pearson"], "Did you mean 'pearson_r'"),
+        (["--method", "pearsen_r"], "Did you mean 'pearson_r'"),
         (["--sizes", "1,x"], "x is not a number"),
         (["--sizes", "1.5"], "must be whole numbers"),
         (["--sizes", "40"], "from 1 to the 7 features"),

@@ -178,7 +178,7 @@ def test_triage_of_a_wide_file(tmp_path):
     ("arguments", "words"),
     [
         (("--statistics", "auc"), "does not fit"),
-        (("--statistics", "pearson"), "Did you mean 'pearson_r'"),
+        (("--statistics", "pearsen_r"), "Did you mean 'pearson_r'"),
         (("--top", "3", "--above", "0.1"), "one cut at a time"),
         (("--by", "effect"), "Did you mean 'effect_size'"),
         (("--out", "r.xlsx"), ".json or .csv or .parquet"),
