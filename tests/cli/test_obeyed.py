@@ -48,9 +48,11 @@ def test_a_search_that_takes_away_reads_in_its_order(lots):
     assert sizes == [6, 5, 4, 3, 2] and "added" not in out and "removed" in out
 
 
-def test_a_size_that_was_not_visited_names_those_that_were(lots):
-    said = run("search", lots, *ROLES, *FEW, "--strategy", "forward", "--size", "5", "--evaluations", "8", "--quick", code=2)
-    assert "visited no set of 5 features, but of 1" in said
+def test_a_size_that_was_not_visited_is_said(lots):
+    out = run("search", lots, *ROLES, *FEW, "--strategy", "forward", "--size", "5", "--evaluations", "8", "--quick")
+    assert "was stopped before it came to 5 features: a set of" in " ".join(out.split())
+    ended = run("search", lots, *ROLES, *FEW, "--strategy", "{ name = 'forward', patience = 1 }", "--size", "6", "--quick", code=2)
+    assert "visited no set of 6 features, but of 1" in ended
 
 
 def test_the_next_command_holds_the_roles_and_runs(lots):

@@ -168,7 +168,7 @@ def _searched(context: CommandContext, options: dict[str, Any], requested: Searc
                 after = search(context.table, used, strategy, after=after, progress=SearchBar(show), **shared)
                 trails.append(after)
         show.stop()
-        rule = requested.rule or {"size": _size_of(trails, options["size"])}
+        rule = requested.rule or {"size": _size_of(trails, options["size"], show)}
         more: dict[str, Any] = {"chosen": [t.choose(rule) for t in trails], "rule": rule}
         if len(trails) > 1:
             more["runs"] = runs(trails, rule)
@@ -180,24 +180,30 @@ def _searched(context: CommandContext, options: dict[str, Any], requested: Searc
     return SearchOutput(trails, more)
 
 
-def _size_of(trails: Sequence[SearchResult], size: float) -> int:
-    """The size that was asked for, if every search came through it.
+def _size_of(trails: Sequence[SearchResult], size: float, show: Show) -> int:
+    """The size that was asked for, if every search came through it; the nearest smaller one where a search was stopped before.
 
     Raises
     ------
     UsageError
-        With the sizes that there are.
+        Where a search ended of itself without it, with the sizes that there are.
     """
+    from chaff.cli.console import REVIEW
     from chaff.errors import UsageError
     from chaff.methods.search.strategy import largest
 
     wanted = largest(int(size) if size >= 1 else size, len(trails[0].offered))
     for trail in trails:
-        if wanted not in trail.by_size:
+        if wanted in trail.by_size:
+            continue
+        if not trail.stopped:
             there = ", ".join(map(str, trail.by_size))
             raise UsageError(
                 f"{trail.strategy.name} visited no set of {wanted} features, but of {there}: pass one of these, or another --strategy"
             )
+        nearest = max((s for s in trail.by_size if s < wanted), default=min(trail.by_size))
+        show.say(f" {trail.strategy.name} was stopped before it came to {wanted} features: a set of {nearest} is taken", REVIEW)
+        wanted = nearest
     return wanted
 
 
