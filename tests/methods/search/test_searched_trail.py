@@ -85,7 +85,7 @@ def test_recursive_inside_the_folds_is_a_loop_by_hand(lots):
     from chaff.methods.importance.way import as_way
 
     scorer = chaff.SubsetScorer(numbers, chaff.Ridge(), folds=trail.scorer.folds)
-    way = as_way({"name": "coefficient", "resamples": 0})
+    way = as_way({"name": "coefficient", "resamples": 0, "over_folds": False})
     for k in range(3):
         train = scorer.folds.rows(scorer.folds.splits[k])[0]
         some, folds = used_rows(numbers, scorer.inside(k).folds)
