@@ -47,6 +47,33 @@ def test_examples_in_docstrings_run(module):
     assert doctest.testmod(importlib.import_module(module)).failed == 0
 
 
+def test_usual_names_and_data_that_is_not_opened_lead_to_what_to_write():
+    with pytest.raises(AttributeError, match=r"'vif': see chaff\.inflation"):
+        _ = chaff.vif
+    lots = chaff.demo.lots(rows=60)
+    for call in (chaff.screen, chaff.relevance, chaff.search, chaff.select, chaff.compare):
+        with pytest.raises(chaff.UsageError, match=r"a DataFrame, not a Table: open it first, chaff\.\w+\(chaff\.open_table\(data"):
+            call(lots)
+    with pytest.raises(chaff.UsageError, match="open it first"):
+        chaff.relevance(lots, target="loaf_volume")
+    assert dir(chaff.models) == ["adapt", "check", "fit", "out_of_bag"]
+
+
+def test_every_result_has_a_short_text_and_a_view_for_a_notebook():
+    table = chaff.demo.table(rows=120).with_features(["protein_pct", "ash_pct", "variety"])
+    run = chaff.select(table, chaff.Plan((chaff.Screen(), chaff.Search(model="ridge"))))
+    found = chaff.relevance(table, ["pearson_r"], cut={"top": 1})
+    results = [table, run, run.selection, run.ledger, run.plan, run.final_scores, run.stages[0], run.honest, run.result("search"), found]
+    results += [chaff.linear_summary(table), chaff.overlaps(table), chaff.by_hand(table), chaff.search(table, "ridge", "forward")]
+    for result in results:
+        assert repr(result) == str(result) and len(repr(result)) < 6000, type(result)
+        assert result._repr_html_().startswith("<"), type(result)
+    assert found.kept == ("protein_pct", "variety") and len(found) == 3 and found["ash_pct"]["verdict"] == "drop" and "ash_pct" in found
+    with pytest.raises(chaff.UnknownColumn, match="Did you mean 'ash_pct'"):
+        found["ash_pc"]
+    assert "apply" in dir(run.selection) and "model_dump" not in dir(run.selection)
+
+
 def test_there_are_examples_to_run():
     finder = doctest.DocTestFinder()
     count = sum(len(t.examples) for m in MODULES for t in finder.find(importlib.import_module(m)))

@@ -141,12 +141,12 @@ def __getattr__(name: str) -> Any:
 
 # Usual names of the trade, and where they lead.
 _USUAL = {
-    "vif": "chaff.inflation", "correlation": "chaff.correlations", "corr": "chaff.correlations", "heatmap": "chaff.plots.correlation_map",
-    "pca": "chaff.components", "rfe": 'chaff.search(…, "recursive")', "stepwise": 'chaff.search(…, "both")',
-    "feature_importance": "chaff.importance", "feature_importances": "chaff.importance", "shap": 'chaff.importance(…, by="shapley")',
-    "permutation_importance": 'chaff.importance(…, by="permutation")', "mutual_information": "chaff.relevance", "anova": "chaff.relevance",
-    "chi2": "chaff.relevance", "filter": "chaff.relevance", "fit": "chaff.models.fit", "cross_validate": "chaff.SubsetScorer",
-    "load": "chaff.read_selection", "read_csv": "chaff.open_table", "read": "chaff.open_table", "lasso": "chaff.Lasso",
+    "vif": "chaff.inflation", "correlation": "chaff.correlations", "heatmap": "chaff.plots.correlation_map", "pca": "chaff.components",
+    "recursive_elimination": 'chaff.search(…, "recursive")', "stepwise": 'chaff.search(…, "both")',
+    "shapley": 'chaff.importance(…, by="shapley")',
+    "feature_importance": "chaff.importance", "permutation_importance": 'chaff.importance(…, by="permutation")',
+    "mutual_information": "chaff.relevance", "anova": "chaff.relevance", "filter": "chaff.relevance", "fit": "chaff.models.fit",
+    "cross_validate": "chaff.SubsetScorer", "load": "chaff.read_selection", "read": "chaff.open_table", "lasso": "chaff.Lasso",
 }  # fmt: skip
 
 
