@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import dataclasses
 import shlex
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -67,7 +67,15 @@ class CommandContext:
     def following(self, data: str, options: Mapping[str, Any], command: str, *words: str) -> str:
         """The same table in another command, ready to paste."""
         roles = ["--plan", options["plan_file"]] if options.get("plan_file") else terms_as_options(self.whole.terms)
+        if "--features" in words and "--features" in roles:  # what was named before gives way
+            place = roles.index("--features")
+            roles = roles[:place] + roles[place + 2 :]
         return shlex.join(["chaff", command, data, *roles, *words])
+
+    def following_search(self, data: str, options: Mapping[str, Any], kept: Sequence[str]) -> str:
+        """A search among what findings kept, from the file that holds them where there is one."""
+        saved = str(options["out"] or "").endswith(".json")
+        return self.following(data, options, "search", "--features", f"@{options['out']}" if saved else ",".join(kept))
 
     @property
     def linear_model(self) -> str:

@@ -127,8 +127,7 @@ def _following(context: CommandContext, data: str, options: dict[str, Any], resu
     """The search, with what a cut left where there was one."""
     if result.frame["stays"].all():
         return context.following(data, options, "search")
-    saved = str(options["out"] or "").endswith(".json")
-    return context.following(data, options, "search", "--features", f"@{options['out']}" if saved else ",".join(result.kept))
+    return context.following_search(data, options, result.kept)
 
 
 def _against_chance(test: str, context: Any, options: dict[str, Any], model: Any, limits: list[float], show: Show) -> None:

@@ -112,8 +112,7 @@ def _following(context: CommandContext | None, data: str, options: dict[str, Any
         return ""
     if "stays" not in result.frame:
         return context.following(data, options, "overlap")
-    saved = str(options["out"] or "").endswith(".json")
-    return context.following(data, options, "search", "--features", f"@{options['out']}" if saved else ",".join(result.kept))
+    return context.following_search(data, options, result.kept)
 
 
 def _needed(context: CommandContext | None, option: str) -> Table:

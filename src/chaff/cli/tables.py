@@ -19,7 +19,7 @@ HEAD = 15
 
 
 def grid(show: Show, headers: Sequence[str], rows: Sequence[Sequence[Cell]], required: Collection[str] = (), names: int = 1) -> None:
-    """Rows under quiet headers; columns that do not fit are named below, those `asked` for are always there."""
+    """Rows under quiet headers; columns that do not fit are named below, those `required` are always there."""
     laid = lay_out(columns_of(headers, rows, required, names), show.width)
     for line in laid.lines:
         show.pieces(line)
