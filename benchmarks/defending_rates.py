@@ -20,8 +20,8 @@ from chaff.decide.drift import drifts_of
 from chaff.decide.selection_parts import KeptPart
 from chaff.methods.evaluation.influence import moved_by, score_interval
 from chaff.metrics import METRICS, Truth
+from chaff.stats.paired_loss import Units
 from chaff.stats.part_differences import means_differ, slopes_differ, stretches
-from chaff.stats.pooled_metric import Units
 from chaff.table.kinds import Column
 
 PLAN = chaff.Plan((chaff.Screen(), chaff.Search(model="ridge")))

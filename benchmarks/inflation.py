@@ -14,7 +14,7 @@ import scipy.linalg.blas as blas
 from timing import compare, machine, once, ratio
 
 import chaff
-from chaff.methods.overlap.inflation_columns import InflationColumns, inflation_columns
+from chaff.methods.overlap.inflation import InflationColumns, inflation_columns
 from chaff.stats.inflation import inflation, inverse_of, prune_inflation
 from chaff.table.moments import table_moments
 

@@ -17,8 +17,8 @@ from chaff.decide.plan import Scoring
 from chaff.evaluate.setting import Setting
 from chaff.folds import make_folds
 from chaff.methods.search.additions import row_losses
-from chaff.methods.search.curve import keep_up_of
 from chaff.methods.search.search_data import SearchData
+from chaff.methods.search.size_choice import keep_up_of
 from chaff.work import Work
 
 

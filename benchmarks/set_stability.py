@@ -16,7 +16,7 @@ from itertools import combinations
 import numpy as np
 
 import chaff
-from chaff.demo.words import TARGETS
+from chaff.demo.mill import TARGETS
 
 
 def jaccard(sets: list[set[str]]) -> float:

@@ -9,6 +9,8 @@ import re
 import typing
 from pathlib import Path
 
+import click
+
 from chaff.decide.api import StageCall
 from chaff.decide.named_plans import plan_schema
 from chaff.decide.selection import json_schema
@@ -18,6 +20,7 @@ from chaff.methods.relevance.catalogue import page_rows
 from chaff.methods.search.strategy import STRATEGIES
 from chaff.metrics import METRICS
 from chaff.models.named import MODELS
+from chaff.table.terms import Terms
 
 HERE = Path(__file__).parent
 PAGE = HERE / "statistics.md"
@@ -46,7 +49,9 @@ def choices_page() -> str:
         "",
         "## Stages of a plan",
         "",
-        "`--set KEY=VALUE` changes a setting of the stage that a command runs, `chaff select --set STAGE.KEY=VALUE` of any.",
+        "Plain settings are options of the command that runs the stage (`missing_share` is `--missing-share`; `off` switches a",
+        "limit off);",
+        "`chaff select --set STAGE.KEY=VALUE` changes any setting of any stage.",
     ]
     parts += ["", "| stage | class | what it does | settings and defaults |", "| --- | --- | --- | --- |"]
     parts += [_row(use, cls) for use, cls in sorted(STAGES.items())]
@@ -108,8 +113,142 @@ def signature_of(name: str, spec: StageCall, needed: dict[str, str]) -> str:
     return f"def {name}({', '.join(out)}) -> Findings: ..."
 
 
+def commands_page() -> str:
+    """Every command with all its options, by their headings, from the options themselves."""
+    from chaff.cli.help_pages import groups_of
+    from chaff.cli.main import GROUPS, chaff
+
+    lines = ["# Commands", "", "Made by `make docs` from the options. `chaff COMMAND --help` shows the everyday ones, `--help-all` all."]
+    shared: dict[str, list[str]] = {}
+    for heading, group in GROUPS.items():
+        for name, (_, summary) in group.items():
+            command = chaff.get_command(None, name)  # type: ignore[arg-type]
+            ctx = click.Context(command, info_name=f"chaff {name}")
+            usage = " ".join(command.collect_usage_pieces(ctx))
+            lines += ["", f"## chaff {name}", "", f"*{heading}.* {summary}", "", "```", f"chaff {name} {usage}"]
+            lines += [*(f"# {line}" for line in command.examples), "```", "", *inspect.cleandoc(command.help or "").split("\n"), ""]
+            for title, options in groups_of(command, ctx).items():
+                rows = [_option_row(p, ctx) for p in options]
+                if title in SHARED and shared.setdefault(title, rows) == rows and name != "screen":
+                    continue
+                lines += [f"**{title}**", "", "| option | meaning |", "| --- | --- |", *rows, ""]
+            if name not in ("screen", "help", "demo") and any(t in groups_of(command, ctx) for t in SHARED):
+                lines += ["Target, columns, reading, plan and pins: as of `chaff screen`.", ""]
+    return "\n".join(lines).rstrip() + "\n"
+
+
+SHARED = ("Target", "Columns", "Reading the file", "Plan and pins")
+
+
+def _option_row(option: click.Option, ctx: click.Context) -> str:
+    names, text = option.get_help_record(ctx) or ("", "")
+    return f"| `{_cell(names)}` | {_cell(text)} |"
+
+
+def _cell(text: str) -> str:
+    return " ".join(text.replace("|", "\\|").replace("<", "&lt;").split())
+
+
+def plans_page() -> str:
+    """Every key of a plan with its type, default and meaning."""
+    from chaff.decide.named_plans import NAMED
+    from chaff.declared import declared
+
+    lines = [
+        "# Plans",
+        "",
+        "Made by `make docs`. A plan is a TOML file: `[table]`, `[score]`, `[[stage]]`, `[[pin]]`;",
+        "see [write a plan](../howto/plan-by-hand.md).",
+    ]
+    lines += ["", "## Plans by name", "", "| name | what it does |", "| --- | --- |", *(f"| `{n}` | {w} |" for n, (w, _) in NAMED.items())]
+    lines += ["", "## `[table]`", "", "| key | type | meaning |", "| --- | --- | --- |"]
+    for f in dataclasses.fields(Terms):
+        lines.append(f"| `{f.name}` | {_cell(str(f.type))} | {_cell(f.metadata['about'])} |")
+    parts = [("`[score]`", declared("chaff.decide.plan", "Scoring"))]
+    parts += [(f'`[[stage]]` `use = "{use}"`', declared(cls.__module__, cls.__name__)) for use, cls in sorted(STAGES.items())]
+    for title, part in parts:
+        lines += ["", f"## {title}", "", part.summary, "", "| key | default | type | meaning |", "| --- | --- | --- | --- |"]
+        lines += [f"| `{f.name}` | `{_cell(f.default)}` | {_cell(f.hint)} | {_cell(f.about)} |" for f in part.fields]
+    lines += ["", "## `[[pin]]`", "", "`feature`, `verdict` (`keep` or `drop`), `because`."]
+    return "\n".join(lines) + "\n"
+
+
+CALLS = {
+    "Open a table": ("open_table", "open_arrays", "derive_target", "Table"),
+    "Look": (
+        "screen",
+        "relevance",
+        "triage",
+        "correlations",
+        "associations",
+        "clusters",
+        "inflation",
+        "dependencies",
+        "components",
+        "overlaps",
+    ),
+    "Prune": ("prune_correlations", "prune_inflation", "prune_linear"),
+    "Linear models": ("linear_summary", "by_hand", "column_worth", "try_sizes", "residuals", "LinearSummary", "ByHand", "Residuals"),
+    "Importance and chance": ("importance", "chance_baseline", "twin_test", "stability", "knockoffs"),
+    "Search and compare": (
+        "search",
+        "runs",
+        "compare",
+        "try_scales",
+        "two_models",
+        "keep_up",
+        "SubsetScorer",
+        "SearchResult",
+        "Comparison",
+    ),
+    "Plan and select": ("select", "read_plan", "named_plan", "built_in_plan", "pin_keep", "pin_drop", "Plan", "Run", "Honest"),
+    "Selections": ("make_selection", "read_selection", "recheck", "changes", "Selection", "Explanation", "Recheck", "Changes"),
+    "Results": ("Findings", "read_findings", "write_report", "Evaluation", "Everywhere", "Protection"),
+}
+
+
+def calls_page() -> str:
+    """Every public name by what it is for; what is in no list comes last."""
+    import chaff
+
+    lines = ["# Calls", "", "Made by `make docs`. `import chaff` first. Examples run in the tests."]
+    names = set(chaff._PUBLIC)
+    listed = {n for group in CALLS.values() for n in group}
+    rest = sorted(n for n in names - listed)
+    choices = sorted(c.__name__ for r in (MODELS, STRATEGIES, WAYS) for c in r.choices.values()) + sorted(
+        c.__name__ for c in STAGES.values()
+    )
+    groups = {**CALLS, "Further": tuple(rest), "Models, strategies, importance measures, stages": tuple(dict.fromkeys(choices))}
+    named = {title: [f"chaff.{n}" for n in group if hasattr(chaff, n)] for title, group in groups.items()}
+    named["Models"] = [f"chaff.models.{n}" for n in ("fit", "out_of_bag", "adapt", "check")]
+    named["Plots"] = [f"chaff.plots.{n}" for n in sorted(chaff.plots.__all__)]
+    table = ["```{eval-rst}", ".. autosummary::", "   :toctree: calls", "   :nosignatures:", ""]
+    for title, names in named.items():
+        lines += ["", f"## {title}", "", *table, *(f"   {n}" for n in names), "```"]
+    return "\n".join(lines) + "\n"
+
+
+def notebook(script: Path) -> str:
+    """A script in cells as a notebook without outputs; equal scripts give equal files."""
+    import jupytext
+
+    made = jupytext.read(script)
+    made.metadata = {
+        "kernelspec": {"display_name": "Python 3", "language": "python", "name": "python3"},
+        "language_info": {"name": "python"},
+    }
+    for k, cell in enumerate(made.cells):
+        cell["id"] = f"cell-{k}"
+        cell["metadata"] = {}
+    return str(jupytext.writes(made, fmt="ipynb")).rstrip() + "\n"
+
+
 if __name__ == "__main__":
+    for script in sorted((HERE.parent / "examples" / "notebooks").glob("*.py")):
+        (HERE.parent / "examples" / f"{script.stem}.ipynb").write_text(notebook(script), encoding="utf-8")
     (HERE.parent / "src" / "chaff" / "__init__.pyi").write_text(stub(), encoding="utf-8")
+    for name, page in (("commands", commands_page), ("plans", plans_page), ("calls", calls_page)):
+        (HERE / "reference" / f"{name}.md").write_text(page(), encoding="utf-8")
     (HERE / "choices.md").write_text(choices_page(), encoding="utf-8")
     PAGE.write_text(with_rows(PAGE.read_text(encoding="utf-8")), encoding="utf-8")
     (HERE / "plan.schema.json").write_text(plan_schema(), encoding="utf-8")

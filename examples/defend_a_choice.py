@@ -1,4 +1,10 @@
-"""Defend a choice: the final model, does it hold everywhere, why each column, one page, and does it still serve next quarter."""
+"""
+Defend a choice
+===============
+
+Defend a choice: the final model, does it hold everywhere, why each column, one page, and does it still serve next
+quarter.
+"""
 
 import tempfile
 from pathlib import Path
@@ -11,6 +17,7 @@ run = chaff.select(lots, "quick", state=False)
 
 print(run.evaluate())  # full and kept side by side on the holdout, every metric with its interval
 print(run.evaluate().worst(3))
+chaff.plots.evaluated(run.evaluate())
 print(run.holds_everywhere(shuffles=199).headline)
 print(run.selection.explain("protein_nir_pct"))
 print(run.report(folder / "report.html"))  # one page that tells it all

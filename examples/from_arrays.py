@@ -1,4 +1,10 @@
-"""From the X and y that are in hand: names are made up and said; the selection cuts other arrays down to the same columns."""
+"""
+From arrays
+===========
+
+From the X and y that are in hand: names are made up and said; the selection cuts other arrays down to the same
+columns.
+"""
 
 import numpy as np
 
@@ -13,4 +19,5 @@ table = chaff.open_arrays(X, y)
 print(table)
 run = chaff.select(table, pins=[chaff.pin_keep("x1", because="the customer asks for it")])
 print(run)
+chaff.plots.score_by_size(run.result("search"))
 print(run.selection.apply(rng.normal(size=(5, 12))).shape)

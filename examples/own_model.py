@@ -1,6 +1,9 @@
-"""A model of your own, written here, used wherever Chaff takes a model: scores, a search, importance, and a plan by its name.
+"""
+Own model
+=========
 
-python examples/own_model.py
+A model of your own, written here, used wherever Chaff takes a model: scores, a search, importance, and a plan by its
+name.
 """
 
 from __future__ import annotations
@@ -29,19 +32,24 @@ table = chaff.demo.table(rows=600)
 table = table.with_features(["protein_pct", "falling_number_s", "harvest_rain_mm", "ash_pct", "variety", "lab_temp_c", "line_voltage_v"])
 mine = chaff.models.adapt(Caps, name="caps", importance=lambda caps: np.abs(caps.weights[1:] * (caps.high - caps.low)))
 
+# %%
 # The same folds as for every other model
 for model in (mine, chaff.Ridge(), chaff.Boosting(rounds=100)):
     print(f"{model.label:9} {chaff.SubsetScorer(table, model)(table.features)}")
 
+# %%
 # What it uses: by shuffling, by leaving out, and as it tells it itself
 for by in ("permutation", "drop column", "impurity"):
     found = chaff.importance(table, mine, by)
     print(f"{by:12}", ", ".join(found.ranked().index[:3]))
+found.plot()
 
+# %%
 # Beside another model, both kept sets compared
 found = chaff.importance(table, mine, "permutation", against=chaff.Boosting(rounds=100), cut={"times_mean": 1})
 print(found.more["against"].round(3).to_string())
 
+# %%
 # A plan names it and holds no code
 with tempfile.TemporaryDirectory() as folder:
     plan = Path(folder) / "plan.toml"

@@ -122,6 +122,7 @@ def said(rooms, code):
     return done.stdout
 
 
+@pytest.mark.long
 def test_a_statistic_is_one_file(rooms):
     out = said(
         rooms,

@@ -25,6 +25,7 @@ def table(classes=0, **roles):
 # ---- models
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("name", MODELS.choices)
 def test_a_model_keeps_what_models_promise(name):
     found = chaff.models.check(SMALL.get(name, name))
@@ -116,6 +117,7 @@ def test_a_strategy_keeps_what_strategies_promise(name, classes):
 # ---- ways of importance
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("name", WAYS.choices)
 def test_a_way_keeps_what_ways_promise(name):
     model = {"forest": chaff.Forest(trees=20), "boosting": chaff.Boosting(rounds=10)}.get(

@@ -13,12 +13,7 @@ GONE = re.compile(
     r"best's gain|through the \w+ lens|other lens|seldom|hardly any",
     re.I,
 )
-ALLOWED = {
-    "demo/mill.py",
-    "demo/words.py",
-    "decide/earlier_selections.py",
-    "decide/stages.py",
-}  # truths of the demo; names of earlier versions
+ALLOWED = {"demo/mill.py", "decide/selection.py", "decide/stages.py"}  # truths of the demo; names of earlier versions
 
 
 def messages(path):

@@ -17,6 +17,7 @@ from chaff import stats as stats
 from chaff.cluster import Cluster as Cluster
 from chaff.decide.changes import Changes as Changes
 from chaff.decide.changes import changes as changes
+from chaff.decide.chosen_set import make_selection as make_selection
 from chaff.decide.compare_calls import compare as compare
 from chaff.decide.compare_calls import try_scales as try_scales
 from chaff.decide.compare_calls import two_models as two_models
@@ -94,7 +95,6 @@ from chaff.methods.relevance.pairs import interactions as interactions
 from chaff.methods.relevance.stage import Relevance as Relevance
 from chaff.methods.screen.stage import Screen as Screen
 from chaff.methods.search.alternatives import Alternatives as Alternatives
-from chaff.methods.search.progress import Progress as Progress
 from chaff.methods.search.runs import Runs as Runs
 from chaff.methods.search.search_result import SearchResult as SearchResult
 from chaff.methods.search.size_choice import SizeRule as SizeRule
@@ -111,6 +111,7 @@ from chaff.methods.search.strategies.genetic import Genetic as Genetic
 from chaff.methods.search.strategies.random_sets import RandomSets as RandomSets
 from chaff.methods.search.strategies.recursive import Recursive as Recursive
 from chaff.methods.search.strategies.swap import Swap as Swap
+from chaff.methods.search.strategy import Progress as Progress
 from chaff.models.bayes import NaiveBayes as NaiveBayes
 from chaff.models.boosting import Boosting as Boosting
 from chaff.models.forest import ExtremelyRandomForest as ExtremelyRandomForest
@@ -128,9 +129,9 @@ from chaff.report.writing import write_report as write_report
 from chaff.results.cuts import Cut as Cut
 from chaff.results.findings import Findings as Findings
 from chaff.results.findings import read_findings as read_findings
-from chaff.results.pin import Pin as Pin
 from chaff.results.score import Score as Score
 from chaff.results.trail import Trail as Trail
+from chaff.results.verdict import Pin as Pin
 from chaff.results.verdict import Verdict as Verdict
 from chaff.stats.paired_loss import KeepUp as KeepUp
 from chaff.table.opening import derive_target as derive_target
@@ -148,7 +149,7 @@ def knockoffs(table: Table, q: float = ..., *, statistic: Literal['lasso differe
 def prune_correlations(table: Table, limit: float = ..., *, pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...
 def prune_inflation(table: Table, limit: float = ..., *, order: Literal['claim', 'largest'] = ..., pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...
 def prune_linear(table: Table, by: Literal['p', 'vif', 'both', 'aic', 'bic'] = ..., *, direction: Literal['backward', 'forward', 'both'] = ..., p_limit: float = ..., vif_limit: float = ..., order: Literal['loss', 'largest'] = ..., splits: int = ..., folds: int = ..., pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...
-def relevance(table: Table, statistics: str | Sequence[str] = ..., *, by: str = ..., cut: Mapping[str, float] | None = ..., adjust: str = ..., confidence: float | None = ..., bins: int = ..., bin_kind: str = ..., missing_level: bool | None = ..., pool_below: float = ..., neighbours: int = ..., sample_rows: int = ..., places: int = ..., shuffles: int = ..., pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...
-def screen(table: Table, *, missing_share: float | None = ..., top_share: float | None = ..., relative_spread: float | None = ..., spread: float | None = ..., id_share: float | None = ..., level_share: float | None = ..., too_good: float | None = ..., far_above: float | None = ..., tells_p: float = ..., tells_effect: float = ..., doubtful: Literal['review', 'drop'] = ..., repeats: bool = ..., groups: bool = ..., echoes: bool = ..., sentinels: bool = ..., pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., folds: int = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...
-def stability(table: Table, stage: Stage | str | Mapping[str, Any] = ..., size: int | None = ..., *, pairs: int = ..., threshold: float = ..., pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...
+def relevance(table: Table, statistics: str | Sequence[str] = ..., *, by: str = ..., cut: Mapping[str, float] | None = ..., adjust: Literal['benjamini_hochberg', 'benjamini_yekutieli', 'holm', 'bonferroni'] = ..., confidence: float | None = ..., bins: int = ..., bin_kind: Literal['equal counts', 'equal width', 'supervised'] = ..., missing_level: bool | None = ..., pool_below: float = ..., neighbours: int = ..., sample_rows: int = ..., places: int = ..., shuffles: int = ..., pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...
+def screen(table: Table, *, missing_share: float | None = ..., top_share: float | None = ..., relative_spread: float | None = ..., least_steps: float | None = ..., spread: float | None = ..., id_share: float | None = ..., level_share: float | None = ..., too_good: float | None = ..., far_above: float | None = ..., tells_p: float = ..., tells_effect: float = ..., doubtful: Literal['review', 'drop'] = ..., repeats: bool = ..., groups: bool = ..., echoes: bool = ..., sentinels: bool = ..., pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., folds: int = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...
+def stability(table: Table, stage: Stage | str | Mapping[str, Any] = ..., size: int | float | None = ..., *, pairs: int = ..., threshold: float = ..., pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...
 def twin_test(table: Table, model: Model | str | Mapping[str, Any] | None = ..., by: Way | str | Mapping[str, Any] = ..., *, rounds: int = ..., percentile: float = ..., keep_share: float = ..., drop_share: float = ..., alpha: float = ..., pins: Iterable[Pin] = ..., features: Sequence[str] | None = ..., seed: int = ..., workers: Workers = ...) -> Findings: ...

@@ -69,6 +69,7 @@ def make_folds(table: Table, folds: int = 5, repeats: int = 1, work: Work | None
     With an order: folds + 1 blocks in time, each tested on all that came before it; repeats make no sense there.
     With groups: whole groups. With classes: each part has its share of every class. Rows that repeat one another stay together.
     """
+    table.check_target()
     work = work or Work()
     n = len(table)
     units = None if table.order is not None else units_of(table)

@@ -17,6 +17,7 @@ from typing import Any, Generic, Protocol, TypeVar
 import numpy as np
 
 from chaff.executors import carried_out, workers_of
+from chaff.notebook import notebook_watch
 
 Workers = int | Executor | None
 """Threads of this process, or who takes their place."""
@@ -27,6 +28,10 @@ Result = TypeVar("Result")
 BLOCKS_A_WORKER = 8
 
 _inside = threading.local()
+
+
+def silent(stage: str, done: int, of: int) -> None:
+    """Who watches a loop inside another one: nobody, in a notebook either."""
 
 
 class Watch(Protocol):
@@ -79,8 +84,9 @@ class Work:
         return Work, (self.seed, 1)
 
     def tell(self, stage: str, done: int = 0, of: int = 0) -> None:
-        if self.watch is not None:
-            self.watch(stage, done, of)
+        watch = self.watch if self.watch is not None or _inside.__dict__.get("stop") is not None else notebook_watch()
+        if watch is not None:
+            watch(stage, done, of)
 
     def key(self, *names: object) -> int:
         """A 63-bit number for the stream with these names; equal names give equal numbers on every machine."""

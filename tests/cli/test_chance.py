@@ -84,6 +84,7 @@ def test_a_selection_with_decoys_writes_none_of_them(lots, tmp_path):
     assert kept and not any(k["name"].startswith("decoy_") for k in kept)
 
 
+@pytest.mark.long
 def test_a_plan_says_it_too(lots, tmp_path):
     plan = tmp_path / "plan.toml"
     plan.write_text(

@@ -16,7 +16,7 @@ from tests.commands import CHAFF, ENV, run
 @pytest.fixture(scope="module")
 def demo(tmp_path_factory):
     folder = tmp_path_factory.mktemp("demo")
-    return folder, run("demo", "--rows", "700", cwd=folder)
+    return folder, run("demo", "--rows", "300", cwd=folder)
 
 
 @pytest.fixture
@@ -62,7 +62,7 @@ def test_demo_leaves_its_folder(demo):
     assert left == {"lots.csv", "selection.json", "ledger.csv", "reduced.csv", "plan.toml", "score_by_size.png"}
     selection = json.loads((folder / "chaff-demo" / "selection.json").read_text())
     reduced = pd.read_csv(folder / "chaff-demo" / "reduced.csv")
-    assert list(reduced.columns) == ["loaf_volume", "mill", *(k["name"] for k in selection["kept"])] and len(reduced) == 700
+    assert list(reduced.columns) == ["loaf_volume", "mill", *(k["name"] for k in selection["kept"])] and len(reduced) == 300
     assert (folder / "chaff-demo" / "score_by_size.png").read_bytes()[:4] == b"\x89PNG"
 
 
@@ -74,11 +74,12 @@ def test_what_demo_says_to_try_next_works(demo):
     for line in said[:3]:
         run(*line.split()[1:], cwd=folder)
     lines = said[2:]
-    assert len(pd.read_parquet(folder / "chaff-demo" / "again.parquet")) == 700
+    assert len(pd.read_parquet(folder / "chaff-demo" / "again.parquet")) == 300
     out = run(*lines[1].split()[1:], *QUICK[:-1], "logistic", cwd=folder)
     assert "positive class 'yes'" in " ".join(out.split()) and "log loss" in out and "ROC AUC" in out
 
 
+@pytest.mark.long
 def test_select_on_csv_and_apply_to_new_rows(lots, tmp_path):
     out = run("select", lots, *ROLES, *QUICK, "--out", tmp_path / "out")
     assert "full, after the screen" in out

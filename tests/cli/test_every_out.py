@@ -45,6 +45,36 @@ def rows_of(path: Path):
     return len(pd.read_csv(path) if path.suffix.lower() == ".csv" else pd.read_parquet(path))
 
 
+TABLES = {
+    "screen": {"screen", "screen_rows"},
+    "overlap": {"vif", "elimination_path", "correlations_matrix", "components_components", "dependencies_equations"},
+    "linear pruned": {"coefficients", "pruned_trail"},
+    "coefficient": {"importance", "importance_path", "importance_penalties"},
+    "chance": {"importance", "importance_limits"},
+    "search": {"moves", "sizes", "features"},
+    "compare": {"methods", "curves", "scores", "kept"},
+}
+
+
+@pytest.mark.long
+@pytest.mark.parametrize("name", TABLES)
+def test_every_table_of_a_command_can_be_saved_at_once(place, name):
+    command, *options = [o for o in COMMANDS[name] if o not in ("--figure", "f.png")]
+    folder = place / f"tables-{name.replace(' ', '-')}"
+    run(command, "t.csv", *ROLES, *options, "--tables", folder.name, cwd=place)
+    written = {p.stem for p in folder.glob("*.csv")}
+    assert TABLES[name] <= written
+    assert all(len(pd.read_csv(p, index_col=0).columns) for p in folder.glob("*.csv"))
+    if (folder / "kept.txt").exists():
+        kept = (folder / "kept.txt").read_text().split()
+        told = json.loads(run("relevance", "t.csv", *ROLES, "--features", f"@{folder.name}/kept.txt", "--format", "json", cwd=place))
+        assert told["table"]["features"] == [f for f in told["table"]["features"] if f in kept]
+    if name == "coefficient":
+        penalties = pd.read_csv(folder / "importance_penalties.csv")
+        spread = chaff.open_table(place / "t.csv", "y", ignore=["lot_weight", "day", "mill"]).y.std()
+        assert 0.3 * spread < penalties["rmse"].min() < penalties["rmse"].max() < 1.5 * spread  # in the target's own units
+
+
 @pytest.mark.long
 @pytest.mark.parametrize("ending", [".json", ".csv", ".parquet", ".CSV"])
 @pytest.mark.parametrize("name", COMMANDS)

@@ -40,7 +40,13 @@ def test_overlap_names_pairs_groups_vif_equations_and_components(lots, tmp_path)
         "components combine features",
     ):
         assert words in out, words
-    assert {p.name for p in (tmp_path / "f").iterdir()} == {"correlations.png", "vif.png", "vif_trail.png", "scree.png"}
+    assert {p.name for p in (tmp_path / "f").iterdir()} == {
+        "correlations.png",
+        "vif.png",
+        "vif_trail.png",
+        "scree.png",
+        "component_loadings.png",
+    }
     assert chaff.read_findings(tmp_path / "c.json").method == "correlations"
     pinned = run(
         "overlap", lots, *ROLES, "--vif-limit", "20", "--pin-keep", "protein_nir_pct", "--pin-drop", "gluten_dry_pct", "--because", "test"

@@ -61,10 +61,10 @@ def test_screen_limits_pins_flags_and_fills(lots):
         "screen",
         lots,
         *ROLES,
-        "--set",
-        "missing_share=false",
-        "--set",
-        "top_share=0.995",
+        "--missing-share",
+        "off",
+        "--top-share",
+        "0.995",
         "--pin-keep",
         "line_voltage_v",
         "--because",
@@ -76,7 +76,7 @@ def test_screen_limits_pins_flags_and_fills(lots):
         "--all",
     )
     assert "mycotoxin_ppb_missing" in out and "drop     line_voltage_v" not in out and "drop     organic" not in out
-    assert "missing_shares" in run("screen", lots, *ROLES, "--set", "missing_shares=0.2", code=2)
+    assert "--missing-share" in run("screen", lots, *ROLES, "--missing-shares", "0.2", code=2)
     assert "--try needs --by" in run("screen", lots, *ROLES, "--try", "0.2", code=2)
     assert "cannot be filled with 'no'" in run("screen", lots, *ROLES, "--fill", "protein_pct=no", code=2)
 
@@ -197,7 +197,7 @@ def test_the_data_themselves_may_be_wrong(tmp_path, lots):
     (tmp_path / "odd.json").write_text("{}")
     assert "holds no findings" in run("relevance", tmp_path / "odd.json", code=3)
     assert "pairs needs the table" in run("relevance", save(tmp_path, lots), "--pairs", code=2)
-    assert "--target" in run("screen", lots, code=2)
+    assert "--target" in run("relevance", lots, code=2)
 
 
 def save(folder, lots):
@@ -219,9 +219,9 @@ def test_rows_of_a_file_of_their_own_are_held_out_of_what_is_looked_at(tmp_path)
 @pytest.mark.long
 def test_any_field_of_the_stage_can_be_set_and_a_wrong_one_is_named(lots):
     wide, narrow = (
-        json.loads(run("relevance", lots, *ROLES, "--statistics", "pearson_r", "--set", f"confidence={c}", "--format", "json"))
-        for c in (0.99, 0.5)
+        json.loads(run("relevance", lots, *ROLES, "--statistics", "pearson_r", "--confidence", c, "--format", "json")) for c in (0.99, 0.5)
     )
     assert narrow["result"]["settings"]["confidence"] == 0.5 and wide["result"]["settings"]["confidence"] == 0.99
-    assert "Did you mean 'places'" in run("relevance", lots, *ROLES, "--set", "place=3", code=2)
-    assert "unknown key 'seed'" in run("importance", lots, *ROLES, "--twins", "--set", "seed=3", "--all-columns", code=2)
+    assert "--places" in run("relevance", lots, *ROLES, "--place", "3", code=2)
+    assert "--rounds goes with --twins" in run("importance", lots, *ROLES, "--rounds", "3", "--all-columns", code=2)
+    assert "--draws goes with --chance" in run("importance", lots, *ROLES, "--twins", "--draws", "shared", "--all-columns", code=2)

@@ -203,7 +203,7 @@ def test_progress_is_a_line_now_and_then_when_piped(lots):
 
 def test_the_bar_is_a_bar():
     from chaff.cli.search_tables import WIDE, bar
-    from chaff.methods.search.progress import Progress
+    from chaff.methods.search.strategy import Progress
 
     some = Progress("forward", 4, 4, 0.5, 0.5, 210, 3, 3.0, 1.0)
     assert bar(some).count("━") == round(0.75 * WIDE) and len(bar(some)) == WIDE

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 import chaff
 from chaff.decide.apply_kinds import read_numbers
-from chaff.table.number_parsing import all_whole, numbers_of
+from chaff.table.kinds import all_whole, numbers_of
 
 WRITTEN = [
     "1",

@@ -9,8 +9,8 @@ import chaff
 from chaff.decide.distributions import Drift, Tally, shape_of
 from chaff.decide.drift import column_effect, distance_p, drifts_of, outside_p
 from chaff.decide.selection_parts import KeptPart, ShapePart
-from chaff.stats.levels_change import unseen_p
-from chaff.stats.pooled_metric import Units
+from chaff.stats.paired_loss import Units
+from chaff.stats.part_differences import unseen_p
 from chaff.table.kinds import Column
 from tests.commands import run
 
@@ -121,6 +121,7 @@ def drift_of_words(old, new):
     return drifts_of({"k": part}, {"k": tally}, {})
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("shares", [zipf(60), np.full(100, 0.01), np.full(200, 0.005), zipf(5000), np.full(3000, 1 / 3000)], ids=len)
 def test_rare_levels_that_come_and_go_have_not_moved_and_a_new_variety_has(shares):
     alarms = found = 0

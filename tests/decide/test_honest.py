@@ -8,7 +8,7 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.decide import holdout_reads
+from chaff.decide import holdout as reads
 from chaff.folds import one_split
 from tests.methods.search.test_decision import line_table
 
@@ -119,7 +119,7 @@ def test_reads_of_a_holdout_are_counted_across_runs(monkeypatch, tmp_path):
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
     assert [quick_noise().ledger.holdout_reads for _ in range(2)] == [1, 2]
     assert quick_noise(state=False).ledger.holdout_reads == 1
-    holdout_reads.state_file().write_text("not a database")
+    reads.state_file().write_text("not a database")
     assert quick_noise().selection.holdout.reads == 1 and quick_noise().selection.holdout.counted
     (tmp_path / "file").write_text("")
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "file"))  # no folder can be made there
@@ -148,10 +148,12 @@ def test_a_holdout_is_known_by_its_rows_whatever_takes_part(monkeypatch, tmp_pat
 
 def test_two_runs_at_once_count_each(monkeypatch, tmp_path):
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path))
-    counting = "from chaff.decide.holdout_reads import HoldoutKey, count_read\nfor _ in range(20): count_read(HoldoutKey(9, 'y', 'h', {'a': '1'}))\n"
+    counting = (
+        "from chaff.decide.holdout import HoldoutKey, count_read\nfor _ in range(20): count_read(HoldoutKey(9, 'y', 'h', {'a': '1'}))\n"
+    )
     both = [subprocess.Popen([sys.executable, "-c", counting]) for _ in range(2)]
     assert [p.wait() for p in both] == [0, 0]
-    assert holdout_reads.count_read(holdout_reads.HoldoutKey(9, "y", "h", {"a": "1"})).reads == 41
+    assert reads.count_read(reads.HoldoutKey(9, "y", "h", {"a": "1"})).reads == 41
 
 
 def test_a_holdout_that_repeats_training_rows_is_said():

@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 import chaff
-from chaff.decide.holdout_reads import HoldoutKey, count_read, state_file
+from chaff.decide.holdout import HoldoutKey, count_read, state_file
 from chaff.decide.named_plans import NAMED, plan_schema
 from chaff.decide.selection import json_schema
 from chaff.table.opening import open_on

@@ -59,6 +59,7 @@ def test_holdout_cells_change_no_verdict(frame):
     assert second.selection.data.fingerprint != first.selection.data.fingerprint
 
 
+@pytest.mark.long
 def test_same_seed_same_selection_whatever_the_workers(frame):
     table = chaff.open_table(frame, target="y", ids="lot", groups="mill")
     plan = chaff.Plan((chaff.Screen(), chaff.Importance(chaff.Forest(10)), chaff.Search()))

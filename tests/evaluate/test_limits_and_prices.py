@@ -5,8 +5,7 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.evaluate.limits import Limits, Spent, Tally
-from chaff.evaluate.used_rows import used_rows
+from chaff.evaluate.limits import Limits, Spent, Tally, used_rows
 from chaff.folds import make_folds, same_folds
 from chaff.table.set_costs import Prices
 from tests.methods.search.test_strategies import table

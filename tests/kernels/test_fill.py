@@ -1,7 +1,7 @@
 import numpy as np
 import pytest
 
-from chaff.kernels.pointers import addresses_of
+from chaff.kernels.jit import addresses_of
 from chaff.kernels.row_blocks import add_complements, fill_columns, fill_levels, mark_missing
 
 

@@ -8,8 +8,7 @@ import scipy.stats as stats
 
 from chaff.kernels.class_sums import class_sums, class_sums_of_eight, shape_where, sums_beside
 from chaff.kernels.counts import codes_by_cuts, two_way_counts
-from chaff.kernels.distance import rising_products
-from chaff.kernels.neighbours import add_differences, add_weighted_differences
+from chaff.kernels.neighbours import add_differences, add_weighted_differences, rising_products
 from chaff.kernels.ranks import class_walk, in_order_of, inversions, ranks_from_order
 
 RNG = np.random.default_rng(0)

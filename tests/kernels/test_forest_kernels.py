@@ -138,6 +138,7 @@ class PlainTree:
 CASES = list(itertools.product((0, 2, 3, 5), (0, 2), ((1, 500, 200), (5, 500, 5), (3, 4, 12))))
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(("classes", "categories", "shape"), CASES)
 def test_trees_are_those_of_a_plain_search_over_every_cut(classes, categories, shape):
     leaf, depth, codes_in_use = shape

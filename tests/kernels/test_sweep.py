@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from chaff.kernels.sweep import errors_after_toggle, toggle
+from chaff.kernels.inflation import errors_after_toggle, toggle
 from chaff.stats.blas import add_gram, mirror
 
 

@@ -8,8 +8,8 @@ from scipy.stats import mannwhitneyu
 import chaff
 from chaff.methods.evaluation.influence import interval, moved_by, score_interval
 from chaff.metrics import METRICS, Truth
-from chaff.stats.hit_shares import share_bounds
-from chaff.stats.pooled_metric import Units
+from chaff.stats.paired_loss import Units
+from chaff.stats.stability import share_bounds
 from tests.conftest import make_mixed
 
 PLAN = chaff.Plan((chaff.Screen(), chaff.Search(model="logistic")))
@@ -94,6 +94,7 @@ def test_three_classes_and_nothing_kept():
         assert any("baseline" in n for n in found.notes)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("name", ["rmse", "mae", "r2", "log_loss", "accuracy", "auc"])
 @pytest.mark.parametrize("grouped", [False, True])
 def test_intervals_cover_what_they_promise(name, grouped):

@@ -148,6 +148,19 @@ def test_a_stand_in_is_found_with_who_carries_it_and_what_it_costs():
     json.dumps(found.as_plain())
 
 
+def test_the_selection_keeps_what_protection_found_and_explains_it(tmp_path):
+    table = chaff.open_table(regions(), "y", protected="grower_region")
+    made = chaff.select(table, PLAN, state=False)
+    made.selection.save(tmp_path / "s.json")
+    again = chaff.read_selection(tmp_path / "s.json")
+    part, found = again.protected["grower_region"], made.protection()
+    assert part.significant and list(part.carriers) == ["soil"] and part.explained == found.frame.loc["grower_region", "explained"]
+    assert found is made.protection()  # what was found is not measured again
+    says = again.explain("soil").columns[0].says
+    assert any("predicts the protected column grower_region" in words for words in says)
+    assert not any("protected" in words for words in again.explain("rain").columns[0].says)
+
+
 @pytest.mark.long
 def test_nothing_told_is_said_to_tell_nothing():
     told = [bool(protected(regions(seed, tells=False)).protection().telling) for seed in range(20)]

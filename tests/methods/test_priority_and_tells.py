@@ -10,7 +10,7 @@ from chaff.evaluate.setting import Setting
 from chaff.methods.repeats import Priority, priorities, why_stays
 from chaff.methods.screen.facts import column_facts
 from chaff.methods.screen.missingness_signal import missingness_signals
-from chaff.results.pin import Pin
+from chaff.results.verdict import Pin
 
 RNG = np.random.default_rng(2)
 

@@ -6,8 +6,7 @@ import pytest
 
 import chaff
 from chaff.folds import make_folds
-from chaff.methods.comparing.scale_comparison import back
-from chaff.methods.comparing.scales import NormalScores, Scaler, on_scale
+from chaff.methods.comparing.scale_comparison import NormalScores, Scaler, back, on_scale
 from chaff.models.forms import learn_form
 from chaff.work import Work
 from tests.commands import run

@@ -11,7 +11,7 @@ from chaff.evaluate.setting import Setting
 from chaff.methods.screen.facts import column_facts
 from chaff.methods.screen.single_feature_r2 import single_feature_r2
 from chaff.methods.search.strategy import as_strategy, trail_of
-from chaff.results.pin import Pin
+from chaff.results.verdict import Pin
 from tests.conftest import make_mixed
 
 RNG = np.random.default_rng(11)
@@ -33,7 +33,8 @@ def screened(column, n=200, **options):
 
 def test_measurements_without_ties_are_no_ids():
     assert screened(RNG.normal(size=200)).verdict == "keep"
-    assert screened(RNG.permutation(10**6)[:200]).verdict == "keep"  # whole numbers from a wide range
+    wide = screened(RNG.permutation(10**6)[:200])  # whole numbers from a wide range, of no relation to the target
+    assert wide.verdict == "review" and wide.stays and "an id?" in wide.reason
 
 
 @pytest.mark.parametrize(
@@ -64,7 +65,8 @@ def test_a_limit_of_none_switches_a_check_off():
     )
     assert screened(293.15 + RNG.normal(size=200).round(2)).verdict == "keep"  # Kelvin: little spread for its size, many digits
     steps = 4000.0 + (RNG.random(200) < 0.2) - (RNG.random(200) < 0.2)
-    assert screened(steps).figure.startswith("relative_spread")
+    assert screened(steps).figure.startswith("steps") and screened(steps, least_steps=None).verdict == "keep"
+    assert screened(np.linspace(292, 294, 200).round(2), relative_spread=0.01).figure.startswith("relative_spread")
 
 
 def test_spread_near_a_zero_mean_is_no_trouble():

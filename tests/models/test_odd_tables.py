@@ -49,6 +49,7 @@ SMALL = {
 }  # fmt: skip
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("name", TABLES)
 def test_every_learner_copes(name):
     table = TABLES[name]

@@ -6,6 +6,7 @@ import pytest
 import chaff
 from chaff.evaluate.setting import Setting
 from chaff.plots.palette import INK, KEEP, new_axes
+from tests.commands import run
 
 
 def test_both_curves_are_drawn_and_the_chosen_size_is_marked(mill_run):
@@ -187,3 +188,48 @@ def test_effects_folds_and_disagreement_show_what_the_frames_hold():
     for draw, wrong in ((chaff.plots.effects, pooled), (chaff.plots.disagreement, found)):
         with pytest.raises(chaff.UsageError):
             draw(wrong)
+
+
+def test_a_notebook_shows_figures_as_pictures(mill_table):
+    found = chaff.relevance(mill_table, ["pearson_r"])
+    for drawn in (found.plot(), chaff.plots.scree(chaff.components(mill_table, shuffles=0))):
+        png = drawn._repr_png_()
+        assert png[:8] == b"\x89PNG\r\n\x1a\n" and len(png) > 5_000
+
+
+def test_two_features_are_coloured_by_class_and_components_named():
+    lots = chaff.demo.lots(rows=200)
+    table = chaff.open_table(lots, "accepted", features=["protein_pct", "ash_pct", "falling_number_s"])
+    ax = chaff.plots.two_features(table, "protein_pct", "ash_pct")
+    assert [t.get_text() for t in ax.get_legend().get_texts()] == ["no", "yes"]
+    drawn = [len(c.get_offsets()) for c in ax.collections]
+    there = ~(table.column("protein_pct").missing | table.column("ash_pct").missing)
+    assert drawn == [int((table.y[there] == k).sum()) for k in (0, 1)]
+    found = chaff.components(table, shuffles=0)
+    panels = chaff.plots.component_loadings(found, 2).axes
+    strongest = found.more["loadings"][1].abs().idxmax()
+    assert panels[0].get_yticklabels()[-1].get_text() == strongest
+    with pytest.raises(chaff.UsageError, match="has no loadings"):
+        chaff.plots.component_loadings(chaff.relevance(table, ["auc"]))
+
+
+def test_the_results_of_searches_show_what_the_terminal_shows():
+    table = chaff.demo.table(rows=200).with_features(["protein_pct", "ash_pct", "lab_temp_c"])
+    trail = chaff.search(table, "ridge", "forward")
+    text = str(trail)
+    assert "optimism" in text and "cv se" in text and str(trail.choose()).split(" (")[0] in text and "chosen" in text
+    assert trail.plot().get_xlabel() == "number of features"
+    assert "optimism" not in str(chaff.search(table, "ridge", "forward", honest=False))
+    found = chaff.compare(table, ["pearson_r", "forward"], sizes=[1, 2])
+    firsts = [line.split("  ")[0] for line in str(found).splitlines()]
+    assert firsts.index("nothing") == firsts.index("all features") + 1
+    assert "nothing" in found._repr_html_() and found.plot().get_ylabel()
+
+
+def test_a_column_that_is_named_as_another_figure_has_a_file_of_its_own(tmp_path):
+    frame = chaff.demo.lots(rows=80)[["protein_pct", "ash_pct", "loaf_volume"]].rename(columns={"ash_pct": "relevance"})
+    frame.to_csv(tmp_path / "t.csv", index=False)
+    run("relevance", "t.csv", "--target", "loaf_volume", "--figures", "f", "--draw", "protein_pct,relevance", cwd=tmp_path)
+    names = {p.name for p in (tmp_path / "f").iterdir()}
+    assert names == {"protein_pct_and_relevance.png", "relevance.png", "relevance_.png", "protein_pct.png"}
+    assert "--draw goes with --figure" in run("relevance", "t.csv", "--target", "loaf_volume", "--draw", "relevance", cwd=tmp_path, code=2)

@@ -267,3 +267,43 @@ def test_every_stage_and_kind_of_run_has_a_page(tmp_path):
         run = chaff.select(table, plan, **options)
         text = run.report(tmp_path / f"{k}.html").read_text()
         assert table.target.name in text and (('id="final"' in text) == bool(run.holdout.size))
+
+
+def test_the_curve_is_walked_with_the_keys(open_page, page_file, mill_run):
+    page = open_page(page_file)
+    trail = mill_run.stages[-1].result
+    curve, block = trail.decided, page.locator("#w-walk")
+    slider = block.locator("input")
+    assert block.locator(".set").inner_text().split(", ") == [f for f in trail.offered if f in curve.sets[trail.choice.place]]
+    assert f"--size {curve.sizes[trail.choice.place]}" == block.locator("pre").inner_text()
+    slider.focus()
+    page.keyboard.press("ArrowLeft")
+    smaller = curve.sets[trail.choice.place - 1]
+    assert set(block.locator(".set").inner_text().split(", ")) == smaller
+    here = block.locator(".here").inner_text()
+    assert here.startswith(f"{len(smaller)} features · CV {trail.metric_of.label}") and slider.get_attribute("aria-valuetext") in here
+    came = smaller - curve.sets[trail.choice.place - 2]
+    assert all(f in block.locator(".change").inner_text() for f in came)
+    page.keyboard.press("Home")
+    assert block.locator(".set").inner_text() == "no feature"
+    page.keyboard.press("End")
+    assert len(block.locator(".set").inner_text().split(", ")) == len(trail.offered)
+
+
+def test_a_limit_shows_who_stays_and_the_option_that_says_so(open_page, page_file, mill_run):
+    page = open_page(page_file)
+    found = next(r.result for r in mill_run.stages if r.stage.use == "relevance")
+    page.locator("#stage-relevance summary").first.click()
+    block = page.locator("#stage-relevance .limits")
+    block.locator("input").fill("0.2")
+    stay = int((found.frame["effect_size"] >= 0.2).sum())
+    assert block.locator(".stays").inner_text() == f"{stay} of {len(found)} stay" and 0 < stay < len(found)
+    assert page.locator("#stage-relevance tr.goes").count() == len(found) - stay
+    assert block.locator("pre").inner_text() == "--by effect_size --above 0.2"
+    block.locator("select").select_option(label="pearson r")  # the distance from nothing counts, either way
+    strong, known = found.frame["pearson_r"].abs() >= 0.2, found.frame["pearson_r"].notna()
+    assert block.locator(".stays").inner_text().startswith(f"{int(strong.sum() + (~known).sum())} of {len(found)} stay")
+    block.locator("select").select_option(label="q")
+    assert block.locator(".side").inner_text() == "at most" and "--by q --below 0.2" in block.locator("pre").inner_text()
+    block.locator("input").fill("")
+    assert page.locator("#stage-relevance tr.goes").count() == 0 and block.locator("pre").is_hidden()

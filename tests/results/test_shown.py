@@ -63,6 +63,7 @@ def test_digits_say_no_more_than_they_know():
     assert score(-1e-9) == "0" and score(float("nan")) == ""
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("columns", [48, 80, 200])
 def test_everything_shows_itself_no_wider_than_the_terminal(nasty, monkeypatch, columns):
     monkeypatch.setenv("COLUMNS", str(columns))

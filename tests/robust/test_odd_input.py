@@ -90,6 +90,7 @@ FILES: dict[str, bytes] = {
 }
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("name", FILES)
 @pytest.mark.parametrize("command", ["screen", "relevance"])
 def test_odd_files(name: str, command: str, place: Path):
@@ -124,6 +125,7 @@ ODD_WORDS = ("", " ", "nope", "y", "a,b", "=", "a=", "=a", "a=b=c", "-1", "nan",
 NAMED = ("--groups", "--order", "--weights", "--ids", "--ignore", "--kind", "--missing", "--missing-code", "--fill", "--date", "--together")
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(("option", "word"), list(itertools.product(NAMED, ODD_WORDS)))
 def test_odd_words_of_the_table(option: str, word: str, place: Path):
     (place / "t.csv").write_text(TEXT)
@@ -137,7 +139,7 @@ VALUES = ("2", "-1", "x", "nan", "inf", "true", "[1]", "{a=1}", "1979-05-27", "[
 @pytest.mark.parametrize(("limit", "value"), list(itertools.product(LIMITS, VALUES)))
 def test_odd_limits(limit: str, value: str, place: Path):
     (place / "t.csv").write_text(TEXT)
-    ends_well(*typed("screen", "t.csv", "--target", "y", "--set", f"{limit}={value}", "--all-rows"))
+    ends_well(*typed("screen", "t.csv", "--target", "y", f"--{limit.replace('_', '-')}", value, "--all-rows"))
 
 
 OTHERS = (
@@ -242,6 +244,7 @@ COLUMNS: dict[str, Any] = {
 }  # fmt: skip
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("name", COLUMNS)
 @pytest.mark.parametrize("use", ["feature", "target", "groups", "order", "weights"])
 def test_odd_columns(name: str, use: str):

@@ -39,6 +39,7 @@ def test_a_column_that_is_whole_for_a_megabyte_and_has_decimals_later(tmp_path: 
     assert pd.read_parquet(tmp_path / "out.parquet")["x"].iloc[-1] == 0.5 == pd.read_csv(tmp_path / "out.csv")["x"].iloc[-1]
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("form", ["quoted", "decimal comma", "hexadecimal", "spaces"])
 def test_numbers_however_they_are_written(form: str, tmp_path: Path):
     frame = lots()

@@ -26,7 +26,7 @@ def place(tmp_path_factory: pytest.TempPathFactory) -> Path:
     frame = pd.DataFrame(rng.normal(size=(90, 4)).round(3), columns=list("abcd"))
     frame["y"] = (frame["a"] + 0.3 * rng.normal(size=90)).round(3)
     frame.to_csv(folder / "lots.csv", index=False)
-    done = run(folder, "select", "lots.csv", "--target", "y", "--out", "out", "--quick", "--no-state")
+    done = run(folder, "select", "lots.csv", "--target", "y", "--out", "out", "--quick", "--no-state", "--model", "ridge")
     assert done.returncode == 0, done.stderr
     return folder
 
@@ -59,7 +59,7 @@ def test_what_is_no_plain_file_is_left_alone(place: Path):
 
 @pytest.mark.long
 def test_results_of_another_run_need_force_and_the_same_run_does_not(place: Path):
-    select = ("select", "lots.csv", "--target", "y", "--out", "out", "--quick", "--no-state")
+    select = ("select", "lots.csv", "--target", "y", "--out", "out", "--quick", "--no-state", "--model", "ridge")
     before = (place / "out" / "selection.json").read_bytes()
     assert run(place, *select).returncode == 0
     assert (place / "out" / "selection.json").read_bytes() == before

@@ -7,8 +7,7 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.kernels.every_set import errors_of_all
-from chaff.kernels.set_errors import set_errors
+from chaff.kernels.set_errors import errors_of_all, set_errors
 from chaff.stats.best_subsets import best_subsets
 from chaff.stats.tolerances import SINGULAR
 

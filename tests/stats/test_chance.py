@@ -5,7 +5,7 @@ from itertools import pairwise
 import numpy as np
 import pytest
 
-from chaff.stats.chance import against_chance, left_out_scores, shuffles_to_adjust
+from chaff.stats.p_adjustment import against_chance, left_out_scores, shuffles_to_adjust
 
 
 def test_scores_leave_the_judged_one_out():

@@ -9,16 +9,14 @@ import scipy.stats as st
 from hypothesis import given, settings
 from hypothesis import strategies as some
 
-from chaff.stats.curves import curve
 from chaff.stats.distance import distance_correlation, spread_of
-from chaff.stats.group_differences import fisher_score, one_way, welch
+from chaff.stats.group_differences import curve, fisher_score, one_way, welch
 from chaff.stats.information import exact_two_by_two, gains, likelihood_ratio, pool_rare
 from chaff.stats.neighbours import between_number_and_levels, between_numbers, without_ties
-from chaff.stats.noncentral import cramers_v_interval, eta_squared_interval
 from chaff.stats.p_adjustment import ADJUSTMENTS, adjust
 from chaff.stats.ranks import kendall, rank_test, ranked, spearman
 from chaff.stats.supervised_bins import description_length_cuts
-from chaff.stats.tail_probabilities import chi_square_upper, f_upper
+from chaff.stats.tail_probabilities import chi_square_upper, cramers_v_interval, eta_squared_interval, f_upper
 
 tied = some.lists(some.tuples(some.integers(-4, 4), some.integers(-4, 4)), min_size=3, max_size=60)
 free = some.lists(some.tuples(some.floats(-1e6, 1e6), some.floats(-1e6, 1e6)), min_size=3, max_size=60)

@@ -1,7 +1,7 @@
 import numpy as np
 import pytest
 
-from chaff.stats.least_squares import pivoted_solve
+from chaff.stats.linear_model import pivoted_solve
 
 
 def test_regular_systems_equal_numpy():

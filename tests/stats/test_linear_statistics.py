@@ -12,8 +12,7 @@ import scipy.stats as st
 
 from chaff.stats.correlation_matrices import kendall_column, partial_correlations, pearson_matrix, shrinkage, spearman_matrix
 from chaff.stats.dependence import components, directions, independent, relations, triangle
-from chaff.stats.linear_model import least_squares, logistic, t_interval
-from chaff.stats.residual_tests import constant_variance, lack_of_fit, normality
+from chaff.stats.linear_model import constant_variance, lack_of_fit, least_squares, logistic, normality, t_interval
 from chaff.stats.shapley import exact_shares, sampled_shares
 
 RNG = np.random.default_rng(0)

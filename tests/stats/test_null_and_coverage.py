@@ -9,13 +9,12 @@ import pytest
 import scipy.stats as st
 
 from chaff.stats.correlation import correlation_p, fisher_interval
-from chaff.stats.curves import curve
-from chaff.stats.group_differences import one_way, welch
+from chaff.stats.group_differences import curve, one_way, welch
 from chaff.stats.information import chi_square, likelihood_ratio, mutual_information
 from chaff.stats.linear_model import least_squares, t_interval
-from chaff.stats.noncentral import cramers_v_interval, eta_squared_interval
 from chaff.stats.p_adjustment import ADJUSTMENTS, adjust
 from chaff.stats.ranks import kendall, rank_test, ranked, spearman
+from chaff.stats.tail_probabilities import cramers_v_interval, eta_squared_interval
 
 TIMES = 600
 

@@ -5,8 +5,7 @@ import pytest
 import scipy.stats as ss
 
 from chaff.metrics import METRICS
-from chaff.stats.paired_loss import MeanDifference, judge_keep_up, mean_difference, spread_at
-from chaff.stats.pooled_metric import Units, pooled
+from chaff.stats.paired_loss import MeanDifference, Units, judge_keep_up, mean_difference, pooled, spread_at
 
 RNG = np.random.default_rng(5)
 

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 import scipy.stats as st
 
-from chaff.stats.pooled_metric import Units
+from chaff.stats.paired_loss import Units
 from chaff.stats.score_test import score_p
 
 

@@ -7,7 +7,7 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.table.date_parts import date_part
+from chaff.table.derived import date_part
 from tests.commands import run
 
 

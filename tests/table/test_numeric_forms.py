@@ -6,8 +6,7 @@ import pytest
 
 import chaff
 from chaff.table.bins import Binning, FeatureBinsLearner, equal_count_cuts
-from chaff.table.design import Design
-from chaff.table.layout import Layout
+from chaff.table.design import Design, Layout
 from chaff.table.levels import TrainedLevels
 from chaff.table.moments import learn_shift, part_moments, table_moments
 from chaff.work import Work

@@ -49,6 +49,7 @@ def identical(a, b):
         assert (x is None) == (y is None) and (x is None or np.array_equal(x, y))
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("pieces", [1, 7, 100])
 def test_from_files_is_as_in_memory(frame, tmp_path, pieces):
     folder = cut(frame, tmp_path / "many", pieces)

@@ -8,8 +8,7 @@ import pytest
 
 import chaff
 from chaff.table.dates import date_format_of, days_of, days_of_stored, formats_that_fit, is_iso
-from chaff.table.number_parsing import all_whole, numbers_of
-from chaff.table.ordered_words import listed_values, ordered_values
+from chaff.table.kinds import all_whole, listed_values, numbers_of, ordered_values
 
 
 def test_numbers_in_words():

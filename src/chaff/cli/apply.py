@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from chaff.cli.help_pages import Command
 from chaff.cli.options import work_options
 
 if TYPE_CHECKING:
@@ -13,7 +14,7 @@ if TYPE_CHECKING:
     from chaff.decide.drift import Drifts
 
 
-@click.command("apply")
+@click.command("apply", cls=Command, examples=["chaff apply chaff-out/selection.json new.csv -o new-reduced.csv"])
 @click.argument("selection", type=click.Path())
 @click.argument("data", type=click.Path())
 @click.option("-o", "--out", required=True, type=click.Path(dir_okay=False), help="Output, .csv or .parquet by its ending.")

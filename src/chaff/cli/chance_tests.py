@@ -6,6 +6,9 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from chaff.cli.help_pages import OWN, in_group
+from chaff.cli.stage_options import stage_options
+
 if TYPE_CHECKING:
     from chaff.cli.command_context import CommandContext
     from chaff.cli.console import Show
@@ -40,21 +43,19 @@ HEADS = {
 
 def options(command: Any) -> Any:
     """The options of the four tests, and decoys."""
-    for option in reversed(
-        (
-            click.option("--chance", type=click.IntRange(3), metavar="N", help="Compare with N permutations of the target (50)."),
-            click.option("--keep", metavar="RULE", help="With --chance: threshold in standard deviations (3), or maximum, maximum=0.01."),
-            click.option("--twins", is_flag=True, help="Twin test: compare with permuted copies of every feature, over rounds."),
-            click.option("--rounds", type=click.IntRange(1), help="With --twins: at most so many rounds (100)."),
-            click.option("--stability", is_flag=True, help="Selection frequency over half-samples; --top sets how many at a time."),
-            click.option(
-                "--knockoffs", type=float, metavar="Q", help="Knockoff selection, numbers only; target false-discovery rate (0.1)."
-            ),
-            click.option("--decoys", type=click.IntRange(1), metavar="N", help="Add N noise features (decoys) and count those kept."),
-        )
-    ):
-        command = option(command)
-    return command
+    return in_group(
+        OWN,
+        click.option("--chance", type=click.IntRange(3), metavar="N", help="Compare with N permutations of the target (50)."),
+        click.option("--keep", metavar="RULE", help="With --chance: threshold in standard deviations (3), or maximum, maximum=0.01."),
+        click.option("--twins", is_flag=True, help="Twin test: compare with permuted copies of every feature, over rounds."),
+        click.option("--stability", is_flag=True, help="Selection frequency over half-samples. --top sets how many at a time."),
+        click.option("--knockoffs", type=float, metavar="Q", help="Knockoff selection, numbers only; target false-discovery rate (0.1)."),
+        click.option("--decoys", type=click.IntRange(1), metavar="N", help="Add N noise features (decoys) and count those kept."),
+        stage_options("chance.shuffled_target", "ChanceBaseline", hand=("shuffles", "trees", "alpha"), needs="--chance"),
+        stage_options("chance.twin_test", "TwinTest", hand=("alpha",), needs="--twins"),
+        stage_options("chance.stability", "Stability", hand=("size",), needs="--stability"),
+        stage_options("chance.knockoffs", "Knockoffs", hand=("q",), needs="--knockoffs"),
+    )(command)
 
 
 def chosen_test(given: dict[str, Any]) -> str:
@@ -63,9 +64,8 @@ def chosen_test(given: dict[str, Any]) -> str:
     if len(tests) > 1:
         raise click.UsageError(f"{' and '.join('--' + t for t in tests)} cannot be combined")
     test = tests[0] if tests else ""
-    for option, needs in (("keep", "chance"), ("rounds", "twins")):
-        if given[option] is not None and test != needs:
-            raise click.UsageError(f"--{option} goes with --{needs}")
+    if given["keep"] is not None and test != "chance":
+        raise click.UsageError("--keep goes with --chance")
     if test:
         cuts = ("share", "above", "times_mean", "significant", *(() if test == "stability" else ("top",)))
         wrong = [o for o in ("against", *cuts) if given[o] is not None]
@@ -85,7 +85,7 @@ def stage_of(test: str, context: CommandContext, given: dict[str, Any], model: A
     if test == "chance":
         return context.stage(ChanceBaseline, by=by, model=model, shuffles=given["chance"], keep=_keep(given["keep"]))
     if test == "twins":
-        return context.stage(TwinTest, by=by, model=model, rounds=given["rounds"])
+        return context.stage(TwinTest, by=by, model=model)
     if test == "knockoffs":
         return context.stage(Knockoffs, q=given["knockoffs"])
     chooser: Any = None

@@ -6,17 +6,16 @@ from pathlib import Path
 
 import click
 
-from chaff.cli.options import all_option, force_option
+from chaff.cli.help_pages import Command
+from chaff.cli.options import all_option, force_option, form_option
 
 
-@click.command("changes")
+@click.command("changes", cls=Command, examples=["chaff changes january/selection.json july/selection.json"])
 @click.argument("first", type=click.Path(), metavar="RUN_A")
 @click.argument("second", type=click.Path(), metavar="RUN_B")
 @all_option
 @force_option
-@click.option(
-    "--format", "form", type=click.Choice(["text", "json"]), default="text", show_default=True, help="json: one object for scripts."
-)
+@form_option
 def command(first: str, second: str, everything: bool, form: str) -> None:
     """What differs between RUN_A and RUN_B (a selection.json, or the folder that holds it): settings, sets, verdicts, scores, and why."""
     from chaff.cli.console import QUIET, Show

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import dataclasses
 import shlex
+import sys
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
@@ -12,13 +13,14 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from chaff.cli.console import QUIET, Show
-from chaff.cli.options import parse_holdout, parse_limits, parse_pins, parse_table_options, terms_as_options
+from chaff.cli.options import parse_holdout, parse_pins, parse_table_options, terms_as_options
+from chaff.cli.stage_options import given_settings, goes_with
 from chaff.visible import listed
 
 if TYPE_CHECKING:
     from chaff.decide.plan import Plan
     from chaff.evaluate.setting import Setting
-    from chaff.results.pin import Pin
+    from chaff.results.verdict import Pin
     from chaff.table.table import Table
     from chaff.table.terms import Terms
 
@@ -41,13 +43,15 @@ class CommandContext:
     """Rows that are set aside and not looked at."""
     notes: tuple[str, ...]
     settings: tuple[tuple[str, Any], ...] = ()
-    """Fields of the command's stage that --set names."""
+    """Settings of the command's stage that options name."""
 
     def stage(self, cls: type, **options: Any) -> Any:
         """The plan's first stage of this kind, or a plain one, with what the options said on top."""
         from chaff.decide.stages import make_stage, stage_as_plain
         from chaff.errors import UsageError
 
+        if other := [k for k, _ in self.settings if k not in {f.name for f in dataclasses.fields(cls)}]:
+            raise click.UsageError(f"--{other[0].replace('_', '-')} goes with {goes_with(other[0]) or 'another command'}")
         given = [s for s in (self.plan.stages if self.plan else ()) if isinstance(s, cls)]
         base = {k: v for k, v in stage_as_plain(given[0], off=False).items() if k != "use"} if given else {}
         problems: list[str] = []
@@ -74,8 +78,8 @@ class CommandContext:
 
     def following_search(self, data: str, options: Mapping[str, Any], kept: Sequence[str]) -> str:
         """A search among what findings kept, from the file that holds them where there is one."""
-        saved = str(options["out"] or "").endswith(".json")
-        return self.following(data, options, "search", "--features", f"@{options['out']}" if saved else ",".join(kept))
+        found = options["out"] if str(options["out"] or "").endswith(".json") else options["save_selection"]
+        return self.following(data, options, "search", "--features", f"@{found}" if found else ",".join(kept))
 
     @property
     def linear_model(self) -> str:
@@ -107,7 +111,9 @@ def read_plan_option(options: dict[str, Any]) -> Plan | None:
     return read_plan(requested) if requested else None
 
 
-def open_data(data: str, options: dict[str, Any], plan: Plan | None, holdout: str | None = None) -> tuple[Table, list[str]]:
+def open_data(
+    data: str, options: dict[str, Any], plan: Plan | None, holdout: str | None = None, needs_target: bool = True
+) -> tuple[Table, list[str]]:
     """(the table that options and plan describe, where the options won over the plan)."""
     from chaff.cluster import Cluster
     from chaff.table.large_tables import Limit, files_behind
@@ -117,7 +123,9 @@ def open_data(data: str, options: dict[str, Any], plan: Plan | None, holdout: st
     requested = parse_table_options(options)
     planned = plan.table if plan is not None else Terms()
     terms = _another_target(planned, requested).changed_by(**requested)
-    if not terms.target:
+    if not terms.target and needs_target and _can_ask(options):
+        terms = terms.changed_by(target=_asked_target(data))
+    if not terms.target and needs_target:
         where = ", or name it in the plan's [table]" if plan is not None else ""
         raise click.UsageError(f"missing --target NAME (the column to predict){where}")
     cluster = options.get("workers") if isinstance(options.get("workers"), Cluster) else None
@@ -126,6 +134,21 @@ def open_data(data: str, options: dict[str, Any], plan: Plan | None, holdout: st
     if cluster is not None:
         cluster.check_sees(files_behind(table.source))
     return table, [*(plan.notes if plan is not None else ()), *_wins(requested, planned)]
+
+
+def _can_ask(options: dict[str, Any]) -> bool:
+    """Whether a person sits at a terminal, and waits for no JSON."""
+    return options.get("form") != "json" and sys.stdin.isatty() and sys.stdout.isatty()
+
+
+def _asked_target(data: str) -> str:
+    """The column to predict, from a person at a terminal; "" where the columns cannot be listed."""
+    from chaff.table.files.reading import Reading
+    from chaff.table.files.sources import read_source
+
+    names = list(map(str, read_source(data, Reading())[0].column_names))
+    click.echo(f"Columns: {listed(names, 40)}", err=True)
+    return str(click.prompt("Column to predict", type=click.Choice(names), show_choices=False, err=True))
 
 
 def _another_target(planned: Terms, requested: dict[str, Any]) -> Terms:
@@ -165,6 +188,7 @@ def stand(
     before: tuple[str, ...] = (),
     sees: str = "rows",
     in_passes: Callable[[CommandContext], bool] | None = None,
+    needs_target: bool = True,
 ) -> CommandContext:
     """Open the table and walk to where the command stands.
 
@@ -176,6 +200,8 @@ def stand(
     in_passes : callable or None
         Whether what the command does needs no rows side by side in memory, so that all of them may be asked for; None where that is so
         for figures of single columns only.
+    needs_target : bool
+        Whether there must be something to predict.
     before : names of stages
         Where the command stands in a plan: everything in front of the first stage of these uses. Empty for the screen itself,
         in front of which nothing stands.
@@ -184,9 +210,10 @@ def stand(
     from chaff.decide.stage_report import not_dropped
 
     plan = read_plan_option(options)
-    settings = tuple(parse_limits(options.get("settings", ()), "--set").items())
+    settings = tuple(given_settings(options).items())
     share, file = parse_holdout(options["holdout"])
-    whole, wins = open_data(data, options, plan, file)
+    whole, wins = open_data(data, options, plan, file, needs_target)
+    share = share if whole.has_target else 0.0  # there is nothing to be held out for
     pins = pins_of(options, plan)
     pinned = checked_pins(pins, whole)
     table, held, notes = _without_holdout(whole, options, plan, share)
@@ -254,6 +281,8 @@ def _walked(
     work = Work(options["seed"], options["workers"])
     try:
         if plan is None:
+            if not table.has_target:
+                return _screened(table, Setting.unfolded(table, work, pins=pinned))
             return _screened(table, Setting.of(table, work=work, pins=pinned, whole=whole))
         score = plan.score
         setting = Setting.of(table, score.folds_for(table), score.repeats_for(table), work, pins=pinned, metric=score.metric, whole=whole)

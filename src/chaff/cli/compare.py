@@ -4,41 +4,38 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from chaff.cli.options import (
-    all_option,
-    columns_option,
-    figure_options,
-    file_ending,
-    numbers,
-    parse_choice,
-    pin_options,
-    plan_option,
-    rows_options,
-    table_options,
-    work_options,
-)
-from chaff.cli.output import leave_figures
+from chaff.cli.help_pages import Command
+from chaff.cli.options import columns_option, file_ending, looking_options, numbers, parse_choice, selection_option
+from chaff.cli.output import leave_figures, leave_selection, leave_tables
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
+    from chaff.cli.command_context import CommandContext
     from chaff.cli.console import Show
     from chaff.methods.comparing.comparison import Comparison
 
 
-@click.command("compare")
+FORMAT = "chaff comparison"
+
+
+@click.command(
+    "compare",
+    cls=Command,
+    everyday=["--target", "--plan", "--method", "--model", "--metric", "--at", "--decoys", "--report", "--out", "--figure"],
+    examples=["chaff compare lots.csv --target loaf_volume --method spearman --method lasso --method forward --at 8"],
+)
 @click.argument("data", type=click.Path())
-@table_options
-@plan_option
-@pin_options
-@rows_options
+@looking_options
 @columns_option
+@selection_option
 @click.option(
     "--method", "methods", multiple=True, metavar="NAME",
-    help="pearson_r, leading, mrmr_difference, lasso, permutation, impurity, forward, genetic, …; with settings "
+    help="A method to compare: pearson_r, leading, mrmr_difference, lasso, permutation, impurity, forward, genetic, …; with settings "
     "'{ use = \"importance\", model = \"boosting\", by = \"shapley\" }'. Repeatable; a usual mix when left out.",
 )  # fmt: skip
 @click.option("--model", metavar="NAME", help="The final model that scores every set (ridge, or logistic with classes).")
@@ -52,13 +49,17 @@ if TYPE_CHECKING:
     help="Features that matter, where that is known: counts true positives, false negatives and false positives.",
 )
 @click.option("--seconds", type=float, help="Refuse a run that would take longer, judged by the first fold.")
+@click.option(
+    "--journal",
+    type=click.Path(),
+    metavar="FILE",
+    help="Store what each method learned in each fold in FILE; the same command then resumes.",
+)
 @click.option("--folds", type=click.IntRange(2), help="Folds (5).")
 @click.option("--repeats", type=click.IntRange(1), help="Repeats of the folds (1).")
-@all_option
 @click.option(
     "--out", metavar="FILE", help="Save the scores of every feature under every method: .csv or .parquet; .json holds everything."
 )
-@figure_options
 @click.option(
     "--decoys",
     type=click.IntRange(1),
@@ -71,20 +72,27 @@ if TYPE_CHECKING:
 @click.option("--scales", metavar="A,B,…", help="Scales of the columns side by side: standard, min-max, robust, log, rank-normal, none.")
 @click.option("--transforms", metavar="A,B,…", help="Transforms of the target side by side: none, log, square root, rank-normal.")
 @click.option("--report", metavar="FILE", help="Write an HTML report.")
-@work_options
 def command(data: str, **options: Any) -> None:
-    """Compare methods on DATA: each learned inside every training fold, every set scored by one model on the rows left out."""
+    """Compare methods on DATA: each learned inside every training fold, every set scored by one model on the rows left out.
+
+    DATA is a table, or a comparison saved before as .json: it is cut at another size without learning anything.
+    """
     from chaff.cli.command_context import stand
     from chaff.cli.console import Show, report_compiling
-    from chaff.decide.compare_calls import USUAL, check_preparations, compare
+    from chaff.decide.compare_calls import USUAL, check_preparations, compare_from
     from chaff.files import check_place
-    from chaff.methods.comparing.scales import SCALES
+    from chaff.methods.comparing.scale_comparison import SCALES
     from chaff.models.named import as_model
 
     file_ending(options["out"], SAVED, "--out")
     file_ending(options["report"], (".html",), "--report")
+    saved = None
+    if Path(data).suffix.lower() == ".json":
+        data, options, saved = _saved(data, options)
     if options["report"]:
         check_place(options["report"])
+    if options["save_selection"] and options["at"] is None:
+        raise click.UsageError("--save-selection goes with --at N, the size of the set; the best method's set is saved")
     sizes = [_whole(v) for v in numbers(options["sizes"], "--sizes")] if options["sizes"] else None
     methods = [parse_choice(m, "--method") for m in options["methods"]] or list(USUAL)
     truth = [n.strip() for n in options["truth"].split(",") if n.strip()] if options["truth"] else None
@@ -100,7 +108,8 @@ def command(data: str, **options: Any) -> None:
     show.watch("compare")
     try:
         table = context.table.with_decoys(options["decoys"], seed=options["seed"]) if options["decoys"] else context.table
-        result = compare(
+        result = compare_from(
+            saved,
             table,
             methods,
             model if model is not None else context.linear_model,
@@ -112,6 +121,7 @@ def command(data: str, **options: Any) -> None:
             truth=truth,
             seconds=options["seconds"],
             pins=[p for p in context.pins if p.feature in context.table.features],
+            journal=options["journal"],
             seed=options["seed"],
             workers=options["workers"],
             watch=show.watch,
@@ -127,7 +137,7 @@ def command(data: str, **options: Any) -> None:
     show.finish(
         "compare",
         {"table": context, "comparison": result, **at_size, **beside},
-        _leave(result, options),
+        _leave(result, at, data, options, context),
         context.following(data, options, "select"),
     )
 
@@ -137,7 +147,7 @@ def _beside(
 ) -> dict[str, Any]:  # fmt: skip
     """What is asked for beside the comparison, on the same folds and with the same model."""
     from chaff.decide.compare_calls import try_scales, two_models
-    from chaff.methods.comparing.scales import SCALES
+    from chaff.methods.comparing.scale_comparison import SCALES
 
     more = {"folds": result.scorer.folds, "seed": options["seed"], "workers": options["workers"], "watch": show.watch}
     model, table = result.scorer.model, result.scorer.table
@@ -176,7 +186,6 @@ def _whole(value: float) -> int:
 
 
 def _show(show: Show, result: Comparison, at: Any, size: float | None, everything: bool) -> None:
-    import numpy as np
 
     from chaff.cli.tables import HEAD, grid, notes, rest, title
     from chaff.methods.comparing.comparison import COMBINED
@@ -213,8 +222,7 @@ def _show(show: Show, result: Comparison, at: Any, size: float | None, everythin
             for m, r in at.iterrows()
         ]
         grid(show, ["method", "mean features", f"{label} ± SE", "stability"], text, names=1)
-        features = int(np.ceil(size * len(result.scorer.features) - 1e-9)) if size < 1 else int(size)
-        held = result.kept(features)
+        held = result.kept(result.count_of(size))
         show.say()
         for m in held.columns:
             show.say(f"   {m}: {', '.join(str(f) for f in held.index[held[m]])}")
@@ -239,21 +247,68 @@ def _show(show: Show, result: Comparison, at: Any, size: float | None, everythin
     rest(show, len(subset), len(kept))
 
 
-def _leave(result: Comparison, options: dict[str, Any]) -> list[str]:
+def _selected(result: Comparison, at: Any, options: dict[str, Any], context: CommandContext) -> list[str]:
+    """`--save-selection`: the set that the best method keeps of all rows at the size of --at."""
+    if not options["save_selection"]:
+        return []
+    best = next(m for m in at.index if m in result.whole)
+    size = result.count_of(options["at"])
+    why = f"{best} at {size} features, the best of {len(result.methods)} methods at that size"
+    held = result.whole[best].at(size)
+    return leave_selection(options, context, [f for f in result.scorer.features if f in held], why, result.scorer.model)
+
+
+NOW = ("at", "out", "save_selection", "figure", "figures", "report", "form", "everything", "workers", "journal", "save")
+"""Options that are of this call, and not of the comparison that was saved."""
+
+
+def _saved(path: str, options: dict[str, Any]) -> tuple[str, dict[str, Any], dict[str, Any]]:
+    """(the table, the options, what was learned) of a comparison that --out saved; other options than those of `NOW` are refused."""
+    from chaff.errors import DataError
+    from chaff.files import read_json
+
+    file = read_json(path, "comparison", "is not a saved comparison", FORMAT, 1)
+    given = click.get_current_context()
+    asked = [k for k in options if k not in NOW and given.get_parameter_source(k) == click.core.ParameterSource.COMMANDLINE]
+    if asked:
+        raise click.UsageError(
+            f"a saved comparison keeps its options: leave out --{asked[0].replace('_', '-')}, or compare the table again"
+        )
+    try:
+        then, learned = dict(file["again"]["options"]), dict(file["learned"])
+        data = str(file["again"]["data"])
+    except (KeyError, TypeError, ValueError) as error:
+        raise DataError(f"{path} is not a saved comparison: it lacks what was learned") from error
+    then = {k: tuple(v) if isinstance(v, list) else v for k, v in then.items() if k in options}
+    return data, {**options, **then, **{k: options[k] for k in NOW}}, learned
+
+
+def _leave(result: Comparison, at: Any, data: str, options: dict[str, Any], context: CommandContext) -> list[str]:
     from chaff.files import save_frame
     from chaff.results.plain import plain
 
-    names = []
+    names = _selected(result, at, options, context)
     if options["out"]:
         flat = result.scores.copy()
         flat.columns = [f"{m} {what}" for m, what in flat.columns]
-        save_frame(options["out"], flat, lambda: plain(result.as_plain()))
+        again = {"data": data, "options": {k: v for k, v in options.items() if k not in NOW}}
+        learned = {"key": result.learned.key, "entries": result.learned.entries()}
+        head = {"format": FORMAT, "version": 1}
+        save_frame(options["out"], flat, lambda: head | plain(result.as_plain() | {"again": again, "learned": learned}))
         names.append(options["out"])
     if options["report"]:
         from chaff.report.writing import write_report
 
         names.append(str(write_report(result, options["report"])))
+    names += leave_tables(options, lambda: _tables(result, at))
     return names + leave_figures(options, lambda: _figures(result))
+
+
+def _tables(result: Comparison, at: Any) -> dict[str, Any]:
+    flat = result.scores.copy()
+    flat.columns = [f"{m} {what}" for m, what in flat.columns]
+    parts = {"methods": result.frame, "curves": result.curves, "kept": result.kept(), "agreement": result.agreement, "scores": flat}
+    return parts | ({"at": at} if at is not None else {})
 
 
 def _figures(result: Comparison) -> dict[str, Callable[[], Any]]:

@@ -6,10 +6,11 @@ from pathlib import Path
 
 import click
 
-from chaff.cli.options import force_option
+from chaff.cli.help_pages import Command
+from chaff.cli.options import force_option, form_option
 
 
-@click.command("demo")
+@click.command("demo", cls=Command, examples=["chaff demo --target accepted --out accepted"])
 @click.option("--out", default="chaff-demo", show_default=True, help="Folder for the results.")
 @click.option("--rows", default=1600, show_default=True, type=click.IntRange(60), help="Lots to make.")
 @click.option(
@@ -18,9 +19,7 @@ from chaff.cli.options import force_option
 @click.option("--seed", default=0, show_default=True, help="Fixes the lots and every random draw.")
 @click.option("--workers", type=click.IntRange(1), help="Threads; every core when left out.")
 @force_option
-@click.option(
-    "--format", "form", type=click.Choice(["text", "json"]), default="text", show_default=True, help="json: one object for scripts."
-)
+@form_option
 def command(out: str, rows: int, target: str, seed: int, workers: int | None, form: str) -> None:
     """Make the demo mill's lots, run the built-in plan on them, and show what was kept and why."""
     import chaff

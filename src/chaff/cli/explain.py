@@ -6,14 +6,15 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from chaff.cli.options import all_option, file_ending, force_option
+from chaff.cli.help_pages import Command
+from chaff.cli.options import all_option, file_ending, force_option, form_option
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
     from chaff.decide.explaining import Explanation
 
 
-@click.command("explain")
+@click.command("explain", cls=Command, examples=["chaff explain chaff-out/selection.json protein_pct"])
 @click.argument("selection", type=click.Path())
 @click.argument("columns", nargs=-1, metavar="[COLUMN]…")
 @all_option
@@ -21,9 +22,7 @@ if TYPE_CHECKING:
     "--out", metavar="FILE", help="Write every step of every column: .csv, .parquet, .json, or .md to read; those to review first."
 )
 @force_option
-@click.option(
-    "--format", "form", type=click.Choice(["text", "json"]), default="text", show_default=True, help="json: one object for scripts."
-)
+@form_option
 def command(selection: str, columns: tuple[str, ...], everything: bool, out: str | None, form: str) -> None:
     """Tell why a COLUMN of SELECTION (a selection.json) stayed or went: every stage, its figure, the limit, the reason.
 

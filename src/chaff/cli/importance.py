@@ -10,22 +10,10 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from chaff.cli import chance_tests
-from chaff.cli.options import (
-    MODELS,
-    WAYS,
-    all_option,
-    columns_option,
-    figure_options,
-    file_ending,
-    parse_choice,
-    pin_options,
-    plan_option,
-    rows_options,
-    set_settings,
-    table_options,
-    work_options,
-)
-from chaff.cli.output import leave_figures
+from chaff.cli.help_pages import Command
+from chaff.cli.options import MODELS, WAYS, columns_option, file_ending, looking_options, parse_choice, selection_option
+from chaff.cli.output import leave_figures, leave_selection, leave_tables
+from chaff.cli.stage_options import stage_options
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -40,35 +28,37 @@ SHOWN = (
 )  # fmt: skip
 
 
-@click.command("importance")
+@click.command(
+    "importance",
+    cls=Command,
+    everyday=["--target", "--plan", "--model", "--by", "--top", "--significant", "--against", "--chance", "--twins", "--out", "--figure"],
+    examples=[
+        "chaff importance lots.csv --target loaf_volume --model forest --by permutation",
+        "chaff importance lots.csv --target loaf_volume --twins",
+    ],
+)
 @click.argument("data", type=click.Path())
-@table_options
-@plan_option
-@pin_options
-@rows_options
+@looking_options
 @columns_option
+@selection_option
 @click.option("--model", metavar="NAME", help=f"What is fitted: {MODELS}; or '{{ name = \"forest\", trees = 300 }}'.")
 @click.option(
     "--by", metavar="WAY",
-    help=f"{WAYS}; or with settings, "
+    help=f"How importance is measured: {WAYS}; or with settings, "
     "'{ name = \"permutation\", together = 0.9 }'.",
 )  # fmt: skip
 @click.option("--against", metavar="NAME", help="Also with another model; compares the two kept sets.")
 @click.option("--trees", type=click.IntRange(1), help="Trees of the forest (100).")
-@click.option("--shuffles", type=click.IntRange(1), help="Permutations of each feature in each fold, for ways that permute.")
 @click.option("--top", type=click.IntRange(1), help="Keep the N best features.")
 @click.option("--share", type=float, help="Keep this share of the features.")
 @click.option("--above", type=float, help="Keep importance above this.")
 @click.option("--times-mean", type=float, help="Keep features at F × the mean or more.")
 @click.option("--significant", type=float, help="Keep adjusted p below this, for ways that test.")
 @click.option("--try", "limits", metavar="A,B,…", help="How many features would be kept at these thresholds, and which.")
-@set_settings("seeds=10")
+@stage_options("importance.stage", "Importance")
 @chance_tests.options
 @click.option("--folds", type=click.IntRange(2), default=5, show_default=True, help="Folds.")
-@all_option
 @click.option("--out", metavar="FILE", help="Save the findings: .json, .csv or .parquet.")
-@figure_options
-@work_options
 def command(data: str, **given: Any) -> None:
     """What a model uses of DATA: by shuffling, coefficients, splits, leaving out, sharing out, or several together.
 
@@ -89,7 +79,7 @@ def command(data: str, **given: Any) -> None:
         model = {"name": "forest", "trees": given["trees"]}
     test = chance_tests.chosen_test(given)
     show = Show(given["form"])
-    options = {"by": parse_choice(given["by"], "--by"), "shuffles": given["shuffles"], "cut": _cut(given)}
+    options = {"by": parse_choice(given["by"], "--by"), "cut": _cut(given)}
 
     def in_passes(context: CommandContext) -> bool:
         if test:
@@ -120,7 +110,8 @@ def command(data: str, **given: Any) -> None:
         show.stop()
     _table(show, result, given["everything"], given["top"] or 0)
     _more(show, result, limits, given["everything"])
-    show.finish("importance", {"table": context, "result": result}, _leave(result, given), _following(context, data, given, result))
+    names = _leave(result, given, context, stage.model)
+    show.finish("importance", {"table": context, "result": result}, names, _following(context, data, given, result))
 
 
 def _following(context: CommandContext, data: str, options: dict[str, Any], result: Findings) -> str:
@@ -144,7 +135,7 @@ def _against_chance(test: str, context: Any, options: dict[str, Any], model: Any
     finally:
         show.stop()
     chance_tests.show_table(show, result, options["everything"], limits)
-    show.finish("importance", {"table": context, "result": result}, _leave(result, options))
+    show.finish("importance", {"table": context, "result": result}, _leave(result, options, context, None))
 
 
 def _limits(text: str | None) -> list[float]:
@@ -216,11 +207,12 @@ def _more(show: Show, result: Findings, limits: list[float], everything: bool) -
         rest(show, len(subset), len(frame))
 
 
-def _leave(result: Findings, options: dict[str, Any]) -> list[str]:
-    names = []
+def _leave(result: Findings, options: dict[str, Any], context: CommandContext, model: Any) -> list[str]:
+    names = leave_selection(options, context, result, model=model)
     if options["out"]:
         result.save(options["out"], result.lead)
         names.append(options["out"])
+    names += leave_tables(options, lambda: {"importance": result}, None if result.frame["stays"].all() else result.kept)
     return names + leave_figures(options, lambda: _figures(result, options["top"] or 0))
 
 

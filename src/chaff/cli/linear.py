@@ -1,63 +1,96 @@
-"""`chaff linear`: what a linear model says, and the loop by hand."""
+"""`chaff linear`: what a linear model says, and the loop by hand.
+
+The loop by hand in a terminal: one line a move, until quit or the end of the input.
+"""
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from chaff.cli.options import (
-    all_option,
-    columns_option,
-    figure_options,
-    file_ending,
-    pin_options,
-    plan_option,
-    rows_options,
-    table_options,
-    work_options,
-)
-from chaff.cli.output import leave_figures
+from chaff.cli.console import QUIET
+from chaff.cli.help_pages import Command
+from chaff.cli.options import columns_option, file_ending, looking_options, selection_option
+from chaff.cli.output import leave_figures, leave_selection, leave_tables
+from chaff.cli.stage_options import given_settings, stage_options
+from chaff.cli.tables import frame_grid, notes
 
 if TYPE_CHECKING:
     from chaff.cli.command_context import CommandContext
     from chaff.cli.console import Show
+    from chaff.methods.linear.by_hand import ByHand
     from chaff.methods.linear.summary import LinearSummary
     from chaff.results.findings import Findings
     from chaff.table.table import Table
 
+
+HELP = "drop NAME, add NAME, undo, show, trail, save FILE, replay FILE, quit"
+SHOWN = ["p", "vif", "coefficient", "cv_without", "aic_without", "adjusted_without"]
+MOVES = ["action", "feature", "size", "adjusted_r_squared", "cv_r_squared", "aic", "largest_p", "largest_vif"]
+
+
+def by_hand_loop(hand: ByHand, show: Show) -> None:
+    """Read lines and make moves; a move that cannot be made is said, and the next line is read."""
+    from chaff.errors import ChaffError
+
+    notes(show, hand.notes)
+    show.say(f" {hand.last()}")
+    show.say(f"   next: {hand.suggestion}", QUIET)
+    while True:
+        if show.console.is_terminal:
+            show.console.print(" > ", end="")
+        line = sys.stdin.readline() if sys.stdin is not None else ""  # None: somebody closed it
+        action, _, rest = line.strip().partition(" ")
+        if not line or action in ("quit", "exit", "q"):
+            return
+        try:
+            _do(hand, show, action, rest.strip())
+        except ChaffError as error:
+            show.say(f" {error}")
+
+
+def _do(hand: ByHand, show: Show, action: str, name: str) -> None:
+    moves: dict[str, Any] = {"drop": hand.drop, "add": hand.add, "replay": hand.replay}
+    if action in moves and name:
+        moves[action](name)
+    elif action == "undo":
+        hand.undo()
+    elif action == "show":
+        frame_grid(show, "In the model", hand.frame[SHOWN])
+    elif action == "trail":
+        frame_grid(show, "Moves", hand.trail[MOVES])
+    elif action == "save" and name:
+        hand.save(name)
+        show.say(f" {name}")
+    elif action:
+        show.say(f" {HELP}", QUIET)
+    if action == "undo" or (action in moves and name):
+        show.say(f" {hand.last()}")
+        show.say(f"   next: {hand.suggestion}", QUIET)
+
+
 LABELS = {"f": "F", "f_p": "p of F", "aic": "AIC", "bic": "BIC", "residual_sd": "residual sd", "condition": "condition number"}
 
 
-@click.command("linear")
+@click.command(
+    "linear",
+    cls=Command,
+    everyday=["--target", "--plan", "--features", "--errors", "--prune", "--by-hand", "--worth", "--checks", "--out", "--figure"],
+    examples=["chaff linear lots.csv --target loaf_volume --prune p --figure residuals.png"],
+)
 @click.argument("data", type=click.Path())
-@table_options
-@plan_option
-@pin_options
-@rows_options
+@looking_options
 @columns_option
+@selection_option
 @click.option("--start", metavar="A,B,…", help="By hand: the features in the model at first; all others can be added.")
 @click.option("--no-intercept", is_flag=True, help="Through the origin; R² is then uncentred.")
 @click.option("--errors", type=click.Choice(["plain", "robust", "groups"]), default="plain", show_default=True, help="Standard errors.")
 @click.option("--prune", type=click.Choice(["p", "vif", "both", "aic", "bic"]), help="Eliminate features one at a time by this rule.")
-@click.option(
-    "--direction", type=click.Choice(["backward", "forward", "both"]), default="backward", show_default=True, help="With --prune."
-)
-@click.option("--p-limit", type=float, default=0.05, show_default=True, help="With --prune: largest p that is kept.")
-@click.option("--vif-limit", type=float, default=10.0, show_default=True, help="With --prune: largest VIF that is kept.")
-@click.option(
-    "--vif-order",
-    "order_of_vif",
-    type=click.Choice(["loss", "largest"]),
-    default="loss",
-    show_default=True,
-    help="With --prune vif or both: of columns that explain one another, drop the one that costs adjusted R² least, or the largest VIF.",
-)
-@click.option(
-    "--splits", type=click.IntRange(0), default=50, show_default=True, help="With --prune: half-splits for split-sample p-values."
-)
+@stage_options("linear.pruning", "Pruning", hand=("by",), names={"order": "vif-order"}, needs="--prune")
 @click.option("--worth", is_flag=True, help="Feature importance: drop in R², drop in CV R², Shapley share.")
 @click.option("--sizes", is_flag=True, help="Models of the top 5, 10, 15, … features side by side.")
 @click.option("--forms", is_flag=True, help="Scales of the columns and transforms of the target side by side.")
@@ -65,16 +98,13 @@ LABELS = {"f": "F", "f_p": "p of F", "aic": "AIC", "bic": "BIC", "residual_sd": 
 @click.option(
     "--by-hand", is_flag=True, help="Change the model one feature a line: drop NAME, add NAME, undo, show, trail, save FILE, quit."
 )
-@all_option
 @click.option("--out", metavar="FILE", help="Save the coefficients: .csv or .parquet; .json holds all that was found.")
-@figure_options
-@work_options
 def command(data: str, **options: Any) -> None:
     """Fit a linear model of the features of DATA and say all of it; two classes get logistic regression."""
     import chaff
-    from chaff.cli.by_hand import by_hand_loop
     from chaff.cli.command_context import stand
     from chaff.cli.console import QUIET, Show, report_compiling
+    from chaff.cli.linear import by_hand_loop
     from chaff.files import SAVED, save_frame
     from chaff.results.plain import plain
 
@@ -83,6 +113,10 @@ def command(data: str, **options: Any) -> None:
         raise click.UsageError("--by-hand is interactive: it has no JSON output")
     if options["start"] and not options["by_hand"]:
         raise click.UsageError("--start goes with --by-hand; --features names the columns that are offered")
+    if (given := given_settings(options)) and not options["prune"]:
+        raise click.UsageError(f"--{next(iter(given)).replace('_', '-')} goes with --prune")
+    if options["save_selection"] and not options["prune"]:
+        raise click.UsageError("--save-selection goes with --prune: nothing is dropped otherwise")
     show = Show(options["form"])
     context = stand(data, options, show, before=("linear",), sees="matrix")
     table, features = context.table, None
@@ -108,6 +142,10 @@ def command(data: str, **options: Any) -> None:
     _summary(show, summary, options["everything"])
     result = {"summary": {"coefficients": summary.frame, "figures": summary.figures, "notes": summary.notes}, **result}
     names = _further_parts(show, table, features, options, result)
+    frames = {"coefficients": summary.frame, **{k: v for k, v in result.items() if k != "summary"}}
+    names += leave_tables(options, lambda: _flat(frames), features if options["prune"] else None)
+    if options["prune"]:
+        names += leave_selection(options, context, result["pruned"], model="least squares")
     if options["out"]:
         save_frame(options["out"], summary.frame, lambda: plain(result))
         names.append(options["out"])
@@ -121,9 +159,7 @@ def _left_by_pruning(
     import chaff
 
     pins = [p for p in context.pins if p.verdict == "keep" and p.feature in table.features]
-    limits = {k: options[k] for k in ("direction", "p_limit", "vif_limit", "splits", "seed", "workers")} | {
-        "order": options["order_of_vif"]
-    }
+    limits = given_settings(options) | {k: options[k] for k in ("seed", "workers")}
     pruned = result["pruned"] = chaff.prune_linear(table, options["prune"], pins=pins, features=features, **limits)
     _pruned(show, pruned)
     return [str(f) for f in pruned.frame.index[pruned.frame["stays"]]]
@@ -157,6 +193,15 @@ def _further_parts(show: Show, table: Table, features: list[str] | None, options
         frame_grid(show, "Scores", checked.holdout)
         notes(show, checked.notes)
     return _figures(checked, options)
+
+
+def _flat(found: dict[str, Any]) -> dict[str, Any]:
+    """Frames by the name of their file; of parts that hold several each by its own."""
+    out: dict[str, Any] = {}
+    for name, value in found.items():
+        parts = {f"{name}_{k}": v for k, v in value.items()} if isinstance(value, dict) else {name: value}
+        out |= {k: v for k, v in parts.items() if hasattr(getattr(v, "frame", v), "to_csv")}
+    return out
 
 
 def _summary(show: Show, summary: LinearSummary, everything: bool) -> None:

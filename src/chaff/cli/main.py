@@ -37,7 +37,11 @@ GROUPS = {
         "changes": ("chaff.cli.changes", "Compare two selections: settings, data, features, scores."),
     },
     "Use": {"apply": ("chaff.cli.apply", "Keep the same columns of another file.")},
-    "Try": {"demo": ("chaff.cli.demo", "Make the demo mill's lots, select from them, and show the whole job.")},
+    "Try": {
+        "demo": ("chaff.cli.demo", "Make the demo mill's lots, select from them, and show the whole job."),
+        "help": ("chaff.cli.help", "Explain a statistic, model, strategy, measure or exit code by its name; answer a question."),
+        "completion": ("chaff.cli.completion", "Let Tab complete commands, options and columns in bash, zsh or fish."),
+    },
 }
 COMMANDS = {name: entry for group in GROUPS.values() for name, entry in group.items()}
 

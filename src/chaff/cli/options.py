@@ -11,8 +11,12 @@ from typing import Any
 import click
 
 from chaff.choices import names_in
+from chaff.cli.completion import columns_of
+from chaff.cli.help_pages import OUTPUT, in_group
 from chaff.table.terms import Terms
 
+READING = ("dictionary", "missing", "missing_codes", "infinite", "delimiter", "decimal", "encoding")
+COLUMN_VALUES = ("NAME", "A,B,…|@FILE", "NAME=KIND", "NAME=FORMAT", "NAME=VALUE", "NAME=NUMBER")  # that begin with a column
 Many = tuple[str, ...]
 Command = Callable[..., Any]
 
@@ -34,6 +38,8 @@ def _term_option(field: dataclasses.Field[Any], hint: Any) -> Callable[[Command]
         settings |= {"type": click.Path(), "metavar": field.metadata["shown"]}
     else:
         settings["metavar"] = field.metadata["shown"] or None
+    if settings.get("metavar") in COLUMN_VALUES:
+        settings["shell_complete"] = columns_of
     return click.option(field.metadata["option"], field.name, **settings)
 
 
@@ -49,12 +55,15 @@ memory_option = click.option(
 scratch_option = click.option(
     "--scratch", type=click.Path(), metavar="DIR", help="Folder for what stays on disk; without --memory every table stays there."
 )
-rows_option = click.option(
-    "--rows",
-    "model_rows",
-    metavar="N|ERROR|all",
-    help="Rows used by models and searches: a number, all, or a target SE of a score difference (e.g. 0.001). Default: "
-    "40,000 sampled if there are more than 50,000.",
+rows_option = in_group(
+    "Rows",
+    click.option(
+        "--rows",
+        "model_rows",
+        metavar="N|ERROR|all",
+        help="Rows used by models and searches: a number, all, or a target SE of a score difference (e.g. 0.001). Default: "
+        "40,000 sampled if there are more than 50,000.",
+    ),
 )
 
 
@@ -62,31 +71,37 @@ def table_options(command: Command) -> Command:
     """Everything that `chaff.open_table` takes, in the order of the terms."""
     hints = typing.get_type_hints(Terms)
     for option in (scratch_option, memory_option):
-        command = option(command)
+        command = in_group("Reading the file", option)(command)
     for field in reversed(dataclasses.fields(Terms)):
-        command = _term_option(field, hints[field.name])(command)
+        command = in_group(_group_of(field.name), _term_option(field, hints[field.name]))(command)
     return command
 
 
-def _all_of(*options: Callable[[Command], Command]) -> Callable[[Command], Command]:
-    def put(command: Command) -> Command:
-        for option in reversed(options):
-            command = option(command)
-        return command
-
-    return put
+def _group_of(term: str) -> str:
+    """The heading of a term in help."""
+    if term in ("target", "task", "positive") or term.startswith("target_"):
+        return "Target"
+    return "Reading the file" if term in READING else "Columns"
 
 
-plan_option = click.option(
-    "--plan",
-    "plan_file",
-    type=click.Path(),
-    metavar="FILE|NAME",
-    help="A plan in TOML, or quick, linear, trees, wide, thorough; options override it; the output reports this.",
+plan_option = in_group(
+    "Plan and pins",
+    click.option(
+        "--plan",
+        "plan_file",
+        type=click.Path(),
+        metavar="FILE|NAME",
+        help="Plan: a file, or quick, linear, trees, wide, thorough. Options override it; the output reports this.",
+    ),
 )
-pin_options = _all_of(
-    click.option("--pin-keep", multiple=True, metavar="NAME", help="Keep this feature; needs --because. Repeatable."),
-    click.option("--pin-drop", multiple=True, metavar="NAME", help="Leave this feature out; needs --because. Repeatable."),
+pin_options = in_group(
+    "Plan and pins",
+    click.option(
+        "--pin-keep", multiple=True, metavar="NAME", shell_complete=columns_of, help="Keep this feature; needs --because. Repeatable."
+    ),
+    click.option(
+        "--pin-drop", multiple=True, metavar="NAME", shell_complete=columns_of, help="Leave this feature out; needs --because. Repeatable."
+    ),
     click.option(
         "--pins", "pins_file", type=click.Path(), metavar="FILE", help="Pins from a TOML file of [[pin]], as the page copies them."
     ),
@@ -119,8 +134,22 @@ def _workers(context: click.Context, _: click.Parameter, value: int | None) -> A
     return cluster if cluster is not None else value
 
 
-force_option = click.option("--force", is_flag=True, expose_value=False, callback=_force, help="Replace existing outputs; never an input.")
-work_options = _all_of(
+force_option = in_group(
+    OUTPUT, click.option("--force", is_flag=True, expose_value=False, callback=_force, help="Replace existing outputs; never an input.")
+)
+form_option = in_group(
+    OUTPUT,
+    click.option(
+        "--format",
+        "form",
+        type=click.Choice(["text", "json"]),
+        default="text",
+        show_default=True,
+        help="json: one object for scripts, errors too.",
+    ),
+)
+work_options = in_group(
+    OUTPUT,
     force_option,
     click.option("--seed", default=0, show_default=True, help="Fixes every random draw."),
     click.option(
@@ -132,16 +161,10 @@ work_options = _all_of(
         help="Work on the workers of a Dask scheduler, such as tcp://10.0.0.7:8786; they have to see the same files.",
     ),
     click.option("--workers", type=click.IntRange(1), callback=_workers, help="Threads; every core when left out."),
-    click.option(
-        "--format",
-        "form",
-        type=click.Choice(["text", "json"]),
-        default="text",
-        show_default=True,
-        help="json: one object for scripts, errors too.",
-    ),
+    form_option,
 )
-rows_options = _all_of(
+rows_options = in_group(
+    "Rows",
     click.option(
         "--holdout",
         metavar="SHARE|FILE",
@@ -158,12 +181,29 @@ def _figure_file(_: click.Context, __: click.Parameter, value: str | None) -> st
     return value
 
 
-figure_options = _all_of(
+figure_options = in_group(
+    OUTPUT,
     click.option("--figure", metavar="FILE", callback=_figure_file, help="Draw the leading figure: .png, .svg or .pdf."),
     click.option("--figures", metavar="FOLDER", help="Draw every figure of this command, as .png, into a folder."),
+    click.option("--tables", metavar="FOLDER", help="Save every table of this command, as .csv, and the kept names into a folder."),
 )
-columns_option = click.option("--all-columns", is_flag=True, help="Include the features that the preceding stages drop.")
-all_option = click.option("--all", "everything", is_flag=True, help="List everything, not only the first rows.")
+selection_option = in_group(
+    OUTPUT,
+    click.option(
+        "--save-selection",
+        metavar="FILE",
+        help="Save the kept set as a selection (.json), for apply, explain and recheck; it has no honest score.",
+    ),
+)
+columns_option = in_group("Rows", click.option("--all-columns", is_flag=True, help="Include the features that the preceding stages drop."))
+all_option = in_group(OUTPUT, click.option("--all", "everything", is_flag=True, help="List everything, not only the first rows."))
+
+
+def looking_options(command: Command) -> Command:
+    """What every command has that looks at a table: how it is opened, plan and pins, rows, figures, and how it works."""
+    for options in (work_options, figure_options, all_option, rows_options, pin_options, plan_option, table_options):
+        command = options(command)
+    return command
 
 
 def terms_as_options(terms: Terms) -> list[str]:
@@ -267,12 +307,6 @@ def toml_value(text: str) -> Any:
 def parse_limits(items: Many, option: str) -> dict[str, Any]:
     """NAME=VALUE limits of a stage; `false` switches one off where that is possible."""
     return {k: toml_value(v) for k, v in pairs(items, option).items()}
-
-
-def set_settings(example: str) -> Callable[[Command], Command]:
-    """`--set KEY=VALUE`: any field of the stage that the command runs."""
-    words = f"Any other setting of the stage, such as {example}; false switches a limit off. Repeatable."
-    return click.option("--set", "settings", multiple=True, metavar="KEY=VALUE", help=words)
 
 
 def feature_names(text: str) -> list[str]:

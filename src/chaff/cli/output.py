@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import nullcontext
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from chaff.cli.console import Show, report_compiling
 
 if TYPE_CHECKING:
+    from chaff.cli.command_context import CommandContext
     from chaff.decide.plan import Plan
     from chaff.decide.run import Run
-    from chaff.results.pin import Pin
+    from chaff.results.findings import Findings
+    from chaff.results.verdict import Pin
     from chaff.table.table import Table
 
 FIGURE, PLAN = "score_by_size.png", "plan.toml"
@@ -82,6 +85,62 @@ def leave_figures(options: Mapping[str, Any], figures: Callable[[], Mapping[str,
             write_with(folder / f"{name}.png", draw().figure.savefig)
             names.append(str(folder / f"{name}.png"))
     return names
+
+
+def leave_tables(options: Mapping[str, Any], tables: Callable[[], Mapping[str, Any]], kept: Sequence[str] | None = None) -> list[str]:
+    """`--tables FOLDER`: each of these as .csv, those inside findings too, and the kept features as a list; returns the paths.
+
+    tables : asked where something is to be written; file name without its ending to findings or a frame.
+    """
+    if not options["tables"]:
+        return []
+    from chaff.files import harmless, make_folder, write_text, write_with
+
+    folder, names = make_folder(options["tables"]), []
+    for name, frame in _frames(tables()).items():
+        write_with(folder / f"{name}.csv", partial(_as_csv, harmless(frame)))
+        names.append(str(folder / f"{name}.csv"))
+    if kept is not None:
+        write_text(folder / "kept.txt", "".join(f"{f}\n" for f in kept))
+        names.append(str(folder / "kept.txt"))
+    return names
+
+
+def _as_csv(frame: Any, part: Any) -> None:
+    frame.to_csv(part)
+
+
+def _frames(tables: Mapping[str, Any]) -> dict[str, Any]:
+    """Findings as their frame and all that is with it; a Series as a frame."""
+    out: dict[str, Any] = {}
+    for name, value in tables.items():
+        frame = getattr(value, "frame", value)
+        out[name] = frame.to_frame() if frame.ndim == 1 else frame
+        out |= {f"{name}_{key}": more for key, more in getattr(value, "more", {}).items()}
+    return out
+
+
+def leave_selection(
+    options: Mapping[str, Any], context: CommandContext | None, kept: Findings | Sequence[str], because: str = "", model: Any = None
+) -> list[str]:
+    """`--save-selection FILE`: what stays, as a selection; returns the path.
+
+    kept : findings with verdicts, or names.
+    """
+    if not options["save_selection"]:
+        return []
+    from chaff.decide.chosen_set import listed_verdicts, selection_of_verdicts, verdicts_of
+    from chaff.errors import UsageError
+    from chaff.methods.screen.stage import Screen
+    from chaff.results.findings import Findings
+
+    if context is None:
+        raise UsageError("--save-selection needs the table itself, not saved findings or a triage")
+    table = context.whole.with_features(context.table.features)
+    verdicts = verdicts_of(kept) if isinstance(kept, Findings) else listed_verdicts(context.table, kept, because)
+    stages = context.plan.stages if context.plan else (Screen(),)
+    selection_of_verdicts(table, context.table, verdicts, stages, model, options["seed"]).save(options["save_selection"])
+    return [str(options["save_selection"])]
 
 
 def leave(

@@ -8,19 +8,10 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from chaff.cli.options import (
-    all_option,
-    columns_option,
-    figure_options,
-    file_ending,
-    numbers,
-    pin_options,
-    plan_option,
-    rows_options,
-    table_options,
-    work_options,
-)
-from chaff.cli.output import leave_figures
+from chaff.cli.help_pages import Command
+from chaff.cli.options import columns_option, file_ending, looking_options, numbers
+from chaff.cli.output import leave_figures, leave_tables
+from chaff.cli.stage_options import stage_options
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -32,21 +23,17 @@ if TYPE_CHECKING:
 USES = ("overlap", "correlation", "inflation")
 
 
-@click.command("overlap")
+@click.command(
+    "overlap",
+    cls=Command,
+    everyday=["--target", "--plan", "--pair-limit", "--vif-limit", "--method", "--clusters", "--try", "--all", "--out", "--figure"],
+    examples=["chaff overlap lots.csv --target loaf_volume --pair-limit 0.9 --vif-limit 5"],
+)
 @click.argument("data", type=click.Path())
-@table_options
-@plan_option
-@pin_options
-@rows_options
+@looking_options
 @columns_option
 @click.option("--method", type=click.Choice(["pearson", "spearman", "kendall"]), default="pearson", show_default=True, help="Correlation.")
-@click.option("--pair-limit", type=float, help="|r| above which two features are near-duplicates (0.95).")
-@click.option("--vif-limit", type=float, help="VIF above which a feature is proposed for removal (10).")
-@click.option(
-    "--vif-order",
-    type=click.Choice(["claim", "largest"]),
-    help="Of the features above it, drop the lowest-priority one first (claim), or the one with the largest VIF.",
-)
+@stage_options("overlap.stage", "Overlap")
 @click.option("--try", "limits", metavar="A,B,…", help="Number of pairs and groups at these thresholds.")
 @click.option(
     "--complete", is_flag=True, help="Only rows where every number column is present, for VIF too (each pair's own rows otherwise)."
@@ -55,7 +42,13 @@ USES = ("overlap", "correlation", "inflation")
 @click.option("--partial", is_flag=True, help="Correlations with all other columns held fixed.")
 @click.option("--every-kind", is_flag=True, help="Associations of columns of every kind in place of correlations of numbers.")
 @click.option("--clusters", is_flag=True, help="Also clusters of features of every kind, with the one to keep of each, and why.")
-@all_option
+@click.option(
+    "--component-share",
+    type=click.FloatRange(0, 1, min_open=True),
+    default=0.9,
+    show_default=True,
+    help="Share of the variance that the principal components have to explain.",
+)
 @click.option("--out", metavar="FILE", help="Save the correlations: .json, .csv or .parquet.")
 @click.option(
     "--map-limit",
@@ -64,8 +57,6 @@ USES = ("overlap", "correlation", "inflation")
     show_default=True,
     help="|r| from which a cell of the correlation map is drawn.",
 )
-@figure_options
-@work_options
 def command(data: str, **options: Any) -> None:
     """Which columns of DATA repeat each other: pairs and groups, variance inflation and who explains whom, equations, components."""
     from chaff.cli.command_context import stand
@@ -77,8 +68,10 @@ def command(data: str, **options: Any) -> None:
     file_ending(options["out"], SAVED, "--out")
     limits = numbers(options["limits"], "--try") if options["limits"] else (0.7, 0.8, 0.9, 0.95, 0.99)
     show = Show(options["form"])
-    context = stand(data, options, show, before=USES, sees="matrix")
-    stage = context.stage(Overlap, pair_limit=options["pair_limit"], vif_limit=options["vif_limit"], vif_order=options["vif_order"])
+    context = stand(data, options, show, before=USES, sees="matrix", needs_target=False)
+    if options["with_target"]:
+        context.table.check_target()
+    stage = context.stage(Overlap)
     rows = "complete" if options["complete"] else "pairwise"
     how = Correlating(options["method"], stage.pair_limit, limits, rows, options["with_target"], options["partial"])
     context.tell(show)
@@ -93,6 +86,7 @@ def command(data: str, **options: Any) -> None:
             vif_limit=stage.vif_limit,
             vif_order=stage.vif_order,
             clusters=options["clusters"],
+            component_share=options["component_share"],
             pins=[p for p in context.pins if p.feature in context.table.features],
             seed=options["seed"],
             workers=options["workers"],
@@ -104,8 +98,19 @@ def command(data: str, **options: Any) -> None:
     if options["out"]:
         result.pairs.save(options["out"])
         names.append(options["out"])
+    names += leave_tables(options, lambda: _parts(result))
     names += leave_figures(options, lambda: _figures(result, stage.vif_limit, options["map_limit"]))
-    show.finish("overlap", {"table": context, "result": result}, names, context.following(data, options, "importance"))
+    following = context.following(data, options, "importance") if context.table.has_target else ""
+    show.finish("overlap", {"table": context, "result": result}, names, following)
+
+
+def _parts(result: Overlaps) -> dict[str, Findings]:
+    """What was found, by the name of its file."""
+    parts = {
+        "correlations": result.pairs, "pair_cut": result.cut, "vif": result.inflation, "elimination": result.elimination,
+        "dependencies": result.relations, "components": result.components, "clusters": result.clusters,
+    }  # fmt: skip
+    return {name: part for name, part in parts.items() if part is not None and not isinstance(part, str)}
 
 
 def _few_numbers(table: Table) -> bool:
@@ -168,11 +173,11 @@ def _pairs(show: Show, result: Findings, limit: float, everything: bool) -> None
 
 def _cut(show: Show, result: Findings, limit: float) -> None:
     """Of each pair the column that would go, for whom and why."""
-    from chaff.cli.tables import grid, title
+    from chaff.cli.tables import count, grid, title
 
     gone = result.frame[(result.frame["verdict"] == "drop") & (result.frame["by"] != "pin")]
     if len(gone):
-        title(show, f"{len(gone)} features proposed for removal (one per pair with |r| > {limit:g})")
+        title(show, f"{count(len(gone), 'feature')} proposed for removal (one per pair with |r| > {limit:g})")
         grid(show, ["feature to drop", "reason"], [[str(f), r["reason"]] for f, r in gone.iterrows()])
 
 
@@ -208,21 +213,26 @@ def _inflation(show: Show, vif: Findings, limit: float, everything: bool) -> Non
 
 
 def _elimination(show: Show, went: Findings, limit: float) -> None:
-    from chaff.cli.tables import grid, notes, title
+    from chaff.cli.tables import count, grid, notes, title
     from chaff.results.digits import figure
 
     trail = went.more["trail"]
     if not len(trail):
         return
     clean = not (went.frame["vif_left"].dropna() > limit).any()
-    title(show, f"Stepwise VIF elimination: {len(trail)} features dropped" + (f"; none above {limit:g} remains" if clean else ""))
+    title(show, f"Stepwise VIF elimination: {count(len(trail), 'feature')} dropped" + (f"; none above {limit:g} remains" if clean else ""))
+    measured = trail["r_squared_after"].notna().all()  # there is a target
     rows = [
-        [str(move), r["feature"], figure(r["vif"]), f"{r['r_squared_after']:.4f}", figure(r["largest_left"]), r["whose"], r["explained_by"]]
+        [str(move), r["feature"], figure(r["vif"])]
+        + ([f"{r['r_squared_after']:.4f}"] if measured else [])
+        + [figure(r["largest_left"]), r["whose"], r["explained_by"]]
         for move, r in trail.iterrows()
     ]
-    heads = ["step", "dropped", "VIF when dropped", "R² of the target after", "largest remaining VIF", "feature with it", "explained by"]
+    heads = ["step", "dropped", "VIF when dropped", *(["R² of the target after"] if measured else [])]
+    heads += ["largest remaining VIF", "feature with it", "explained by"]
     grid(show, heads, rows, required=("step", "VIF when dropped", "R² of the target after"), names=2)
-    notes(show, [f"R² of the target on all of them: {trail['r_squared_before'].iloc[0]:.4f} before the first was dropped"])
+    if measured:
+        notes(show, [f"R² of the target on all of them: {trail['r_squared_before'].iloc[0]:.4f} before the first was dropped"])
 
 
 def _relations(show: Show, result: Findings | str) -> None:
@@ -246,7 +256,7 @@ def _relations(show: Show, result: Findings | str) -> None:
 
 
 def _figures(result: Overlaps, vif_limit: float, map_limit: float) -> dict[str, Callable[[], Any]]:
-    from chaff.plots import correlation_map, scree, vif_bars, vif_trail
+    from chaff.plots import component_loadings, correlation_map, scree, vif_bars, vif_trail
 
     drawn: dict[str, Callable[[], Any]] = {
         "correlations": lambda: correlation_map(result.pairs, map_limit),
@@ -256,4 +266,5 @@ def _figures(result: Overlaps, vif_limit: float, map_limit: float) -> dict[str, 
         drawn["vif_trail"] = lambda: vif_trail(result.elimination, vif_limit)
     if not isinstance(result.components, str):
         drawn["scree"] = partial(scree, result.components)
+        drawn["component_loadings"] = partial(component_loadings, result.components)
     return drawn

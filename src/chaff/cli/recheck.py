@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from chaff.cli.help_pages import Command
 from chaff.cli.options import all_option, file_ending, memory_option, parse_choice, parse_rows, rows_option, scratch_option, work_options
 from chaff.files import SAVED
 
@@ -15,7 +16,7 @@ if TYPE_CHECKING:
     from chaff.decide.rechecking.result import OldRows, Recheck, RerunPlan
 
 
-@click.command("recheck")
+@click.command("recheck", cls=Command, examples=["chaff recheck chaff-out/selection.json new.csv --out drift-{date}.json"])
 @click.argument("selection", type=click.Path())
 @click.argument("data", type=click.Path(), metavar="NEWDATA")
 @click.option(

@@ -3,27 +3,17 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable
+from collections.abc import Callable, Container
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from chaff.cli.options import (
-    all_option,
-    columns_option,
-    figure_options,
-    file_ending,
-    numbers,
-    pin_options,
-    plan_option,
-    rows_options,
-    set_settings,
-    table_options,
-    work_options,
-)
-from chaff.cli.output import leave_figures
+from chaff.cli.help_pages import Command
+from chaff.cli.options import columns_option, file_ending, looking_options, numbers, selection_option
+from chaff.cli.output import leave_figures, leave_selection, leave_tables
+from chaff.cli.stage_options import stage_options
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -35,17 +25,24 @@ if TYPE_CHECKING:
 PANELS = 12
 SIGN = "sign"
 CUTS = ("top", "share", "above", "below", "times_mean")
-SETTINGS = ("adjust", "bins", "bin_kind", "pool_below", "neighbours", "shuffles", "missing_level")
 
 
-@click.command("relevance")
+@click.command(
+    "relevance",
+    cls=Command,
+    everyday=["--target", "--plan", "--statistics", "--by", "--top", "--above", "--try", "--pairs", "--all", "--out", "--figure"],
+    examples=[
+        "chaff relevance lots.csv --target loaf_volume --statistics spearman,mutual_information",
+        "chaff relevance lots.csv --target loaf_volume --top 20 --out found.json",
+    ],
+)
 @click.argument("data", type=click.Path())
-@table_options
-@plan_option
-@pin_options
-@rows_options
+@looking_options
 @columns_option
-@click.option("--statistics", metavar="NAMES", help="tests, leading, fitting, all, or names separated by commas (fitting).")
+@selection_option
+@click.option(
+    "--statistics", metavar="NAMES", help="What is measured: names separated by commas, or tests, leading, fitting, all (fitting)."
+)
 @click.option("--by", metavar="COLUMN", help="Rank and cut by this measure (effect_size).")
 @click.option("--top", type=click.IntRange(1), help="Keep the N best features.")
 @click.option("--share", type=click.FloatRange(0, 1, min_open=True), help="Keep this share of the features, rounded up.")
@@ -53,28 +50,15 @@ SETTINGS = ("adjust", "bins", "bin_kind", "pool_below", "neighbours", "shuffles"
 @click.option("--below", type=float, help="Keep features below this value, for p and q.")
 @click.option("--times-mean", type=float, help="Keep features at F × the mean or more.")
 @click.option("--try", "limits", metavar="A,B,…", help="How many features would be kept at these thresholds, and which.")
-@click.option(
-    "--adjust",
-    type=click.Choice(["benjamini_hochberg", "benjamini_yekutieli", "holm", "bonferroni"]),
-    help="How p-values are adjusted (benjamini_hochberg).",
-)
-@click.option("--bins", type=int, help="Bins of a number for the information measures (10).")
-@click.option("--bin-kind", type=click.Choice(["equal counts", "equal width", "supervised"]), help="Kind of bins (equal counts).")
-@click.option("--missing-level/--no-missing-level", default=None, help="Whether missing is a level of its own (categories only).")
-@click.option("--pool-below", type=float, help="Pool levels with a smaller expected count before chi-square (0: only warn).")
-@click.option("--neighbours", type=click.IntRange(1), help="Neighbours for mutual information without bins (3).")
-@click.option("--shuffles", type=click.IntRange(0), help="Permutations of the target for a p-value where theory gives none (0).")
-@set_settings("sample_rows=20000")
+@stage_options("relevance.stage", "Relevance", hand=("by",))
 @click.option(
     "--pairs", is_flag=True, help="Also test all pairs for interactions: what two features predict together beyond the sum of each."
 )
 @click.option("--triage", type=click.IntRange(1), metavar="N", help="A very wide table: keep the best N columns, read block by block.")
 @click.option("--scaled", is_flag=True, help="Also show every measure rescaled from 0 to 1, side by side.")
-@all_option
+@click.option("--draw", metavar="A[,B]", help="The leading figure: this feature against the target, or two against each other.")
 @click.option("--out", metavar="FILE", help="Save the findings: .json (can be read again), .csv or .parquet.")
 @click.option("--decimals", type=click.IntRange(0), help="Digits after the point in a saved .csv or .parquet.")
-@figure_options
-@work_options
 def command(data: str, **options: Any) -> None:
     """Score every feature of DATA by the statistics that fit its kind and the target's.
 
@@ -84,6 +68,8 @@ def command(data: str, **options: Any) -> None:
     from chaff.cli.tables import limits_grid
 
     file_ending(options["out"], SAVED, "--out")
+    if options["draw"] and not (options["figure"] or options["figures"]):
+        raise click.UsageError("--draw goes with --figure FILE or --figures FOLDER")
     cut = _cut(options)
     show = Show(options["form"])
     context: CommandContext | None = None
@@ -102,7 +88,7 @@ def command(data: str, **options: Any) -> None:
     if options["limits"]:
         limits_grid(show, result.try_limits(numbers(options["limits"], "--try"), by), by, len(result.frame))
     pairs = _pairs(show, _needed(context, "--pairs"), options) if options["pairs"] else None
-    names = _leave(result, by, options, None if context is None else context.table)
+    names = _leave(result, pairs, by, options, context)
     show.finish("relevance", {"table": context, "result": result, "pairs": pairs}, names, _following(context, data, options, result))
 
 
@@ -129,7 +115,7 @@ def _measured(data: str, cut: dict[str, float] | None, options: dict[str, Any], 
     from chaff.methods.relevance.stage import Relevance
 
     context = stand(data, options, show, before=("relevance",))
-    settings = {k: options[k] for k in SETTINGS if options[k] is not None}
+    settings: dict[str, Any] = {}
     requested = options["statistics"]
     if requested is not None:
         settings["statistics"] = requested if requested in GROUPS else [n.strip() for n in requested.split(",") if n.strip()]
@@ -295,22 +281,37 @@ def _pairs(show: Show, table: Table, options: dict[str, Any]) -> Findings:
     return result
 
 
-def _leave(result: Findings, by: str, options: dict[str, Any], table: Table | None) -> list[str]:
-    names = []
+def _leave(result: Findings, pairs: Findings | None, by: str, options: dict[str, Any], context: CommandContext | None) -> list[str]:
+    names = leave_selection(options, context, result)
     if options["out"]:
         result.save(options["out"], by, options["decimals"])
         names.append(options["out"])
-    return names + leave_figures(options, lambda: _figures(result, by, options["top"], table))
+    table = None if context is None else context.table
+    found = {"relevance": result} | ({"interactions": pairs} if pairs is not None else {})
+    names += leave_tables(options, lambda: found, result.kept if "stays" in result.frame else None)
+    return names + leave_figures(options, lambda: _figures(result, by, options["top"], table, options["draw"]))
 
 
-def _figures(result: Findings, by: str, top: int | None, table: Table | None) -> dict[str, Callable[[], Any]]:
+def _figures(result: Findings, by: str, top: int | None, table: Table | None, draw: str | None) -> dict[str, Callable[[], Any]]:
     """The bars, and each of the leading features against the target where the table is there."""
-    from chaff.plots import feature_target, relevance_bars
+    from chaff.plots import feature_target, relevance_bars, two_features
     from chaff.plots.relevance_bars import BARS
 
-    drawn: dict[str, Callable[[], Any]] = {"relevance": lambda: relevance_bars(result, by, max(BARS, top or 0))}
+    bars: dict[str, Callable[[], Any]] = {"relevance": lambda: relevance_bars(result, by, max(BARS, top or 0))}
     if table is None:
-        return drawn
+        return bars
+    if draw:
+        names = [n.strip() for n in draw.split(",")]
+        one = partial(feature_target, table, names[0]) if len(names) == 1 else partial(two_features, table, *names[:2])
+        bars = {_file_name("_and_".join(names[:2]), bars): one, **bars}
     for name in [str(f) for f in result.ranked(by).index[:PANELS]]:
-        drawn["".join(c if c.isalnum() or c in "-_." else "_" for c in name)] = partial(feature_target, table, name)
-    return drawn
+        bars[_file_name(name, bars)] = partial(feature_target, table, name)
+    return bars
+
+
+def _file_name(name: str, taken: Container[str]) -> str:
+    """A name that a file may have, and that no other figure has."""
+    plain = "".join(c if c.isalnum() or c in "-_." else "_" for c in name)
+    while plain in taken:
+        plain += "_"
+    return plain

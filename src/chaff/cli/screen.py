@@ -2,25 +2,19 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from chaff.cli.options import (
-    all_option,
-    figure_options,
-    file_ending,
-    numbers,
-    pin_options,
-    plan_option,
-    rows_options,
-    set_settings,
-    table_options,
-    work_options,
-)
-from chaff.cli.output import leave_figures
+from chaff.cli.help_pages import Command
+from chaff.cli.options import file_ending, looking_options, numbers
+from chaff.cli.output import leave_figures, leave_tables
+from chaff.cli.stage_options import stage_options
 from chaff.files import SAVED
+
+MOST_DATES = 3
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -29,24 +23,23 @@ if TYPE_CHECKING:
     from chaff.results.findings import Findings
 
 
-@click.command("screen")
+@click.command(
+    "screen",
+    cls=Command,
+    everyday=["--target", "--plan", "--features", "--ids", "--ignore", "--groups", "--order", "--by", "--all", "--out", "--figures"],
+    examples=["chaff screen lots.csv --target loaf_volume --ignore grade --groups mill"],
+)
 @click.argument("data", type=click.Path())
-@table_options
-@plan_option
-@pin_options
-@rows_options
-@set_settings("missing_share=0.8")
+@looking_options
+@stage_options("screen.stage", "Screen", names={"groups": "find-groups"})
 @click.option("--by", metavar="COLUMN", help="Sort the columns by this: missing_share, distinct, skew, single_r2, …")
 @click.option("--try", "limits", metavar="A,B,…", help="With --by: how many features would be kept at these thresholds.")
-@all_option
 @click.option("--out", metavar="FILE", help="Save the findings: .json, .csv or .parquet.")
 @click.option("--decimals", type=click.IntRange(0), help="Digits after the point in a saved .csv or .parquet.")
-@figure_options
-@work_options
 def command(data: str, **options: Any) -> None:
     """Look at the columns of DATA: what they hold, which cannot help, look like an id, repeat another, or like a leak."""
     from chaff.cli.command_context import stand
-    from chaff.cli.console import Show, report_compiling
+    from chaff.cli.console import QUIET, Show, report_compiling
     from chaff.cli.tables import limits_grid
     from chaff.decide.one_stage import findings_of, judge
     from chaff.methods.screen.stage import Screen
@@ -55,7 +48,7 @@ def command(data: str, **options: Any) -> None:
         raise click.UsageError("--try needs --by (the measure that the thresholds apply to)")
     file_ending(options["out"], SAVED, "--out")
     show = Show(options["form"])
-    context = stand(data, options, show)
+    context = stand(data, options, show, needs_target=False)
     stage = context.stage(Screen)
     context.tell(show)
     report_compiling(show)
@@ -65,6 +58,8 @@ def command(data: str, **options: Any) -> None:
         judge(stage, context.table, pins=keeps, folds=5, seed=options["seed"], workers=options["workers"], watch=show.watch)
     )
     show.stop()
+    if not context.table.has_target:
+        show.say(result.notes[0], QUIET)
     _tables(show, result, options["everything"], options["by"], data)
     if options["limits"]:
         limits_grid(show, result.try_limits(numbers(options["limits"], "--try"), options["by"]), options["by"], len(result.frame))
@@ -72,8 +67,18 @@ def command(data: str, **options: Any) -> None:
     if options["out"]:
         result.save(options["out"], options["by"], options["decimals"])
         names.append(options["out"])
+    names += leave_tables(options, lambda: {"screen": result}, result.kept)
     names += leave_figures(options, lambda: _figures(context.table, result))
-    show.finish("screen", {"table": context, "result": result}, names, context.following(data, options, "relevance"))
+    following = context.following(data, options, "relevance" if context.table.has_target else "overlap", *_advised(result.frame))
+    show.finish("screen", {"table": context, "result": result}, names, following)
+
+
+def _advised(frame: pd.DataFrame) -> list[str]:
+    """What the next command does well to have: numbers from the first dates; codes and kinds are the reader's to decide."""
+    from chaff.methods.screen.advice import as_options
+
+    dates = [(str(f), r) for f, r in frame.iterrows() if r["advice_kind"] == "date"][:MOST_DATES]
+    return [word for f, r in dates for word in shlex.split(as_options(f, r).partition("   ")[0])]
 
 
 def _tables(show: Show, result: Findings, everything: bool, by: str | None, data: str) -> None:
@@ -126,6 +131,8 @@ def _facts(show: Show, result: Findings, everything: bool, by: str | None) -> No
         "spread": "SD",
         "outlying_share": "outliers",
     }
+    if frame["single_r2"].isna().all():  # no target
+        del shown["single-feature CV R²"]
     rows = [[str(f), *(words(r) for words in shown.values())] for f, r in subset.iterrows()]
     show.say()
     grid(show, ["feature", *shown], rows, required=("feature", requested.get(by or "", (by or "kind").replace("_", " "))))

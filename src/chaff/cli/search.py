@@ -1,4 +1,7 @@
-"""`chaff search`: sets of features, searched with the model that will be used."""
+"""`chaff search`: sets of features, searched with the model that will be used.
+
+`chaff search --journal FILE --show`: what a journal holds.
+"""
 
 from __future__ import annotations
 
@@ -8,23 +11,19 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from chaff.cli.help_pages import Command
 from chaff.cli.options import (
     MODELS,
     STRATEGIES,
-    all_option,
     columns_option,
-    figure_options,
     file_ending,
+    looking_options,
     number,
     parse_choice,
     parse_strategies,
-    pin_options,
-    plan_option,
-    rows_options,
-    table_options,
-    work_options,
+    selection_option,
 )
-from chaff.cli.output import leave_figures
+from chaff.cli.output import leave_figures, leave_selection, leave_tables
 from chaff.files import SAVED
 
 if TYPE_CHECKING:
@@ -32,20 +31,46 @@ if TYPE_CHECKING:
     from chaff.cli.console import Show
     from chaff.methods.search.search_result import SearchResult
 
+
+def show_journal(show: Show, data: str | None, journal: str | None) -> None:
+    """A row for every model, metric and folds."""
+    from chaff.cli.tables import count, grid, title
+    from chaff.evaluate.journal import read_journal
+    from chaff.results.digits import score
+
+    if journal is None:
+        raise click.UsageError("--show lists a journal: say --journal FILE with it")
+    if data is not None:
+        raise click.UsageError("--show lists a journal and searches nothing: leave DATA out")
+    about, entries = read_journal(journal)
+    title(show, f"Journal {journal}: {int(about.get('rows', 0)):,} rows, target {about.get('target', '')}, {about['columns']} columns")
+    rows = [[f"{e.sets:,}", score(e.best), str(e.size) if e.sets else "", e.metrics.split(" ")[0], e.how, e.model] for e in entries]
+    if rows:
+        grid(show, ["sets", "best", "size", "metric", "folds", "what"], rows, required=("sets", "best", "size", "metric", "what"), names=0)
+    for e in entries:
+        if e.sets and not e.how.endswith("inside"):
+            show.note(f"best, {e.size}: {', '.join(e.features)}")
+    show.note(f"{count(sum(e.sets for e in entries), 'scored set')} in all")
+    show.finish("search", {"data": about, "grounds": entries})
+
+
 RULES = "smallest, best, one standard error, knee, adjusted_r2, aic, bic, share=0.98, size=5, cost=20"
 
 
-@click.command("search")
+@click.command(
+    "search",
+    cls=Command,
+    everyday=["--target", "--plan", "--model", "--strategy", "--size", "--choose", "--alternatives", "--total-cost", "--out", "--figure"],
+    examples=["chaff search lots.csv --target loaf_volume --model ridge --strategy floating --size 8"],
+)
 @click.argument("data", type=click.Path(), required=False)
-@table_options
-@plan_option
-@pin_options
-@rows_options
+@looking_options
 @columns_option
+@selection_option
 @click.option("--model", metavar="NAME", help=f"The model you will use: {MODELS}; or '{{ name = \"forest\", trees = 300 }}'.")
 @click.option(
     "--strategy", "strategies", multiple=True, metavar="NAME",
-    help=f"{STRATEGIES}; or with settings, "
+    help=f"How sets are searched: {STRATEGIES}; or with settings, "
     "'{ name = \"genetic\", population = 80 }'. Repeatable: compared on the same folds.",
 )  # fmt: skip
 @click.option("--against", metavar="NAME", help="Also with another model; compares the sets.")
@@ -70,17 +95,14 @@ RULES = "smallest, best, one standard error, knee, adjusted_r2, aic, bic, share=
 @click.option("--show", "show_journal", is_flag=True, help="List what the --journal holds, and do nothing else.")
 @click.option("--folds", type=click.IntRange(2), help="Folds (5).")
 @click.option("--repeats", type=click.IntRange(1), help="Repeats of the folds (1).")
-@all_option
 @click.option("--out", metavar="FILE", help="Save the trail: .json, .csv or .parquet.")
-@figure_options
-@work_options
 def command(data: str | None, **options: Any) -> None:
     """Search sets of features of DATA with the model that will be used in the end, and say what is honest of it."""
     from chaff.cli.console import Show
 
     show = Show(options["form"])
     if options["show_journal"]:
-        from chaff.cli.journal import show_journal
+        from chaff.cli.search import show_journal
 
         show_journal(show, data, options["journal"])
         return
@@ -97,7 +119,7 @@ def command(data: str | None, **options: Any) -> None:
     context.tell(show)
     result = _searched(context, options, requested, show)
     _show(show, result, requested, options)
-    names = _leave(result, options)
+    names = _leave(result, options, context)
     more = {k: v for k, v in result.more.items() if k != "rule"}
     words = ["--model", model] if isinstance(model := options["model"], str) else []
     show.finish("search", {"table": context, "searches": result.trails, **more}, names, context.following(data, options, "select", *words))
@@ -219,12 +241,29 @@ def _show(show: Show, result: SearchOutput, requested: SearchRequest, options: d
         show_alternatives(show, result.more["alternatives"], requested.now, options["everything"])
 
 
-def _leave(result: SearchOutput, options: dict[str, Any]) -> list[str]:
-    names = []
+def _leave(result: SearchOutput, options: dict[str, Any], context: CommandContext) -> list[str]:
+    first = result.trails[0]
+    names = leave_selection(options, context, first.findings(result.more["rule"]), model=first.scorer.model)
     if options["out"]:
         result.trails[0].save(options["out"], result.more["rule"])
         names.append(options["out"])
+    kept = result.more["chosen"][0].features
+    names += leave_tables(options, lambda: _tables(result), kept)
     return names + leave_figures(options, lambda: _figures(result))
+
+
+def _tables(result: SearchOutput) -> dict[str, Any]:
+    """Moves and sizes of every search, why each column of the first stayed or went, and what they share."""
+    out: dict[str, Any] = {}
+    for k, trail in enumerate(result.trails):
+        end = "" if k == 0 else f"_{k + 1}"
+        out |= {f"moves{end}": trail.frame, f"sizes{end}": trail.sizes}
+    out["features"] = result.trails[0].findings(result.more["rule"]).frame
+    if "runs" in result.more:
+        out |= {"searches": result.more["runs"].frame, "shared": result.more["runs"].shared}
+    if "alternatives" in result.more:
+        out["alternatives"] = result.more["alternatives"].frame
+    return out
 
 
 def _figures(result: SearchOutput) -> dict[str, Callable[[], Any]]:

@@ -15,9 +15,9 @@ if TYPE_CHECKING:
     from chaff.cli.console import Show
     from chaff.methods.search.alternatives import Alternatives
     from chaff.methods.search.choice_rules import Chosen
-    from chaff.methods.search.progress import Progress
     from chaff.methods.search.runs import Runs
     from chaff.methods.search.search_result import SearchResult
+    from chaff.methods.search.strategy import Progress
 
 
 CRITERIA = {"adjusted_r2": "adjusted R²", "aic": "AIC", "bic": "BIC"}

@@ -1,4 +1,7 @@
-"""`chaff select`: a plan on a user's own file."""
+"""`chaff select`: a plan on a user's own file.
+
+The final model on held out rows, in a terminal.
+"""
 
 from __future__ import annotations
 
@@ -8,8 +11,12 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from chaff.cli.console import Show
+from chaff.cli.help_pages import Command
 from chaff.cli.options import (
     MODELS,
+    STRATEGIES,
+    parse_choice,
     parse_holdout,
     parse_limits,
     parse_rows,
@@ -19,6 +26,11 @@ from chaff.cli.options import (
     table_options,
     work_options,
 )  # fmt: skip
+from chaff.cli.stage_options import given_settings, stage_options
+from chaff.cli.tables import HEAD, grid, notes, rest, title
+from chaff.metrics import METRICS
+from chaff.results.digits import count, figure, p_value, with_error
+from chaff.results.shown import Cell, Styled
 
 if TYPE_CHECKING:
     from chaff.cli.console import Show
@@ -29,7 +41,106 @@ if TYPE_CHECKING:
     from chaff.methods.evaluation.protection import Protection
 
 
-@click.command("select")
+WORST = 5
+NARROW = 100
+
+
+def show_evaluation(show: Show, result: Evaluation, threshold: float | None = None) -> None:
+    """Metrics side by side, the class table or how far off, and the worst rows."""
+    title(show, f"The final model, {result.headline}")
+    text = result.metric_table()
+    if show.width < NARROW:  # room for the difference, which is what a reader is after
+        text["full"] = [figure(result.frame.loc[m.name, "full"]) for m in result.metrics]
+    grid(
+        show,
+        ["metric", *text.columns],
+        [[str(m), *map(str, r)] for m, r in text.iterrows()],
+        required=("metric", *text.columns[:3]),
+        names=0,
+    )
+    if result.classes:
+        _classes(show, result, threshold)
+    notes(show, result.notes)
+    worst = result.worst(WORST)
+    title(show, "Rows with the largest loss of the kept set")
+    names = ["row", *[c for c in worst.columns if c != "loss"], "loss"]
+    rows: list[list[Cell]] = [[str(row), *(figure(r[c]) for c in names[1:])] for row, r in worst.iterrows()]
+    grid(show, [n.replace("_", " ") for n in names], rows, required=("row", "true", "predicted kept"), names=0)
+
+
+def _classes(show: Show, result: Evaluation, threshold: float | None) -> None:
+    cut = f", positive from a probability of {threshold:g}" if threshold is not None else ""
+    title(show, f"Confusion matrix of the kept set (rows: actual, columns: predicted){cut}")
+    counts, shares = result.confusion(threshold=threshold), result.confusion(threshold=threshold, shares=True)
+    by = result.by_class(threshold=threshold)
+    rows: list[list[Cell]] = []
+    for c in result.classes:
+        cells = [f"{count(counts.loc[c, d])} ({shares.loc[c, d]:.0%})" for d in result.classes]
+        rows.append([c, *cells, figure(by.loc[c, "recall"]), figure(by.loc[c, "precision"])])
+    grid(show, ["actual", *(f"predicted {c}" for c in result.classes), "recall", "precision"], rows, required=("actual",), names=0)
+    if len(result.classes) == 2:
+        several = result.thresholds()
+        rows = [[f"{t:g}", *(figure(r[c]) for c in several.columns)] for t, r in several.iterrows()]
+        grid(show, ["threshold", *(str(c).replace("_", " ") for c in several.columns)], rows, required=("threshold",), names=0)
+
+
+def show_everywhere(show: Show, result: Everywhere) -> None:
+    """Which relations hold in every part, and where the kept set falls behind."""
+    title(show, result.headline)
+    frame = result.features.head(HEAD)
+    rows: list[list[Cell]] = []
+    for f, r in frame.iterrows():
+        word = Styled("differs", "review") if r["differs"] else Styled("consistent", "keep") if r["p"] == r["p"] else Styled("not tested")
+        reach = [f"{r['lowest']:+.2f} ({r['lowest_in']})", f"{r['highest']:+.2f} ({r['highest_in']})"]
+        rows.append([str(f), word, f"{r['overall']:+.2f}", *reach, f"{r['same_way']:.0%}", p_value(r["q"])])
+    grid(
+        show,
+        ["feature", "result", "slope", "lowest", "highest", "same sign", "Holm p"],
+        rows,
+        required=("result", "slope", "Holm p"),
+        names=1,
+    )
+    rest(show, len(frame), len(result.features))
+    r2 = result.metric == "r2"  # is itself the share of the baseline loss that is saved
+    label, saved_share = METRICS[result.metric].label, "reduction of baseline loss ± SE"
+    worst = result.parts.head(WORST)
+    text: list[list[Cell]] = [
+        [
+            str(p),
+            f"{int(r['rows']):,}",
+            *([] if r2 else [figure(r["score"])]),
+            with_error(r["gain"], r["gain_se"]),
+            Styled("worse" if r["behind"] else "", "review"),
+        ]
+        for p, r in worst.iterrows()
+    ]
+    shown = f"{label} ± SE" if r2 else saved_share
+    grid(show, [result.by, "rows", *([] if r2 else [label]), shown, ""], text, required=(result.by, shown), names=0)
+    rest(show, len(worst), len(result.parts), "the page and --format json have them")
+    saved = (f"does the score differ between the parts? p = {p_value(result.score_p)}",) if result.score_p == result.score_p else ()
+    notes(show, (*saved, *result.notes))
+
+
+def show_protection(show: Show, result: Protection) -> None:
+    """What the kept columns tell of what must not be used."""
+    from chaff.cli.console import KEEP, REVIEW
+
+    show.say()
+    show.say(f" {result.headline}", f"bold {REVIEW if result.telling else KEEP}")
+    for words in result.words:
+        show.say(f"   {words}")
+    notes(show, result.notes)
+
+
+@click.command(
+    "select",
+    cls=Command,
+    everyday=["--target", "--plan", "--groups", "--order", "--model", "--metric", "--size", "--holdout", "--evaluate", "--out", "--report"],
+    examples=[
+        "chaff select lots.csv --target loaf_volume --ignore grade --groups mill",
+        "chaff select lots.csv --plan mill.toml --out chosen --report",
+    ],
+)
 @click.argument("data", type=click.Path())
 @table_options
 @plan_option
@@ -41,13 +152,10 @@ if TYPE_CHECKING:
 @click.option("--folds", type=click.IntRange(2), help="Folds (5; 10 under 50 rows).")
 @rows_option
 @click.option("--repeats", type=click.IntRange(1), help="Repeats of the folds (10 under 100 rows, 3 under 700, else 1).")
-@click.option("--size", type=click.IntRange(0), help="Search: the best set of N features.")
-@click.option("--keep-share", type=float, help="Search: share of the best improvement over the baseline that the selected size must reach.")
-@click.option("--pair-limit", type=float, help="Overlap: |r| above which two features are near-duplicates (0.95).")
-@click.option("--vif-limit", type=float, help="Overlap: VIF above which a feature is proposed for removal (10).")
-@click.option("--margin", type=float, help="Search: size tolerance in metric units, in place of the rule.")
-@click.option("--total-cost", type=float, help="Search: what a set may cost, by --cost and --panel.")
-@click.option("--set", "settings", multiple=True, metavar="STAGE.KEY=VALUE", help="Any other field of a stage. Repeatable.")
+@click.option("--strategy", metavar="NAME", help=f"How sets are searched: {STRATEGIES}. Default: what suits the model.")
+@stage_options("search.stage", "Search")
+@stage_options("overlap.stage", "Overlap", only=("pair_limit", "vif_limit"))
+@click.option("--set", "settings", multiple=True, metavar="STAGE.KEY=VALUE", help="Any other setting of a stage. Repeatable.")
 @click.option(
     "--honest",
     type=click.Choice(["cheap", "full"]),
@@ -152,7 +260,7 @@ def _check_evaluate(options: dict[str, Any], table: Any, share: float | None) ->
 
 
 def _evaluated(run: Run, options: dict[str, Any], show: Show) -> Evaluation:
-    from chaff.cli.evaluation_tables import show_evaluation
+    from chaff.cli.select import show_evaluation
 
     result = run.evaluate(workers=options["workers"], state=not options["no_state"])
     show_evaluation(show, result, options["threshold"])
@@ -161,7 +269,7 @@ def _evaluated(run: Run, options: dict[str, Any], show: Show) -> Evaluation:
 
 def _afterwards(run: Run, options: dict[str, Any], show: Show) -> tuple[Everywhere | None, Protection | None]:
     """Whether it holds everywhere, where that is asked; what the kept set tells of what must not be used, where anything is protected."""
-    from chaff.cli.evaluation_tables import show_everywhere, show_protection
+    from chaff.cli.select import show_everywhere, show_protection
 
     parts = run.holds_everywhere(options["by"], workers=options["workers"]) if options["everywhere"] and run.features else None
     interchangeable = run.protection(workers=options["workers"]) if run.table.terms.protected and run.features else None
@@ -216,16 +324,9 @@ def _with_options(plan: Plan, options: dict[str, Any]) -> Plan:
 
 def _stage_settings(options: dict[str, Any]) -> dict[str, dict[str, Any]]:
     out: dict[str, dict[str, Any]] = {}
-    for option, stage in (
-        ("pair_limit", "overlap"),
-        ("vif_limit", "overlap"),
-        ("margin", "search"),
-        ("size", "search"),
-        ("keep_share", "search"),
-        ("total_cost", "search"),
-    ):
-        if options[option] is not None:
-            out.setdefault(stage, {})[option] = options[option]
+    given = given_settings(options) | ({"strategy": parse_choice(options["strategy"], "--strategy")} if options["strategy"] else {})
+    for stage, keys in (("overlap", ("pair_limit", "vif_limit")), ("search", tuple(given))):
+        out |= {stage: own} if (own := {k: given.pop(k) for k in keys if k in given}) else {}
     for name, value in parse_limits(options["settings"], "--set").items():
         if "." not in name:
             raise click.UsageError(f"--set {name}: write STAGE.KEY=VALUE, for example screen.missing_share=0.8")

@@ -10,7 +10,6 @@ from __future__ import annotations
 import dataclasses
 import importlib
 import inspect
-import re
 import typing
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
@@ -18,8 +17,9 @@ from functools import cache
 from typing import TYPE_CHECKING, Any
 
 from chaff.decide.one_stage import check_settings, findings_of, judge, measured_by
+from chaff.declared import entries, sections
 from chaff.results.findings import Findings
-from chaff.results.pin import Pin
+from chaff.results.verdict import Pin
 from chaff.table.table import Table
 from chaff.work import Workers
 
@@ -198,14 +198,3 @@ def docstring_of(spec: StageCall) -> str:
     known = entries(parts.get("Parameters", ""))
     parts["Parameters"] = "\n".join(["table : Table", *known, *([own] if own else []), *(e for e in common if e not in known)])
     return "\n\n".join([parts[""], *(f"{name}\n{'-' * len(name)}\n{parts[name]}" for name in SECTIONS if name in parts)]) + "\n"
-
-
-def sections(text: str) -> dict[str, str]:
-    """A docstring by its headings; what stands before the first is under the empty one."""
-    pieces = re.split(r"^(\w+)\n-{3,}\n", text, flags=re.M)
-    return {name: body.strip("\n") for name, body in zip(["", *pieces[1::2]], pieces[::2], strict=True)}
-
-
-def entries(text: str) -> list[str]:
-    """The parameters of a section, each with its description."""
-    return [e.rstrip() for e in re.split(r"\n(?=\S)", text) if e.strip()]

@@ -12,18 +12,14 @@ import numpy as np
 
 from chaff.decide.apply_kinds import From, of_kind, plain_cells, read_numbers
 from chaff.decide.drift import Drifts, Watcher
-from chaff.decide.selection_data import SelectionData
-from chaff.decide.selection_parts import DerivedPart
+from chaff.decide.selection_parts import DerivedPart, SelectionData
 from chaff.errors import DataError, UsageError, nearest
 from chaff.files import whole_file
-from chaff.table.date_parts import WHOLE, date_part
-from chaff.table.derived import filled_cells, flag_cells, gaps_of
-from chaff.table.files.buffered_pipe import plain_file
+from chaff.table.derived import WHOLE, date_part, filled_cells, flag_cells, gaps_of
 from chaff.table.files.sources import check_there, is_folder, read_source
-from chaff.table.files.text_files import csv_batches, ending
-from chaff.table.kinds import decode
+from chaff.table.files.text_files import csv_batches, ending, plain_file
+from chaff.table.kinds import all_whole, decode
 from chaff.table.large_tables import stored_files
-from chaff.table.number_parsing import all_whole
 
 BATCH = 65_536
 GROUP = 131_072  # rows of a row group of Parquet

@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from chaff.decide.selection_data import SelectionData
+from chaff.decide.selection_parts import SelectionData
 from chaff.errors import DataError
 from chaff.table.derived import without_codes
-from chaff.table.number_parsing import all_whole, numbers_of
+from chaff.table.kinds import all_whole, numbers_of
 
 if TYPE_CHECKING:
     from chaff.decide.drift import Watcher

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 from chaff.decide.one_stage import on_offer
@@ -12,10 +13,10 @@ from chaff.errors import UnknownColumn, UsageError, nearest
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.folds import Folds, make_folds
 from chaff.methods.comparing.comparison import RANDOM, Comparison
+from chaff.methods.comparing.learned_sets import LearnedSets, key_of
 from chaff.methods.comparing.learning import Learning, learn
 from chaff.methods.comparing.method import MeanRank, StageMethod, StrategyMethod, Vote
-from chaff.methods.comparing.scale_comparison import TRANSFORMS, Preparations, check_transforms, preparations_of
-from chaff.methods.comparing.scales import SCALES
+from chaff.methods.comparing.scale_comparison import SCALES, TRANSFORMS, Preparations, check_transforms, preparations_of
 from chaff.methods.comparing.two_models import TwoModels
 from chaff.methods.comparing.two_models import two_models as two_models_of
 from chaff.methods.importance.stage import Importance
@@ -26,7 +27,7 @@ from chaff.methods.search.lens import sizes_to_score
 from chaff.methods.search.strategy import STRATEGIES, as_strategy
 from chaff.models.named import MODELS, as_model
 from chaff.models.protocols import Model
-from chaff.results.pin import Pin
+from chaff.results.verdict import Pin
 from chaff.table.table import Table
 from chaff.work import Watch, Work, Workers
 
@@ -39,7 +40,7 @@ def compare(
     table: Table, methods: Sequence[Any] | Mapping[str, Any] = USUAL, model: Model | str | Mapping[str, Any] = "ridge", *,
     sizes: Sequence[int] | None = None, metric: str | None = None, folds: int | Folds = 5, repeats: int = 1, vote: int | None = None,
     truth: Iterable[str] | None = None, seconds: float | None = None, pins: Iterable[Pin] = (), features: Sequence[str] | None = None,
-    seed: int = 0, workers: Workers = None, watch: Watch | None = None,
+    journal: str | Path | None = None, seed: int = 0, workers: Workers = None, watch: Watch | None = None,
 ) -> Comparison:  # fmt: skip
     """Which method keeps which columns, and what its sets are worth: every method learned inside each training fold, its set of each
     size scored by the one final model on the rows left out.
@@ -69,6 +70,8 @@ def compare(
     pins : iterable of Pin
         Features pinned out take no part, those pinned in are in every set.
     features : list of str, optional
+    journal : str or Path, optional
+        File that stores what each method learned in each fold: after an interruption, the same call goes on from there.
     seed, workers : int
     watch : callable, optional
 
@@ -95,6 +98,27 @@ def compare(
     >>> found.kept(2).columns.tolist()
     ['r', 'lasso', 'search', 'vote', 'mean rank']
     """
+    return compare_from(
+        None, table, methods, model, sizes=sizes, metric=metric, folds=folds, repeats=repeats, vote=vote, truth=truth, seconds=seconds,
+        pins=pins, features=features, journal=journal, seed=seed, workers=workers, watch=watch,
+    )  # fmt: skip
+
+
+def compare_from(
+    saved: Mapping[str, Any] | None, table: Table, methods: Sequence[Any] | Mapping[str, Any], model: Model | str | Mapping[str, Any], *,
+    sizes: Sequence[int] | None, metric: str | None, folds: int | Folds, repeats: int, vote: int | None, truth: Iterable[str] | None,
+    seconds: float | None, pins: Iterable[Pin], features: Sequence[str] | None = None, journal: str | Path | None, seed: int,
+    workers: Workers, watch: Watch | None,
+) -> Comparison:  # fmt: skip
+    """`compare`, from what a saved comparison has learned.
+
+    saved : the part "learned" of its file; nothing else is learned then.
+
+    Raises
+    ------
+    DataError
+        When the saved one is of other data.
+    """
     offered, _, pinned = on_offer(table, pins, features)
     used, made = as_model(model), as_methods(methods)
     work = Work(seed, workers, watch)
@@ -105,10 +129,15 @@ def compare(
     further: list[Vote | MeanRank] = [Vote(vote or len(made) // 2 + 1), MeanRank()] if len(made) > 1 else []
     if vote is not None and not 1 <= vote <= len(made):
         raise UsageError(f"vote must be from 1 to the {len(made)} methods, not {vote}")
-    learned = learn(Learning(offered, used, metric, parts, pinned, work), made, further, seconds)
+    key = key_of(offered, parts, work, used, scorer.metric.name, sorted(pinned))
+    if saved is not None:
+        kept = LearnedSets.saved(saved, key)
+    else:
+        kept = LearnedSets.open(journal, key) if journal else LearnedSets(key)
+    learned = learn(Learning(offered, used, metric, parts, pinned, work), made, further, seconds, kept)
     notes = (f"{parts.how}, {scorer.metric.label}; every method learned inside each training fold", *learned.notes)
     splits = tuple(range(parts.count))
-    return Comparison(scorer, splits, learned.inside, learned.whole, wanted, pinned, known, notes)
+    return Comparison(scorer, splits, learned.inside, learned.whole, wanted, pinned, known, notes, kept)
 
 
 def try_scales(

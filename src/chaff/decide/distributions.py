@@ -9,7 +9,7 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.decide.selection_parts import ShapePart
-from chaff.stats.levels_change import pooled_cells
+from chaff.stats.part_differences import pooled_cells
 from chaff.table.kinds import Column
 
 STEPS = 20  # quantiles that the spread of a number is told by

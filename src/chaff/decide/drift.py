@@ -10,12 +10,11 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.decide.distributions import Drift, Tally
-from chaff.decide.selection_data import SelectionData
-from chaff.decide.selection_parts import KeptPart, ShapePart
+from chaff.decide.selection_parts import KeptPart, SelectionData, ShapePart
 from chaff.results.digits import figure
 from chaff.results.plain import records
 from chaff.results.shown import frame_html, frame_text
-from chaff.stats.levels_change import shares_changed_p, unseen_p
+from chaff.stats.part_differences import shares_changed_p, unseen_p
 from chaff.stats.tail_probabilities import normal_upper
 from chaff.visible import Shown, listed
 
@@ -236,7 +235,7 @@ def _missing_p(tally: Tally, drift: Drift, effect: float) -> float:
 
 def column_effect(values: Floats, units: Any) -> float:
     """Variance of a column's mean with its groups or order over the one of single rows; 1 where every row is a witness of its own."""
-    from chaff.stats.pooled_metric import Units
+    from chaff.stats.paired_loss import Units
 
     seen = np.flatnonzero(~np.isnan(values))
     if units is None or seen.size < 3:

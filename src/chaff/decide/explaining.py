@@ -9,8 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from chaff.decide.ledger import literal
-from chaff.decide.selection_data import SelectionData
-from chaff.decide.selection_parts import StepPart
+from chaff.decide.selection_parts import SelectionData, StepPart
 from chaff.errors import UnknownColumn, UsageError, nearest
 from chaff.files import save_frame, write_text
 from chaff.results.plain import plain
@@ -247,6 +246,10 @@ def _says(selection: SelectionData, feature: str, fate: str) -> list[str]:
     partners = sorted({other for pair in selection.interchangeable for other in pair if feature in pair and other != feature})
     if partners:
         out.append(f"interchangeable with {', '.join(partners)}: the folds selected one or the other, rarely both")
+    for name, part in selection.protected.items():
+        if part.significant and feature in part.carriers:
+            share = f"{part.carriers[feature]:.0%} of what the selected features tell of it is lost without this one"
+            out.append(f"predicts the protected column {name}: {share}")
     if feature in selection.holdout.pinned_after:
         out.append("pinned after the holdout had been read: the holdout score is no evidence for the pin")
     if fate == "blocked":

@@ -8,8 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from chaff.arrays import Floats, Ints
-from chaff.decide.honest import Honest, honest_of, scored
-from chaff.decide.nested_run import nested_losses
+from chaff.decide.honest import Honest, honest_of, nested_losses, scored
 from chaff.decide.plan import Plan
 from chaff.decide.row_sample import RowSample
 from chaff.decide.run_stages import StagesRun
@@ -19,16 +18,15 @@ from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import name_of
 from chaff.folds import one_split
 from chaff.methods.search.additions import row_losses, split_losses
-from chaff.methods.search.curve import keep_up_of
 from chaff.methods.search.honest_losses import HonestLosses
 from chaff.methods.search.lenses import built_in_lenses, lens_of, other_lens
 from chaff.methods.search.nested_error import nested_error
 from chaff.methods.search.search_data import SearchData, averaged
+from chaff.methods.search.size_choice import keep_up_of
 from chaff.methods.search.stage import SelectionSearch
 from chaff.metrics import METRICS, Metric, beside
 from chaff.models.protocols import Model
-from chaff.stats.paired_loss import KeepUp
-from chaff.stats.pooled_metric import Units, pooled
+from chaff.stats.paired_loss import KeepUp, Units, pooled
 from chaff.stats.tail_probabilities import t_quantile
 from chaff.table.repeated_rows import repeated_rows
 from chaff.table.table import Table

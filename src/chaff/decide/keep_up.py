@@ -9,9 +9,9 @@ from chaff.errors import UnknownColumn, nearest
 from chaff.evaluate.setting import Setting
 from chaff.folds import make_folds
 from chaff.methods.search.additions import row_losses
-from chaff.methods.search.curve import keep_up_of
 from chaff.methods.search.nested_error import nested_error
 from chaff.methods.search.search_data import SearchData
+from chaff.methods.search.size_choice import keep_up_of
 from chaff.models.named import as_model
 from chaff.models.protocols import Model
 from chaff.stats.paired_loss import KeepUp

@@ -14,9 +14,8 @@ from chaff.errors import ArgumentError, UsageError
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import ChecksTable, NeverDrops, Stage
 from chaff.results.findings import DecoyRate, Findings, best_decoy
-from chaff.results.pin import Pin
 from chaff.results.trail import Trail
-from chaff.results.verdict import Verdict
+from chaff.results.verdict import Pin, Verdict
 from chaff.table.table import Table
 from chaff.work import Watch, Work, Workers
 
@@ -50,10 +49,13 @@ def judge(
 ) -> StageResult:
     """A stage on some features of a table; `folds` 0 for a stage that scores nothing over folds."""
     table, pinned = named_features(table, pins, features)
+    if not getattr(stage, "without_target", False):
+        table.check_target()
     if isinstance(stage, ChecksTable):
         stage.check_table(table)
     work = Work(seed, workers, watch)
     offered = not_dropped(table, pinned)
+    folds = folds if table.has_target else 0
     setting = Setting.of(offered, folds, work=work, pins=pinned) if folds else Setting.unfolded(offered, work, pins=pinned)
     report = judge_stage(stage, offered, setting)
     return StageResult(

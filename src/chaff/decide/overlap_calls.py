@@ -21,10 +21,10 @@ from chaff.methods.overlap.overlap_data import OverlapData, able, complete_only
 from chaff.methods.overlap.pair_cut import Correlation
 from chaff.methods.overlap.vif_elimination import Inflation
 from chaff.results.findings import Findings
-from chaff.results.pin import Pin
-from chaff.results.verdict import drop, keep
+from chaff.results.verdict import Pin, drop, keep
+from chaff.table.indicator_groups import together_option
 from chaff.table.table import Table
-from chaff.visible import Shown
+from chaff.visible import Shown, listed
 from chaff.work import Work, Workers
 
 
@@ -86,7 +86,8 @@ def correlations(
     ('test_weight_kg_hl', 'test_weight_lb_bu')
     """
     how = Correlating(method, limit, limits, rows, with_target, partial, shrink, confidence)
-    return correlations_of(overlap_data(_numbers(table, features), workers=workers), how)
+    table, words = _as_categories(table, features)
+    return _with_notes(correlations_of(overlap_data(_numbers(table, features), workers=workers), how), words)
 
 
 def associations(table: Table, *, limit: float = 0.7, features: Sequence[str] | None = None, workers: Workers = None) -> Findings:
@@ -119,7 +120,8 @@ def associations(table: Table, *, limit: float = 0.7, features: Sequence[str] | 
     True
     """
     _check_limit(limit)
-    return associations_of.associations(overlap_data(_of_any_kind(table, features), workers=workers), limit)
+    table, words = _as_categories(table, features)
+    return _with_notes(associations_of.associations(overlap_data(_of_any_kind(table, features), workers=workers), limit), words)
 
 
 def clusters(
@@ -160,9 +162,11 @@ def clusters(
     _check_limit(limit)
     if linkage not in ("average", "complete"):
         raise UsageError(f"linkage must be average or complete, not '{linkage}'")
+    pinned = list(pins)
+    table, words = _as_categories(table, features, pinned)
     subset = _of_any_kind(table, features)
-    data = overlap_data(subset, pins, seed, workers)
-    return with_cluster_verdicts(associations_of.clusters(data, limit, linkage), data, subset.features)
+    data = overlap_data(subset, pinned, seed, workers)
+    return _with_notes(with_cluster_verdicts(associations_of.clusters(data, limit, linkage), data, subset.features), words)
 
 
 def with_cluster_verdicts(result: Findings, data: OverlapData, known: Sequence[str]) -> Findings:
@@ -213,9 +217,10 @@ def inflation(
     """
     if rows not in ("pairwise", "complete"):
         raise UsageError(f"rows must be pairwise or complete, not '{rows}'")
+    table, words = _as_categories(table, features)
     subset = able(table, features)
     data = overlap_data(complete_only(subset) if rows == "complete" else subset, workers=workers)
-    return inflation_of.inflation(replace(data, explicit=features is not None))
+    return _with_notes(inflation_of.inflation(replace(data, explicit=features is not None)), words)
 
 
 def dependencies(table: Table, *, tolerance: float = 1e-3, features: Sequence[str] | None = None) -> Findings:
@@ -257,7 +262,8 @@ def dependencies(table: Table, *, tolerance: float = 1e-3, features: Sequence[st
     """
     if not 0 < tolerance < 1:
         raise UsageError(f"tolerance must be between 0 and 1, not {tolerance}")
-    return relations.dependencies(overlap_data(_numbers(table, features)), tolerance)
+    table, words = _as_categories(table, features)
+    return _with_notes(relations.dependencies(overlap_data(_numbers(table, features)), tolerance), words)
 
 
 def components(
@@ -298,18 +304,21 @@ def components(
     """
     if not 0 < share <= 1 or shuffles < 0:
         raise UsageError("share must be above 0 and at most 1, shuffles 0 or more")
-    return components_of.components(overlap_data(_numbers(table, features), (), seed, workers), share, shuffles)
+    table, words = _as_categories(table, features)
+    return _with_notes(components_of.components(overlap_data(_numbers(table, features), (), seed, workers), share, shuffles), words)
 
 
 def eliminate_by_vif(
     stage: Inflation, table: Table, pins: Iterable[Pin], features: Sequence[str] | None, seed: int, workers: Workers
 ) -> Findings:
     """The elimination, with the VIF of every feature after every step."""
+    pinned = list(pins)
+    table, words = _as_categories(table, features, pinned)
     whole = table if features is None else table.with_features(features)
-    data = replace(overlap_data(able(table, features), pins, seed, workers), explicit=features is not None)
+    data = replace(overlap_data(able(table, features), pinned, seed, workers), explicit=features is not None)
     result = stage.eliminate(data, data.table.features, data.setting)
     verdicts = judge_pins(stage.verdicts(result, data.setting), data.setting.pins, whole.features)
-    return with_verdicts(inflation_of.with_path(result, data), verdicts)
+    return _with_notes(with_verdicts(inflation_of.with_path(result, data), verdicts), words)
 
 
 def overlap_data(table: Table, pins: Iterable[Pin] = (), seed: int = 0, workers: Workers = None) -> OverlapData:
@@ -317,6 +326,23 @@ def overlap_data(table: Table, pins: Iterable[Pin] = (), seed: int = 0, workers:
     pinned = checked_pins(list(pins), table)
     offered = not_dropped(table, pinned)
     return OverlapData.of(offered, Setting.unfolded(offered, Work(seed, workers), pins=pinned))
+
+
+def _as_categories(table: Table, features: Sequence[str] | None = None, pins: Iterable[Pin] = ()) -> tuple[Table, tuple[str, ...]]:
+    """(the table with 0/1 columns that add up to one taken as one category, what is said of that); what is named or pinned stays."""
+    if features is not None:
+        return table, ()
+    out, groups = table.with_indicators_joined([*table.terms.features, *(p.feature for p in pins)])
+    words = [
+        f"{stem}: {len(names)} columns of 0 and 1 that add up to one are taken as one category ({listed(names, 3)}); in every command "
+        f"with --together '{together_option(stem, names, table.features)}'"
+        for stem, names in groups.items()
+    ]
+    return out, tuple(words)
+
+
+def _with_notes(result: Findings, words: tuple[str, ...]) -> Findings:
+    return replace(result, notes=(*result.notes, *words)) if words else result
 
 
 @dataclass(frozen=True, repr=False)
@@ -348,6 +374,7 @@ def overlaps(
     vif_limit: float = 10.0,
     vif_order: Literal["claim", "largest"] = "claim",
     clusters: bool = False,
+    component_share: float = 0.9,
     pins: Iterable[Pin] = (),
     seed: int = 0,
     workers: Workers = None,
@@ -368,6 +395,8 @@ def overlaps(
         As `order` of `chaff.prune_inflation`.
     clusters : bool
         Also clusters of columns of every kind.
+    component_share : float
+        As `share` of `chaff.components`.
     pins : iterable of Pin
     seed, workers : int
 
@@ -382,9 +411,11 @@ def overlaps(
     >>> bool(found.elimination.frame["vif_left"].max() <= 10)
     True
     """
+    given_pins = list(pins)
+    table, words = _as_categories(table, None, given_pins)
     if how is not None and how.rows == "complete":
         table = complete_only(table)
-    pinned = checked_pins(list(pins), table)
+    pinned = checked_pins(given_pins, table)
     data = overlap_data(able(table, None), pinned.values(), seed, workers)
     pair, vif = Correlation(pair_limit), Inflation(vif_limit, vif_order)
     cut = pair.cut(data, data.table.features)
@@ -398,10 +429,10 @@ def overlaps(
     return Overlaps(
         pairs,
         with_verdicts(cut, given),
-        inflation_of.inflation(data),
+        _with_notes(inflation_of.inflation(data), words),
         with_verdicts(inflation_of.with_path(went, data), text),
         _or_words(lambda: relations.dependencies(data, 1e-3)),
-        _or_words(lambda: components_of.components(data, 0.9, 20)),
+        _or_words(lambda: components_of.components(data, component_share, 20)),
         with_cluster_verdicts(associations_of.clusters(data, 0.7, "average"), data, table.features) if clusters else None,
     )
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from chaff.errors import ArgumentError, UnknownColumn, UsageError, nearest
-from chaff.results.pin import Pin
+from chaff.results.verdict import Pin
 from chaff.table.table import Table
 
 

@@ -31,7 +31,7 @@ from chaff.metrics import METRICS, find_metric
 from chaff.models.forest import Forest
 from chaff.models.named import as_model, own_models
 from chaff.models.protocols import Model, target_refusal
-from chaff.results.pin import Pin
+from chaff.results.verdict import Pin
 from chaff.table.table import Table
 from chaff.table.terms import Terms
 from chaff.visible import Shown, toml_text

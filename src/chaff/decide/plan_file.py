@@ -11,7 +11,7 @@ from chaff.decide.plan import Plan, plan_from
 from chaff.errors import PlanError
 from chaff.files import reads, write_text
 from chaff.results.findings import Findings
-from chaff.results.pin import Pin
+from chaff.results.verdict import Pin
 from chaff.table.table import Table
 from chaff.visible import toml_text, visible
 

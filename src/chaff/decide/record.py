@@ -21,9 +21,21 @@ from chaff.decide.plan import Plan
 from chaff.decide.relations import relations_of
 from chaff.decide.run_stages import StagesRun
 from chaff.decide.selection import Selection, made_with, read_selection
-from chaff.decide.selection_parts import AboutPart, DataPart, DerivedPart, DroppedPart, HoldoutPart, KeptPart, ReviewPart, TargetPart
+from chaff.decide.selection_parts import (
+    AboutPart,
+    DataPart,
+    DerivedPart,
+    DroppedPart,
+    HoldoutPart,
+    KeptPart,
+    ProtectedPart,
+    ReviewPart,
+    TargetPart,
+)
+from chaff.decide.stage_report import StageReport
+from chaff.methods.evaluation.protection import Protection
 from chaff.methods.search.stage import SelectionSearch
-from chaff.results.pin import Pin
+from chaff.results.verdict import Pin
 from chaff.table.kinds import Column, is_ordered
 from chaff.table.source import Source
 from chaff.table.table import Table
@@ -43,25 +55,41 @@ def selection_of(
     seed: int,
 ) -> Selection:
     """The selection that a run ends in; how the table was opened stands in its plan."""
-    kept, target = set(final_scores.kept), table.target
-    dropped, review = _gone(table, kept, ledger)
     last = stages_run.reports[-1].result
-    return Selection(
-        target=_target_part(train),
-        kept=_kept_parts(train, [f for f in final_scores.kept if f not in table.decoys], ledger),
-        dropped=dropped,
-        review=review,
-        derived=[DerivedPart(name=d.name, made=d.made, of=d.of, value=d.value) for d in table.source.derived if d.name in kept],
-        history=[s for s in steps_of(stages_run.reports, ledger) if s.feature not in table.decoys],
+    return record_of(
+        table,
+        train,
+        final_scores.kept,
+        ledger,
+        plan,
+        seed,
+        stages_run.reports,
         model=plan_value(final_scores.deciding, "label"),
-        ranks=places_of(stages_run.reports),
-        descriptions={f: _about_part(table, f) for f in table.features if f not in kept and f not in table.decoys},
         selection_frequencies={f: round(float(v), 6) for f, v in ledger.selection_frequencies.items() if f not in table.decoys and v == v},
         interchangeable=[list(pair) for pair in last.interchangeable()] if isinstance(last, SelectionSearch) else [],
         holdout=holdout,
         scores=_scores(final_scores, table.decoys),
+    )
+
+
+def record_of(
+    table: Table, train: Table, names: Sequence[str], ledger: Ledger, plan: Plan, seed: int, reports: Sequence[StageReport], **further: Any
+) -> Selection:
+    """A selection of these columns of a table; `train` has the rows that they were chosen on, `further` are keys of its own."""
+    kept, target = set(names), table.target
+    dropped, review = _gone(table, kept, ledger)
+    return Selection(
+        target=_target_part(train),
+        kept=_kept_parts(train, [f for f in names if f not in table.decoys], ledger),
+        dropped=dropped,
+        review=review,
+        derived=[DerivedPart(name=d.name, made=d.made, of=d.of, value=d.value) for d in table.source.derived if d.name in kept],
+        history=[s for s in steps_of(reports, ledger) if s.feature not in table.decoys],
+        ranks=places_of(reports),
+        descriptions={f: _about_part(table, f) for f in table.features if f not in kept and f not in table.decoys},
         plan=plan.as_mapping(),
         seed=seed,
+        **further,
         data=DataPart(
             source=table.label,
             rows=len(table),
@@ -108,6 +136,7 @@ def _gone(table: Table, kept: set[str], ledger: Ledger) -> tuple[list[DroppedPar
 
 def _target_part(train: Table) -> TargetPart:
     t = train.target
+    assert t.task != "none"
     shape = shape_of(Column(t.name, "category" if t.classes else "number", train.y, t.classes))
     return TargetPart(name=t.name, task=t.task, unit=t.unit, classes=list(t.classes), positive=t.positive, distribution=shape)
 
@@ -181,6 +210,20 @@ def _is_of(given: str, table: Table) -> bool:
         for part in _bytes_of(table, name):
             digest.update(part)
     return given == "sha256:" + digest.hexdigest()
+
+
+def protected_parts(found: Protection) -> dict[str, ProtectedPart]:
+    """What protection found, as a selection keeps it."""
+    out = {}
+    for name, row in found.frame.iterrows():
+        lost = found.carriers.loc[[name]].set_index("feature")["lost"] if name in found.carriers.index else {}
+        out[str(name)] = ProtectedPart(
+            explained=float(row["explained"]),
+            explained_se=float(row["explained_se"]) if row["explained_se"] == row["explained_se"] else None,
+            significant=bool(row["significant"]),
+            carriers={str(f): round(float(lost[f]), 6) for f in row["carriers"]},
+        )
+    return out
 
 
 NESTED = ("full", "kept", "nothing")  # lines whose first score is the honest one

@@ -12,7 +12,7 @@ import numpy as np
 
 from chaff.arrays import Flags, Floats
 from chaff.decide.selection_parts import RelationPart
-from chaff.stats.pooled_metric import Units
+from chaff.stats.paired_loss import Units
 from chaff.stats.ranks import average_ranks
 from chaff.stats.tail_probabilities import chi_square_upper, normal_upper
 from chaff.table.kinds import Column

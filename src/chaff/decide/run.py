@@ -10,21 +10,20 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from chaff.arrays import Ints
 from chaff.decide.final_scores import HONEST_MODES, FinalScores, HonestMode, score_final_sets
-from chaff.decide.holdout import holdout_part, set_aside
-from chaff.decide.holdout_reads import HoldoutKey, count_read
+from chaff.decide.holdout import HoldoutKey, count_read, holdout_part, set_aside
 from chaff.decide.honest import Honest
 from chaff.decide.ledger import Ledger
 from chaff.decide.named_plans import NAMED, named_plan
 from chaff.decide.pins import checked_pins
 from chaff.decide.plan import Plan, plan_for, read_plan
-from chaff.decide.record import fingerprint, selection_of
+from chaff.decide.record import fingerprint, protected_parts, selection_of
 from chaff.decide.row_sample import RowSample, row_sample_of
 from chaff.decide.run_stages import AfterStage, StagesRun, run_stages
 from chaff.decide.run_text import answer_line, final_warnings, score_notes, score_rows
 from chaff.decide.selection import Selection
 from chaff.decide.selection_parts import HoldoutPart
 from chaff.decide.stage_report import StageReport
-from chaff.errors import UsageError, nearest
+from chaff.errors import ChaffError, UsageError, nearest
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import StreamsRows, UsesTarget, name_of
 from chaff.folds import make_folds
@@ -33,10 +32,10 @@ from chaff.methods.search.search_data import SearchData
 from chaff.methods.search.stage import Search, SelectionSearch
 from chaff.models.named import as_model
 from chaff.results.findings import DecoyRate, Findings
-from chaff.results.pin import Pin
 from chaff.results.plain import records
 from chaff.results.shown import columns_of, lay_out, table_html, terminal_width
 from chaff.results.trail import Trail
+from chaff.results.verdict import Pin
 from chaff.stats.part_differences import SHUFFLES
 from chaff.table.table import Table
 from chaff.visible import Shown
@@ -64,6 +63,8 @@ class Run(Shown):
     """Holdout rows, as positions in `table`."""
     plan: Plan = field(repr=False)
     """What was run; `plan.to_toml()` writes it down."""
+    protected: Protection | None = field(default=None, repr=False)
+    """What the kept columns tell of the protected ones; None where none is protected, or nothing could be said."""
 
     @property
     def train(self) -> Table:
@@ -164,6 +165,8 @@ class Run(Shown):
         """
         from chaff.methods.evaluation.protection import protection_of
 
+        if self.protected is not None:
+            return self.protected
         return protection_of(self._search_data(workers), self.final_scores.deciding, self.features, self.table.terms.protected)
 
     def report(self, path: str | Path) -> Path:
@@ -307,7 +310,17 @@ def select(
     part = _counted(table, pinned, held, holdout_part(table, held, how, 0), state, work)
     ledger = replace(stages_run.ledger, holdout_reads=part.reads, selection_frequencies=_selection_frequencies(stages_run))
     selection = selection_of(table, stages_run, all_rows, text, final_scores, ledger, part, seed)
-    return Run(table, sample, stages_run.reports, final_scores, ledger, selection, held, text)
+    run = Run(table, sample, stages_run.reports, final_scores, ledger, selection, held, text)
+    return run if honest == "quick" or not (table.terms.protected and run.features) else _with_protection(run, workers)
+
+
+def _with_protection(run: Run, workers: Workers) -> Run:
+    """The run with what its kept columns tell of the protected ones, which its selection keeps."""
+    try:
+        found = run.protection(workers=workers)
+    except ChaffError:
+        return run
+    return replace(run, protected=found, selection=run.selection.model_copy(update={"protected": protected_parts(found)}))
 
 
 def _plan_with(plan: Plan, **score: Any) -> Plan:

@@ -16,7 +16,7 @@ from chaff.folds import make_folds
 from chaff.methods.search.stage import SelectionSearch
 from chaff.results.verdict import drop
 from chaff.table.table import Table
-from chaff.work import task
+from chaff.work import silent, task
 
 NAMED = 4  # columns that a message names
 INNER_FOLDS = 5  # of stages that rerun inside a fold
@@ -84,7 +84,7 @@ def _that_drop(stages: tuple[Stage, ...]) -> tuple[Stage, ...]:
 def _left_by(stages: tuple[Stage, ...], train: Table, setting: Setting, rows: Ints) -> tuple[str, ...]:
     """The features that some stages leave when they see these rows only."""
     subset = train.take(rows)
-    work = replace(setting.work, watch=None)
+    work = replace(setting.work, watch=silent)
     inside = replace(setting, folds=make_folds(subset, INNER_FOLDS, 1, work), work=work, scorers={}, earlier={})
     offered = not_dropped(subset, setting.pins).features
     for stage in stages:

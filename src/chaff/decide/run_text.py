@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from chaff.decide.final_scores import FinalScores, Gap, Line, Scored
 from chaff.decide.run_parts import RunParts
 from chaff.decide.stage_report import StageReport
-from chaff.methods.search.curve import ALLOWANCE
+from chaff.methods.search.size_choice import ALLOWANCE
 from chaff.methods.search.stage import SelectionSearch
 from chaff.results.digits import places_for, score, signed, with_error
 from chaff.results.findings import Findings

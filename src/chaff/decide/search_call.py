@@ -19,17 +19,16 @@ from chaff.evaluate.journal import Journal
 from chaff.evaluate.limits import Limits
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.folds import Folds, make_folds, same_folds
-from chaff.methods.search.cv_by_size import HonestSizes, honest_sizes
-from chaff.methods.search.progress import Watcher
+from chaff.methods.search.honest_losses import HonestSizes, honest_sizes
 from chaff.methods.search.runs import Runs, runs
 from chaff.methods.search.search_result import SearchResult
 from chaff.methods.search.strategies.both import Both
 from chaff.methods.search.strategies.recursive import Recursive
-from chaff.methods.search.strategy import Strategy, as_strategy, check_sizes, trail_of
+from chaff.methods.search.strategy import Strategy, Watcher, as_strategy, check_sizes, trail_of
 from chaff.models.memory_needs import check_memory
 from chaff.models.named import as_model
 from chaff.models.protocols import Model
-from chaff.results.pin import Pin
+from chaff.results.verdict import Pin
 from chaff.table.table import Table
 from chaff.work import Work, Workers
 

@@ -1,4 +1,7 @@
-"""Selection: which columns stay and why, as a versioned file that can be applied to new data."""
+"""Selection: which columns stay and why, as a versioned file that can be applied to new data.
+
+Selections of earlier versions under today's keys.
+"""
 
 from __future__ import annotations
 
@@ -11,8 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import ValidationError
 
-from chaff.decide.earlier_selections import with_new_keys
-from chaff.decide.selection_data import SelectionData
+from chaff.decide.selection_parts import SelectionData
 from chaff.errors import ArgumentError, DataError, UsageError
 from chaff.files import read_json, write_text
 from chaff.results.shown import table_html
@@ -21,6 +23,36 @@ from chaff.version import __version__
 if TYPE_CHECKING:
     from chaff.decide.drift import Drifts
     from chaff.decide.explaining import Explanation
+
+
+KEYS = {
+    "look": "review", "about": "descriptions", "places": "ranks", "kept_shares": "selection_frequencies",
+    "stand_ins": "interchangeable", "seal": "checksum",
+}  # fmt: skip
+
+
+def with_new_keys(data: Mapping[str, Any]) -> dict[str, Any]:
+    """A selection of version 1 or 2 as one of version 3; what is not as it should be is left to the reader's own checks."""
+    out = {KEYS.get(k, k): v for k, v in data.items()}
+    out["version"] = 3
+    for part in ("kept", "dropped", "history"):
+        out[part] = [_part(p) for p in _list(out.get(part))]
+    out["review"] = [{"blocked" if k == "barred" else k: v for k, v in p.items()} for p in _list(out.get("review"))]
+    if isinstance(out.get("target"), Mapping):
+        out["target"] = _part(out["target"])
+    return out
+
+
+def _list(value: Any) -> list[Any]:
+    return [p for p in value if isinstance(p, Mapping)] if isinstance(value, list) else []
+
+
+def _part(part: Mapping[str, Any]) -> dict[str, Any]:
+    out = {"distribution" if k == "shape" else k: v for k, v in part.items()}
+    if out.get("verdict") == "look":
+        out["verdict"] = "review"
+    return out
+
 
 VERSION = 3  # 2: with the history of every column, its distribution, and a checksum; 3: other names of keys
 

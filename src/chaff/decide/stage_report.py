@@ -8,9 +8,8 @@ from dataclasses import dataclass, field, replace
 from chaff.evaluate.setting import Setting
 from chaff.evaluate.stage import ConfirmsOnAllRows, Stage, name_of
 from chaff.results.findings import Findings
-from chaff.results.pin import Pin
 from chaff.results.trail import Trail
-from chaff.results.verdict import Verdict, drop, keep
+from chaff.results.verdict import Pin, Verdict, drop, keep
 from chaff.table.table import Table
 from chaff.visible import Shown
 

@@ -51,6 +51,9 @@ def with_new_names(entry: Mapping[str, Any], notes: list[str]) -> dict[str, Any]
         if old in out and new not in out:
             notes.append(f"{out['use']}: '{old}' is now called '{new}'")
             out = {new if k == old else k: v for k, v in out.items()}
+    if out["use"] == "screen" and "sentinels" in out and "least_steps" not in out:  # all settings, as an earlier version wrote them
+        little = out.pop("relative_spread", 0.01)
+        out |= {"least_steps": False} if little is False else {}
     key, old, new = RENAMED_RULES.get(out["use"], ("", "", ""))
     if isinstance(out.get(key), Mapping) and old in out[key]:
         notes.append(f"{out['use']}: the rule '{old}' is now called '{new}'")

@@ -12,7 +12,7 @@ from chaff.evaluate.setting import Setting
 from chaff.methods.relevance.catalogue import GROUPS, NAMES, better, resolve
 from chaff.methods.relevance.stage import Relevance
 from chaff.results.findings import Better, Findings
-from chaff.table.date_parts import others_in
+from chaff.table.derived import others_in
 from chaff.table.files.sources import read_source, source_columns
 from chaff.table.large_tables import stored_files
 from chaff.table.opening import open_on

@@ -20,8 +20,7 @@ from chaff.metrics import Metric, RowLosses, parts_of_r2
 from chaff.models.protocols import ClosedForm, Model
 from chaff.results.score import Score
 from chaff.stats.tolerances import SINGULAR
-from chaff.table.design import Design
-from chaff.table.layout import Layout
+from chaff.table.design import Design, Layout
 from chaff.table.moments import Moments
 from chaff.table.table import Table
 from chaff.work import Work

@@ -9,7 +9,7 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.folds import Folds, Split
-from chaff.stats.least_squares import pivoted_solve
+from chaff.stats.linear_model import pivoted_solve
 from chaff.table.levels import TrainedLevels
 from chaff.table.moments import Moments, part_moments
 from chaff.table.table import Table

@@ -10,7 +10,7 @@ import numpy as np
 from chaff.arrays import Floats, Ints
 from chaff.evaluate.closed_split import ClosedSplit
 from chaff.evaluate.walk import ClosedWalk, StepScores, WalkedEngine, check_offered
-from chaff.kernels.growing_sets import enter, errors_with, errors_without
+from chaff.kernels.set_errors import enter, errors_with, errors_without
 from chaff.results.score import Score
 from chaff.stats.tolerances import SINGULAR
 
@@ -24,7 +24,7 @@ def can_grow(splits: Sequence[ClosedSplit], members: int) -> bool:
 
 @dataclass
 class _Fold:
-    """What one fold keeps of its columns' residuals on the set; see `chaff.kernels.growing_sets`."""
+    """What one fold keeps of its columns' residuals on the set; see `chaff.kernels.set_errors`."""
 
     split: ClosedSplit
     members: Ints

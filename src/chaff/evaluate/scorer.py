@@ -6,7 +6,8 @@ It is the door: names are checked, what is known is remembered (and written into
 from __future__ import annotations
 
 import copy
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
 
 from chaff.arrays import Floats
 from chaff.errors import ArgumentError, ModelError, UnknownColumn, UsageError, nearest
@@ -18,6 +19,7 @@ from chaff.evaluate.limits import Limits, Spent, Tally
 from chaff.evaluate.walk import PlainWalk, StepScores, Walk
 from chaff.folds import Folds, make_folds
 from chaff.metrics import METRICS, Metric, RowLosses, beside, default_metric, find_metric
+from chaff.models.named import as_model
 from chaff.models.protocols import ClosedForm, Model, target_refusal
 from chaff.results.score import Score
 from chaff.table.set_costs import Prices
@@ -34,8 +36,8 @@ class SubsetScorer:
     ----------
     table : Table
         Rows to cross-validate on; `table.features` are what sets are made of.
-    model : Model
-        For example ``chaff.Ridge()`` or ``chaff.Forest()``.
+    model : model, str or dict
+        For example ``chaff.Ridge(0.1)`` or "forest".
     metric : str or None
         r2, rmse, mae, log_loss, auc or accuracy; None for r2 (numbers) or log_loss (classes), or r2 of the class
         indicators where the model gives no probabilities.
@@ -57,8 +59,11 @@ class SubsetScorer:
     (4,)
     """
 
-    def __init__(self, table: Table, model: Model, metric: str | None = None, folds: Folds | int = 5, work: Work | None = None) -> None:
-        work = work or Work()
+    def __init__(
+        self, table: Table, model: Model | str | Mapping[str, Any], metric: str | None = None, folds: Folds | int = 5,
+        work: Work | None = None,
+    ) -> None:  # fmt: skip
+        work, model = work or Work(), as_model(model)
         if isinstance(folds, bool) or not isinstance(folds, int | Folds):
             raise ArgumentError(f"SubsetScorer: folds must be a whole number or Folds, not {folds!r}")
         kept = make_folds(table, folds, 1, work) if isinstance(folds, int) else folds

@@ -14,7 +14,7 @@ from chaff.folds import Folds, make_folds
 from chaff.metrics import METRICS
 from chaff.models.least_squares import Ridge
 from chaff.models.protocols import Model
-from chaff.results.pin import Pin
+from chaff.results.verdict import Pin
 from chaff.table.table import Table
 from chaff.work import Work
 

@@ -11,7 +11,7 @@ from chaff.arrays import Floats
 from chaff.errors import UnknownColumn, UsageError, nearest
 from chaff.evaluate.closed_split import ClosedSplit
 from chaff.folds import Folds
-from chaff.kernels.sweep import errors_after_toggle, toggle
+from chaff.kernels.inflation import errors_after_toggle, toggle
 from chaff.metrics import Metric
 from chaff.results.score import Score
 from chaff.stats.tolerances import SINGULAR, TIE

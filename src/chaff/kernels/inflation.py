@@ -1,10 +1,142 @@
-"""Variance inflation from an inverse correlation matrix, and its update when a feature goes."""
+"""Variance inflation from an inverse correlation matrix, and its update when a feature goes.
+
+Cross-validated least squares by sweeping: what every single addition or removal would score, and doing one.
+"""
 
 from __future__ import annotations
 
 import numpy as np
 
 from chaff.kernels.jit import kernel
+
+
+@kernel
+def toggle(A, V, k, scratch):
+    """Sweep one fold's tables on column k, in or out alike. Both are symmetric and only their upper triangles are used.
+
+    A, V : float64 (q, q). Upper triangles modified in place.  scratch : float64 (3, q). Overwritten.
+    """
+    q = A.shape[0]
+    a = scratch[0]
+    c = scratch[1]
+    v = scratch[2]
+    for i in range(k):
+        a[i] = A[i, k]
+        v[i] = V[i, k]
+    for i in range(k, q):
+        a[i] = A[k, i]
+        v[i] = V[k, i]
+    d = a[k]
+    s = 1.0 if d > 0 else -1.0
+    for i in range(q):
+        c[i] = a[i] / d
+    vkk = v[k]
+    for i in range(q):
+        f = c[i]
+        if i == k:  # f = 0 is no reason to pass over: V still changes by g
+            continue
+        g = v[i] - f * vkk
+        lineA = A[i, i:]
+        lineV = V[i, i:]
+        ta = a[i:]
+        tv = v[i:]
+        tc = c[i:]
+        for j in range(lineA.size):
+            lineA[j] -= f * ta[j]
+            lineV[j] -= f * tv[j] + g * tc[j]
+    for i in range(q):
+        x = s * c[i]
+        t = s * (v[i] - c[i] * vkk) / d
+        if i < k:
+            A[i, k] = x
+            V[i, k] = t
+        elif i > k:
+            A[k, i] = x
+            V[k, i] = t
+    A[k, k] = -1.0 / d
+    V[k, k] = vkk / (d * d)
+
+
+@kernel
+def block_error(A, V, columns, base, inside, tolerance, first_target, L, c):
+    """Test error, summed over targets, after toggling the block `columns` in one fold; NaN when it would be singular.
+
+    A, V : float64 (q, q), upper triangles.  columns : int64 (b,), ascending.  base : float64 (q,), the diagonal of A before any sweep.
+    L : float64 (>= b, >= b) and c : float64 (>= b,), overwritten.
+    """
+    b = columns.size
+    q = A.shape[0]
+    sign = -1.0 if inside else 1.0
+    for i in range(b):
+        for j in range(i + 1):
+            x = sign * A[columns[j], columns[i]]
+            for l in range(j):
+                x -= L[i, l] * L[j, l]
+            if i == j:
+                if not inside and x <= tolerance * base[columns[i]]:
+                    return np.nan
+                L[i, i] = np.sqrt(x)
+            else:
+                L[i, j] = x / L[j, j]
+    total = 0.0
+    for t in range(first_target, q):
+        for i in range(b):
+            x = sign * A[columns[i], t]
+            for l in range(i):
+                x -= L[i, l] * c[l]
+            c[i] = x / L[i, i]
+        for i in range(b - 1, -1, -1):
+            x = c[i]
+            for l in range(i + 1, b):
+                x -= L[l, i] * c[l]
+            c[i] = x / L[i, i]
+        e = V[t, t]
+        for i in range(b):
+            e -= 2.0 * c[i] * V[columns[i], t]
+            e += c[i] * c[i] * V[columns[i], columns[i]]
+            for j in range(i + 1, b):
+                e += 2.0 * c[i] * c[j] * V[columns[i], columns[j]]
+        total += e
+    return total
+
+
+@kernel
+def errors_after_toggle(A, V, base, starts, columns, offered, inside, tolerance, first_target, out):
+    """Test error after toggling each offered feature, for one fold.
+
+    A, V : float64 (q, q).  base : float64 (q,).  starts : int64 (m + 1,), slices into `columns` per feature; an empty
+    slice is a feature that can contribute nothing in this fold.  columns : int64.  offered : int64, feature numbers.
+    inside : bool (m,).  out : float64 (len(offered),), NaN where the set would be singular. Modified in place.
+    """
+    q = A.shape[0]
+    widest = 1
+    for m in range(starts.size - 1):
+        widest = max(widest, starts[m + 1] - starts[m])
+    L = np.empty((widest, widest))
+    c = np.empty(widest)
+    now = 0.0
+    for t in range(first_target, q):
+        now += V[t, t]
+    for o in range(offered.size):
+        f = offered[o]
+        lo = starts[f]
+        hi = starts[f + 1]
+        if hi == lo:
+            out[o] = now
+        elif hi - lo == 1:
+            j = columns[lo]
+            d = A[j, j]
+            if not inside[f] and d <= tolerance * base[j]:
+                out[o] = np.nan
+                continue
+            e = 0.0
+            for t in range(first_target, q):
+                x = A[j, t] / d
+                e += V[t, t] - 2.0 * x * V[j, t] + x * x * V[j, j]
+            out[o] = e
+        else:
+            out[o] = block_error(A, V, columns[lo:hi], base, inside[f], tolerance, first_target, L, c)
+
 
 ROUNDING = 1e-13
 

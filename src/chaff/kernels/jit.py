@@ -2,6 +2,8 @@
 
 Never fastmath: it licenses the compiler to drop tests for missing cells. `cache` keeps the machine code on disk, so that
 only the first run ever compiles; `nogil` lets two Python threads run two kernels.
+
+Many columns in one call: arrays handed to a kernel by their addresses.
 """
 
 from __future__ import annotations
@@ -11,6 +13,40 @@ from pathlib import Path
 from typing import Any
 
 import numba
+import numpy as np
+from numba import types
+from numba.extending import intrinsic
+
+from chaff.arrays import Floats, Ints
+
+
+@intrinsic
+def float_pointer(typingctx, address):
+    """A pointer to float64 from an address, for `numba.carray` inside a kernel."""
+
+    def codegen(context, builder, signature, arguments):
+        return builder.inttoptr(arguments[0], context.get_value_type(signature.return_type))
+
+    return types.CPointer(types.float64)(types.int64), codegen
+
+
+def addresses_of(columns: list[Floats]) -> Ints:
+    """Addresses of contiguous float64 arrays of one length.
+
+    Raises
+    ------
+    ValueError
+        For any other array: a kernel would read what is not there.
+    """
+    lengths = {c.size for c in columns}
+    if len(lengths) > 1 or any(c.dtype != float or not c.flags.c_contiguous for c in columns):
+        raise ValueError("columns must be contiguous float64 arrays of one length")
+    return np.array([_address(c) for c in columns], np.int64)
+
+
+def _address(column: Any) -> int:
+    return int(column.__array_interface__["data"][0])
+
 
 LEAN: dict[str, Any] = {"nogil": True, "cache": True, "error_model": "numpy", "_nrt": False}
 

@@ -1,8 +1,78 @@
-"""Distances of one row to all others, column by column, for neighbour-based scores."""
+"""Distances of one row to all others, column by column, for neighbour-based scores.
+
+The sum over all pairs that distance covariance needs, in n log n.
+"""
 
 from __future__ import annotations
 
 from chaff.kernels.jit import kernel
+
+RUN = 16  # pairs inside runs of this length are added one by one, then the run is sorted
+
+
+@kernel
+def rising_products(x, y, x_next, y_next):
+    """Σ over i < j with y_i <= y_j of (x_j - x_i)(y_j - y_i), by merging.
+
+    x : float64 (n,), ascending.  y : float64 (n,), in the order of x.  x_next, y_next : float64 (n,), scratch.
+    All four are overwritten.
+    """
+    n = x.size
+    total = 0.0
+    for s in range(0, n, RUN):
+        e = min(s + RUN, n)
+        for j in range(s + 1, e):
+            xj, yj = x[j], y[j]
+            k = j
+            # Sorted by y so far: those below come first, and are all earlier in x.
+            for i in range(s, j):
+                if y[i] <= yj:
+                    total += (xj - x[i]) * (yj - y[i])
+            while k > s and y[k - 1] > yj:
+                x[k] = x[k - 1]
+                y[k] = y[k - 1]
+                k -= 1
+            x[k] = xj
+            y[k] = yj
+    width = RUN
+    while width < n:
+        for s in range(0, n, 2 * width):
+            m = min(s + width, n)
+            e = min(s + 2 * width, n)
+            i, j, k = s, m, s
+            count, sum_x, sum_y, sum_xy = 0.0, 0.0, 0.0, 0.0
+            # No branch on the data: `right` is 1 where the right row comes next, and the left sums stand still.
+            while i < m and j < e:
+                xi, yi, xj, yj = x[i], y[i], x[j], y[j]
+                right = 1 if yj < yi else 0
+                took = float(right)
+                left = 1.0 - took
+                total += took * (xj * (yj * count - sum_y) - yj * sum_x + sum_xy)
+                count += left
+                sum_x += left * xi
+                sum_y += left * yi
+                sum_xy += left * xi * yi
+                x_next[k] = xj if yj < yi else xi
+                y_next[k] = yj if yj < yi else yi
+                j += right
+                i += 1 - right
+                k += 1
+            while i < m:
+                x_next[k] = x[i]
+                y_next[k] = y[i]
+                i += 1
+                k += 1
+            # Here every row of the left run has been added: i == m or the right run is used up.
+            while j < e:
+                total += x[j] * (y[j] * count - sum_y) - y[j] * sum_x + sum_xy
+                x_next[k] = x[j]
+                y_next[k] = y[j]
+                j += 1
+                k += 1
+        x, x_next = x_next, x
+        y, y_next = y_next, y
+        width *= 2
+    return total
 
 
 @kernel

@@ -1,10 +1,275 @@
-"""Cross-validated squared error of many sets, each solved by itself from the tables of the folds."""
+"""Cross-validated squared error of many sets, each solved by itself from the tables of the folds.
+
+Cross-validated least squares while a set grows: what every addition would score, without tables of all columns against all.
+
+Cross-validated error of every set there is: each set is its parent with one feature more, whose tables hold only what may still
+come.
+"""
 
 from __future__ import annotations
 
 import numpy as np
 
-from chaff.kernels.jit import kernel
+from chaff.kernels.jit import kernel, lean_helper, lean_kernel
+
+
+@kernel
+def enter(A, V, c, k, members, B, d, v, ay, vy, first_target, a, w):
+    """Column c comes in as the k-th.
+
+    A, V : float64 (q, q), training cross-products and test moments. Not modified.  members : int64 (>= k + 1,).
+    B : float64 (q, >= k + 1).  d, v : float64 (q,): products of each residual with itself, on training and test rows.
+    ay, vy : float64 (q, targets): with the targets' residuals.  All of these modified in place.  a, w : float64 (q,), overwritten.
+    """
+    q = A.shape[0]
+    targets = q - first_target
+    for j in range(q):
+        w[j] = V[c, j]
+    for s in range(k):
+        f = B[c, s]
+        row = V[members[s]]
+        for j in range(q):
+            w[j] -= f * row[j]
+    for j in range(q):
+        x = A[c, j]
+        for s in range(k):
+            x -= B[j, s] * A[c, members[s]]
+        a[j] = x
+    at_members = np.empty(k)
+    for s in range(k):
+        at_members[s] = w[members[s]]
+    for j in range(q):  # w becomes the test products of the residuals with that of c
+        x = w[j]
+        for s in range(k):
+            x -= B[j, s] * at_members[s]
+        w[j] = x
+    dc, vcc = a[c], w[c]
+    of_c = B[c, :k].copy()
+    f_target = np.empty(targets)
+    v_target = np.empty(targets)
+    for t in range(targets):
+        f_target[t] = a[first_target + t] / dc
+        v_target[t] = w[first_target + t]
+    for j in range(q):
+        f = a[j] / dc
+        d[j] -= f * a[j]
+        v[j] += f * (f * vcc - 2.0 * w[j])
+        for t in range(targets):
+            ay[j, t] -= f * a[first_target + t]
+            vy[j, t] += f * (f_target[t] * vcc - v_target[t]) - f_target[t] * w[j]
+        for s in range(k):
+            B[j, s] -= f * of_c[s]
+        B[j, k] = f
+    members[k] = c
+
+
+@kernel
+def errors_with(columns, d, v, ay, vy, base, first_target, tolerance, out):
+    """Test error with each column added, NaN where it would be singular; a column of -1 adds nothing.
+
+    columns : int64 (n,).  base : float64 (q,): d before anything came in.  out : float64 (n,). Modified in place.
+    """
+    targets = ay.shape[1]
+    now = 0.0
+    for t in range(targets):
+        now += v[first_target + t]
+    for i in range(columns.size):
+        j = columns[i]
+        if j < 0:
+            out[i] = now
+        elif d[j] <= tolerance * base[j]:
+            out[i] = np.nan
+        else:
+            e = now
+            for t in range(targets):
+                x = ay[j, t] / d[j]
+                e += x * (x * v[j] - 2.0 * vy[j, t])
+            out[i] = e
+
+
+@kernel
+def errors_without(A, V, members, k, first_target, out):
+    """Test error with each member taken out; NaN throughout where the set is singular.
+
+    members : int64 (>= k,).  out : float64 (k,). Modified in place.
+    """
+    q = A.shape[0]
+    targets = q - first_target
+    L = np.empty((k, k))
+    for i in range(k):
+        for j in range(i + 1):
+            x = A[members[i], members[j]]
+            for l in range(j):
+                x -= L[i, l] * L[j, l]
+            if i == j:
+                if x <= 0.0:
+                    out[:k] = np.nan
+                    return
+                L[i, i] = np.sqrt(x)
+            else:
+                L[i, j] = x / L[j, j]
+    C = np.zeros((k, k))  # the inverse, column by column
+    for c in range(k):
+        for i in range(c, k):
+            x = 1.0 if i == c else 0.0
+            for l in range(c, i):
+                x -= L[i, l] * C[c, l]
+            C[c, i] = x / L[i, i]
+        for i in range(k - 1, -1, -1):
+            x = C[c, i]
+            for l in range(i + 1, k):
+                x -= L[l, i] * C[c, l]
+            C[c, i] = x / L[i, i]
+    beta = np.empty((targets, k))
+    gradient = np.empty((targets, k))
+    now = 0.0
+    for t in range(targets):
+        y = first_target + t
+        for i in range(k):
+            x = 0.0
+            for j in range(k):
+                x += C[i, j] * A[members[j], y]
+            beta[t, i] = x
+        e = V[y, y]
+        for i in range(k):
+            x = -V[members[i], y]
+            for j in range(k):
+                x += V[members[i], members[j]] * beta[t, j]
+            gradient[t, i] = x
+            e += beta[t, i] * (x - V[members[i], y])
+        now += e
+    for s in range(k):
+        curve = 0.0  # the test moment along the direction in which the others move when s goes
+        for i in range(k):
+            x = 0.0
+            row = V[members[i]]
+            for j in range(k):
+                x += row[members[j]] * C[s, j]
+            curve += C[s, i] * x
+        e = now
+        for t in range(targets):
+            step = -beta[t, s] / C[s, s]
+            along = 0.0
+            for i in range(k):
+                along += C[s, i] * gradient[t, i]
+            e += step * (2.0 * along + step * curve)
+        out[s] = e
+
+
+@lean_helper
+def bring_in(T, depth, at, q, base, to, c, tolerance):
+    """Bring in one column; what is behind it goes to the tables of another depth. False: singular.
+
+    T : float64 (depths, 2, size, size): A and V of every depth.  at : the column's place at `depth`, of q columns and targets there.
+    base : its diagonal in A before anything came in.  c : float64 (>= q,), overwritten.
+    """
+    d = T[depth, 0, at, at]
+    if d <= tolerance * base:
+        return False
+    v = T[depth, 1, at, at]
+    for i in range(at + 1, q):
+        c[i] = T[depth, 0, at, i] / d
+    for i in range(at + 1, q):
+        f = c[i]
+        g = T[depth, 1, at, i] - f * v
+        a = T[depth, 0, at, i]
+        to_i = i - at - 1
+        for j in range(i, q):
+            T[to, 0, to_i, j - at - 1] = T[depth, 0, i, j] - a * c[j]
+            T[to, 1, to_i, j - at - 1] = T[depth, 1, i, j] - f * T[depth, 1, at, j] - g * c[j]
+    return True
+
+
+@lean_helper
+def pass_on(T, depth, at, q, to):
+    """What is behind a place goes to another depth as it is."""
+    for i in range(at, q):
+        for j in range(i, q):
+            T[to, 0, i - at, j - at] = T[depth, 0, i, j]
+            T[to, 1, i - at, j - at] = T[depth, 1, i, j]
+
+
+@lean_helper
+def bring_in_all(T, depth, at, width, q, base, first, to, spare, c, tolerance):
+    """Bring in a feature of several columns (or none), by way of two spare depths. False: singular."""
+    if width == 0:
+        pass_on(T, depth, at, q, to)
+        return True
+    here, place, left = depth, at, q
+    for k in range(width):
+        there = to if k == width - 1 else spare + k % 2
+        if not bring_in(T, here, place, left, base[first + k], there, c, tolerance):
+            return False
+        here, left, place = there, left - place - 1, 0
+    return True
+
+
+@lean_kernel
+def walk_all(T, base, start, targets, tolerance, c, last, following, mask, out):
+    """Error of every set; see `errors_of_all`, which makes room for it. T[0] holds the tables of nothing, the last three are spare."""
+    p = start.size - 1
+    size = T.shape[2]
+    spare = T.shape[0] - 3
+    depth = 0
+    while depth >= 0:
+        j = following[depth]
+        if j >= p:
+            depth -= 1
+            continue
+        following[depth] += 1
+        from_ = start[last[depth] + 1]
+        q = size - from_
+        at = start[j] - from_
+        here = mask[depth] | (1 << j)
+        width = start[j + 1] - start[j]
+        if width == 1:
+            d = T[depth, 0, at, at]
+            if d <= tolerance * base[start[j]]:
+                continue
+            e = 0.0
+            for t in range(q - targets, q):
+                x = T[depth, 0, at, t] / d
+                e += T[depth, 1, t, t] - 2.0 * x * T[depth, 1, at, t] + x * x * T[depth, 1, at, at]
+            out[here] = e
+            if j == p - 1:
+                continue
+            bring_in(T, depth, at, q, base[start[j]], depth + 1, c, tolerance)
+        else:
+            to = depth + 1 if j < p - 1 else spare + 2
+            if not bring_in_all(T, depth, at, width, q, base, start[j], to, spare, c, tolerance):
+                continue
+            end = q - at - width
+            e = 0.0
+            for t in range(end - targets, end):
+                e += T[to, 1, t, t]
+            out[here] = e
+        if j < p - 1:
+            depth += 1
+            last[depth], following[depth], mask[depth] = j, j + 1, here
+
+
+@kernel
+def errors_of_all(A, V, base, widths, targets, tolerance, out):
+    """Error of every set of the features in one fold.
+
+    A, V : float64 (q, q): columns of the features one after the other, targets last. Not modified.  base : float64 (q,).
+    widths : int64 (p,): live columns of each feature in this fold.
+    out : float64 (2 ** p,): by the set as a number, feature k its bit k. Only regular sets are written.
+    """
+    p = widths.size
+    size = A.shape[0]
+    T = np.empty((p + 4, 2, size, size))
+    T[0, 0] = A
+    T[0, 1] = V
+    start = np.zeros(p + 1, np.int64)
+    for k in range(p):
+        start[k + 1] = start[k] + widths[k]
+    last, following, mask = np.zeros(p + 1, np.int64), np.zeros(p + 1, np.int64), np.zeros(p + 1, np.int64)
+    last[0] = -1
+    out[0] = 0.0
+    for t in range(size - targets, size):
+        out[0] += V[t, t]
+    walk_all(T, base, start, targets, tolerance, np.empty(size), last, following, mask, out)
 
 
 @kernel

@@ -10,7 +10,7 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.evaluate.setting import Setting
 from chaff.methods.relevance.stage import effect_sizes
-from chaff.results.pin import Pin
+from chaff.results.verdict import Pin
 from chaff.stats.tolerances import NEAR
 from chaff.table.moments import table_moments
 from chaff.table.table import Table

@@ -74,7 +74,9 @@ class Boosting:
     rate : float
         Share of each tree that is added, in (0, 1].
     depth : int
+        Levels of each tree.
     leaf_rows : int
+        Fewest rows of a leaf.
     columns_per_split, columns_per_tree : int, float or None
         Columns tried at each split, and columns that a tree may use: a count, a share below 1, or None for all.
     row_share : float
@@ -85,6 +87,7 @@ class Boosting:
         Stop when so many rounds have brought nothing on inner folds of its own; the best number of rounds is then grown on
         all training rows. None grows all rounds.
     inner_folds : int
+        Folds inside the training rows that choose where to stop.
 
     Notes
     -----

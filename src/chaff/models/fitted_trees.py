@@ -11,8 +11,7 @@ import numpy.typing as npt
 
 from chaff.arrays import Bytes, Flags, Floats, Ints
 from chaff.errors import UsageError
-from chaff.kernels.tree_effects import add_shapley, add_steps, node_means
-from chaff.kernels.tree_walks import DEEPEST, add_predictions, add_shuffle_changes, out_of_bag_drops
+from chaff.kernels.tree_walks import DEEPEST, add_predictions, add_shapley, add_shuffle_changes, add_steps, node_means, out_of_bag_drops
 from chaff.models.protocols import Sample
 from chaff.models.tree_growth import Grown, Growth
 from chaff.work import Work, task

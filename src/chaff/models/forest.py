@@ -64,11 +64,13 @@ class Forest:
     Parameters
     ----------
     trees : int
+        Number of trees.
     columns_per_split : int, float or None
         Columns tried at each split: a count, a share below 1, or None for the square root (classes) or a third (numbers).
     leaf_rows : int
         Rows a leaf must hold; a row that was drawn twice counts twice.
     depth : int or None
+        Most levels of a tree; None for as many as the rows allow.
     rows_per_tree : int or None
         Rows drawn with replacement for each tree; None for as many as there are, at most 50,000.
     columns_per_tree : int, float or None
@@ -128,10 +130,13 @@ class ExtremelyRandomForest:
     Parameters
     ----------
     trees : int
+        Number of trees.
     columns_per_split : int, float or None
         Columns tried at each split: a count, a share below 1, or None for the square root (classes) or a third (numbers).
     leaf_rows : int
+        Fewest rows of a leaf.
     depth : int or None
+        Most levels of a tree; None for as many as the rows allow.
 
     Notes
     -----
@@ -176,7 +181,9 @@ class Tree:
     Parameters
     ----------
     leaf_rows : int
+        Fewest rows of a leaf.
     depth : int or None
+        Most levels of a tree; None for as many as the rows allow.
     columns_per_split : int, float or None
         Columns tried at each split; None for all.
 

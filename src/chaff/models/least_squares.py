@@ -11,7 +11,7 @@ from chaff.arrays import Floats, Ints
 from chaff.errors import UsageError
 from chaff.metrics import Need
 from chaff.models.protocols import Form, Sample
-from chaff.stats.least_squares import pivoted_solve
+from chaff.stats.linear_model import pivoted_solve
 from chaff.table.design import Design
 from chaff.table.levels import TrainedLevels
 from chaff.table.moments import Moments

@@ -13,8 +13,7 @@ from chaff.metrics import Need
 from chaff.models.protocols import Form, Sample
 from chaff.stats.logistic import fit_logistic, probabilities
 from chaff.stats.tolerances import FLAT
-from chaff.table.design import Design
-from chaff.table.layout import LEVELS_IN_LINEAR_FORM, Layout
+from chaff.table.design import LEVELS_IN_LINEAR_FORM, Design, Layout
 from chaff.work import Work
 
 

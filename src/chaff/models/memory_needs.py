@@ -9,7 +9,7 @@ from chaff.memory import machine_bytes
 from chaff.models.logistic import Logistic
 from chaff.models.penalised import Penalised
 from chaff.models.protocols import Model
-from chaff.table.layout import Layout
+from chaff.table.design import Layout
 from chaff.table.table import Table
 
 NOTE_FROM = 0.5e9  # bytes from which the user is told

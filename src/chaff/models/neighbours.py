@@ -70,6 +70,7 @@ class Neighbours:
     Parameters
     ----------
     neighbours : int
+        How many of the nearest training rows are averaged.
     closer : "alike" or "more"
         Whether near neighbours count as much as far ones, or more, by the inverse of their distance.
 

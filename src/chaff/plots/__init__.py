@@ -10,7 +10,7 @@ from chaff.plots.feature_target import feature_target, two_features
 from chaff.plots.figure_of import figure_of
 from chaff.plots.histograms import histograms, missing_map
 from chaff.plots.importance_figures import coefficient_path, disagreement, effects, fold_spread, importance_bars
-from chaff.plots.inflation import scree, vif_bars, vif_trail
+from chaff.plots.inflation import component_loadings, scree, vif_bars, vif_trail
 from chaff.plots.relevance_bars import relevance_bars
 from chaff.plots.residual_figures import predicted_true, residual_checks, residuals_by_feature
 from chaff.plots.search_figures import alternatives_map, generations, score_by_cost, search_sizes, set_presence
@@ -28,6 +28,7 @@ __all__ = [
     "stability_shares",
     "coefficient_path",
     "compared_curves",
+    "component_loadings",
     "correlation_map",
     "kept_by_methods",
     "calibration_curve",

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from functools import wraps
+from functools import partial, wraps
 from inspect import cleandoc, signature
+from io import BytesIO
 from typing import Any, Literal, ParamSpec
 
 from chaff.plots.palette import new_axes, new_figure
@@ -24,9 +25,12 @@ def drawn_on(place: Literal["ax", "figure"], width: float = 10.0) -> Callable[[C
     def of(draw: Callable[P, None]) -> Callable[P, Any]:
         @wraps(draw)
         def drawn(*args: P.args, **kwargs: P.kwargs) -> Any:
-            if kwargs.get(place) is None:
+            made = kwargs.get(place) is None
+            if made:
                 kwargs[place] = NEW[place](width)
             draw(*args, **kwargs)
+            if made:  # a notebook shows what it owns by itself
+                kwargs[place]._repr_png_ = partial(_as_png, kwargs[place])  # type: ignore[attr-defined]
             return kwargs[place]
 
         drawn.__signature__ = signature(draw).replace(return_annotation=TYPES[place])  # type: ignore[attr-defined]
@@ -34,6 +38,13 @@ def drawn_on(place: Literal["ax", "figure"], width: float = 10.0) -> Callable[[C
         return drawn
 
     return of
+
+
+def _as_png(drawn: Any) -> bytes:
+    """The picture at the end of a notebook's cell."""
+    figure, out = getattr(drawn, "figure", drawn), BytesIO()
+    figure.savefig(out, format="png", dpi=100)
+    return out.getvalue()
 
 
 def _completed(doc: str, place: str) -> str:

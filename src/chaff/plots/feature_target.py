@@ -10,7 +10,7 @@ from chaff.plots.drawn_on import drawn_on
 from chaff.plots.palette import DROP, INK, KEEP, PAPER, QUIET, REVIEW, SECOND, dress
 from chaff.stats.correlation import correlation_p
 from chaff.stats.influence import FEWEST, pearson_with_bounds
-from chaff.stats.pooled_metric import Units
+from chaff.stats.paired_loss import Units
 from chaff.stats.score_test import score_p
 from chaff.table.kinds import Column
 from chaff.table.table import Table
@@ -63,7 +63,7 @@ def feature_target(table: Table, feature: str, *, ax: Any = None) -> None:
 
 @drawn_on("ax")
 def two_features(table: Table, first: str, second: str, *, ax: Any = None) -> None:
-    """Two number features against each other with their r; points coloured by the target, low to high.
+    """Two number features against each other with their r; points coloured by the target, low to high, or by class.
 
     Examples
     --------
@@ -82,15 +82,23 @@ def two_features(table: Table, first: str, second: str, *, ax: Any = None) -> No
     both = ~a.missing & ~b.missing
     x, y, target = a.values[both], b.values[both], table.y[both]
     subset = _sampled_rows(x.size)
-    from matplotlib.colors import LinearSegmentedColormap
+    if table.target.classes:
+        for k, name in enumerate(table.target.classes):
+            here = subset[target[subset] == k]
+            ax.scatter(x[here], y[here], color=COLOURS[k % len(COLOURS)], s=14, alpha=0.7, linewidths=0, label=name)
+        ax.legend(title=table.target.name, frameon=False, fontsize=10)
+        colours = ""
+    else:
+        from matplotlib.colors import LinearSegmentedColormap
 
-    shade = LinearSegmentedColormap.from_list("low to high", [REVIEW, DROP, KEEP])
-    ranks = np.argsort(np.argsort(target)) / max(target.size - 1, 1)
-    ax.scatter(x[subset], y[subset], c=ranks[subset], cmap=shade, s=14, alpha=0.75, linewidths=0)
+        shade = LinearSegmentedColormap.from_list("low to high", [REVIEW, DROP, KEEP])
+        ranks = np.argsort(np.argsort(target)) / max(target.size - 1, 1)
+        ax.scatter(x[subset], y[subset], c=ranks[subset], cmap=shade, s=14, alpha=0.75, linewidths=0)
+        colours = f" · plum: low {table.target.name}, teal: high"
     words = _r_words(x, y, _units(table, both))
     labels = [_label(n, table.meaning(n).unit) for n in (first, second)]
     dress(ax, f"{first} and {second}: {words.split(' (')[0]}", *labels)
-    _under_title(ax, f"{words} · plum: low {table.target.name}, teal: high")
+    _under_title(ax, f"{words}{colours}")
 
 
 def _under_title(ax: Any, words: str) -> None:

@@ -11,6 +11,7 @@ from chaff.plots.drawn_on import drawn_on
 from chaff.plots.palette import DROP, GRID, INK, KEEP, PAPER, QUIET, REVIEW, SECOND, dress
 from chaff.results.findings import Findings
 
+LOADED = 10  # features of a component that are drawn
 BARS = 30
 LINES = 12
 
@@ -160,6 +161,39 @@ def _end_labels(ax: Any, ends: list[tuple[int, float, str, bool]], moves: int) -
             zorder=5,
             bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 0.6, "alpha": 0.85},
         )
+
+
+@drawn_on("figure")
+def component_loadings(findings: Findings, components: int = 3, *, figure: Any = None) -> None:
+    """The leading components, each with the features that load most on it.
+
+    Parameters
+    ----------
+    findings : Findings
+        Of `chaff.components`.
+    components : int
+        How many panels.
+
+    Examples
+    --------
+    >>> import chaff
+    >>> found = chaff.components(chaff.demo.table(rows=100))
+    >>> len(chaff.plots.component_loadings(found, 2).axes)
+    2
+    """
+    if "loadings" not in findings.more:
+        raise UsageError(f"{findings.method} has no loadings to draw; use the findings of chaff.components")
+    loadings, parts = findings.more["loadings"], findings.more["components"]
+    count = max(1, min(components, loadings.shape[1]))
+    for k, ax in enumerate(np.atleast_1d(figure.subplots(1, count))):
+        own = loadings.iloc[:, k]
+        first = own.abs().sort_values(ascending=False, kind="stable").index[:LOADED][::-1]
+        values = own.loc[first].to_numpy(float)
+        ax.barh(range(len(first)), values, color=[KEEP if v > 0 else SECOND for v in values], height=0.7)
+        ax.set_yticks(range(len(first)), [str(f) for f in first])
+        dress(ax, f"component {k + 1}: {parts['explained'].iloc[k]:.0%}", "loading", "")
+        ax.axvline(0, color=INK, linewidth=0.8)
+        ax.set_xlim(-1.05, 1.05)
 
 
 @drawn_on("ax")

@@ -13,7 +13,7 @@ from chaff.results.trail import Trail
 
 if TYPE_CHECKING:
     from chaff.arrays import Floats
-    from chaff.methods.search.curve import SizeCurve
+    from chaff.methods.search.size_choice import SizeCurve
     from chaff.methods.search.stage import SelectionSearch
 
 

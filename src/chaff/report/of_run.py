@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 from chaff import plots
@@ -18,9 +19,9 @@ from chaff.methods.evaluation.evaluation import Evaluation
 from chaff.methods.evaluation.everywhere import Everywhere
 from chaff.methods.evaluation.protection import Protection
 from chaff.methods.search.stage import SelectionSearch
-from chaff.report.page import Block, Cell, Code, Grid, Page, Picture, Section, Words, frame_grid, number_cell, text_cell
-from chaff.results.digits import count
-from chaff.results.findings import Findings
+from chaff.report.page import Block, Cell, Code, Grid, Limit, Page, Picture, Section, Walk, Words, frame_grid, number_cell, text_cell
+from chaff.results.digits import count, with_error
+from chaff.results.findings import NEUTRAL, Findings
 
 FONTS = ("DejaVu Sans", "Verdana", "sans-serif")
 
@@ -180,7 +181,26 @@ def _sizes(run: Run) -> Section | None:
     )
     lead = Words(["CV score by size: the search is repeated inside every training fold and scored on the test fold."])
     grid = Grid("sizes", ["size", head[1], "mark", "added", "removed"], cells)
-    return Section("sizes", "Score by size", _shown([lead, drawn, grid]), short="Sizes")
+    return Section("sizes", "Score by size", _shown([lead, drawn, _walk(trail), grid]), short="Sizes")
+
+
+def _walk(trail: SelectionSearch) -> Walk:
+    """The sets of the deciding curve, to be moved along."""
+    curve, frame, prices = trail.decided, trail.decided.frame(trail.data), trail.data.prices
+    marks = {trail.choice.best: "best score", trail.choice.place: "chosen"}
+    points = [
+        {
+            "size": size,
+            "score": f"CV {trail.metric_of.label} {with_error(line['score'], line['score_se'])}",
+            "cost": f"cost {prices.of_set(held):g}" if prices else "",
+            "mark": marks.get(k, ""),
+            "features": [f for f in trail.offered if f in held],
+            "comes": list(line["comes"]),
+            "goes": list(line["goes"]),
+        }
+        for k, (size, held, (_, line)) in enumerate(zip(curve.sizes, curve.sets, frame.iterrows(), strict=True))
+    ]
+    return Walk("walk", points, trail.choice.place, "--size")
 
 
 def _final(result: Evaluation | None) -> Section | None:
@@ -276,11 +296,36 @@ def _stage(report: StageReport) -> Section:
         blocks += [
             Words(result.notes, "quiet"),
             *_figures(report),
-            frame_grid(f"stage-{name}", result.shown(), "every measure of this stage"),
+            _with_limits(frame_grid(f"stage-{name}", result.shown(), "every measure of this stage"), report),
         ]
     else:
         blocks += [Words(getattr(result, "notes", ()), "quiet"), frame_grid(f"stage-{name}", result.frame, "every move", "move")]
     return Section(f"stage-{name}".replace(" ", "-"), f"Stage {name}", _shown(blocks), True, name)
+
+
+STAGE_LIMITS = {
+    "screen": {"missing_share": "--missing-share", "top_share": "--top-share", "relative_spread": "--relative-spread"},
+    "overlap": {"vif": "--vif-limit", "strongest_r": "--pair-limit"},
+    "importance": {"importance": "--above"},
+}
+"""What a limit of a column is on the command line, by stage."""
+
+
+def _with_limits(grid: Grid, report: StageReport) -> Grid:
+    """The table with a choice of limits, one for every column that ranks."""
+    result = report.result
+    assert isinstance(result, Findings)
+    limits = []
+    for column, way in result.better.items():
+        heading = column.replace("_", " ")
+        if heading not in grid.headers:
+            continue
+        option = STAGE_LIMITS.get(report.stage.use, {}).get(column, "")
+        if report.stage.use == "relevance":
+            option = f"--by {column} {'--below' if way == 'lower' else '--above'}"
+        limits.append(Limit(list(grid.headers).index(heading), heading, way, NEUTRAL.get(column, 0.0), option))
+    first = result.lead.replace("_", " ")
+    return replace(grid, limits=sorted(limits, key=lambda c: c.label != first))
 
 
 def _figures(report: StageReport) -> list[Picture | None]:

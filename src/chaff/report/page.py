@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import base64
 import hashlib
-from collections.abc import Sequence
+import json
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
 from typing import Any
@@ -31,6 +32,19 @@ class Cell:
 
 
 @dataclass(frozen=True)
+class Limit:
+    """A column of numbers that a reader may set a limit to."""
+
+    column: int
+    label: str
+    way: str
+    """Which side stays: "higher", "lower"; "magnitude", "nearest" the same of the distance from `middle`."""
+    middle: float = 0.0
+    option: str = ""
+    """What says the same on the command line, in front of the number."""
+
+
+@dataclass(frozen=True)
 class Grid:
     """A table that is sorted by clicking a heading, and searched."""
 
@@ -40,6 +54,7 @@ class Grid:
     caption: str = ""
     pins: bool = False
     """Whether the user can set a verdict in every row."""
+    limits: Sequence[Limit] = ()
     kind: str = "grid"
 
     @property
@@ -69,6 +84,24 @@ class Picture:
 
 
 @dataclass(frozen=True)
+class Walk:
+    """Sets of a curve that a reader moves along, size by size."""
+
+    name: str
+    points: Sequence[Mapping[str, Any]]
+    """Of each: size, score and cost as words, mark, features, comes, goes."""
+    start: int
+    """The place that is shown first."""
+    option: str
+    """What says a size on the command line, in front of the number."""
+    kind: str = "walk"
+
+    @property
+    def data(self) -> str:
+        return json.dumps(list(self.points), ensure_ascii=False)
+
+
+@dataclass(frozen=True)
 class Words:
     """Paragraphs; `style` quiet, warning or answer."""
 
@@ -86,7 +119,7 @@ class Code:
     kind: str = "code"
 
 
-Block = Grid | Picture | Words | Code
+Block = Grid | Picture | Walk | Words | Code
 
 
 @dataclass(frozen=True)

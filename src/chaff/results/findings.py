@@ -13,7 +13,7 @@ from chaff.files import read_json, save_frame
 from chaff.results.cuts import Cut
 from chaff.results.plain import plain, records
 from chaff.results.shown import frame_html, frame_text
-from chaff.stats.hit_shares import exact_interval
+from chaff.stats.stability import exact_interval
 from chaff.visible import Shown
 
 if TYPE_CHECKING:
@@ -212,16 +212,24 @@ class Findings(Shown):
     def _title(self) -> str:
         return f"{self.method} · {len(self.frame)} features · by {self.lead.replace('_', ' ')}"
 
+    def _as_read(self) -> pd.DataFrame:
+        """As it is shown; of the screen what it drops and what is to be reviewed before what it keeps."""
+        frame = self.shown()
+        if self.method != "screen" or "verdict" not in frame:
+            return frame
+        return frame.loc[(frame["verdict"] == "keep").sort_values(kind="stable").index]
+
     def __str__(self) -> str:
-        return frame_text(self._title(), self.shown(), _first(self.lead), self.notes)
+        return frame_text(self._title(), self._as_read(), self._first(), self.notes)
 
     def _repr_html_(self) -> str:
-        return frame_html(self._title(), self.shown(), _first(self.lead), self.notes)
+        return frame_html(self._title(), self._as_read(), self._first(), self.notes)
 
-
-def _first(lead: str) -> tuple[str, ...]:
-    """What the user looks for before anything else."""
-    return (lead, "verdict", "reason", "kind", "rows")
+    def _first(self) -> tuple[str, ...]:
+        """What the user looks for before anything else."""
+        if self.method == "screen":
+            return ("verdict", "reason", "kind", "rows", "missing_share", self.lead)
+        return (self.lead, "verdict", "reason", "kind", "rows")
 
 
 def read_findings(path: str | Path) -> Findings:

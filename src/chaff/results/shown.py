@@ -7,6 +7,7 @@ was asked for.
 from __future__ import annotations
 
 import html
+import re
 import shutil
 import textwrap
 import unicodedata
@@ -226,6 +227,9 @@ def frame_text(title: str, frame: pd.DataFrame, first: Sequence[str] = (), notes
     return "\n".join([*lines, *(line for n in notes for line in textwrap.wrap(n, width))])
 
 
+NUMBER = re.compile(r"[<+−-]?[\d.,]+([e%]\S*)?( ± \S+)?$|inf$")  # such a cell stands on the right
+
+
 def frame_html(title: str, frame: pd.DataFrame, first: Sequence[str] = (), notes: Sequence[str] = ()) -> str:
     """A frame as a small HTML table, everything in it escaped; leading columns, and the others named."""
     columns = frame_columns(frame, first)
@@ -239,7 +243,9 @@ def frame_html(title: str, frame: pd.DataFrame, first: Sequence[str] = (), notes
 
 def table_html(title: str, headers: Sequence[str], rows: Sequence[Sequence[str]], notes: Sequence[str] = ()) -> str:
     """Cells as a small HTML table; the only place where HTML is made, so the only one where text is escaped."""
-    head = "".join(f"<th>{html.escape(h)}</th>" for h in headers)
-    body = "".join("<tr>" + "".join(f"<td>{html.escape(c)}</td>" for c in row) + "</tr>" for row in rows)
+    left = [any(c and not NUMBER.match(c) for c in column) for column in zip(*rows, strict=True)] if rows else [False] * len(headers)
+    side = [' style="text-align: left"' if words else "" for words in left]
+    head = "".join(f"<th{s}>{html.escape(h)}</th>" for h, s in zip(headers, side, strict=True))
+    body = "".join("<tr>" + "".join(f"<td{s}>{html.escape(c)}</td>" for c, s in zip(row, side, strict=True)) + "</tr>" for row in rows)
     given = "".join(f"<p>{html.escape(n)}</p>" for n in notes)
     return f"<div><p><b>{html.escape(title)}</b></p><table><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>{given}</div>"

@@ -1,4 +1,7 @@
-"""Verdict: what one stage says of one feature."""
+"""Verdict: what one stage says of one feature.
+
+Pin: a user's own decision on a feature.
+"""
 
 from __future__ import annotations
 
@@ -7,6 +10,16 @@ from typing import Literal
 
 from chaff.results.shown import table_html
 from chaff.visible import Shown
+
+
+@dataclass(frozen=True)
+class Pin:
+    """A person's own decision on a feature, with a reason."""
+
+    feature: str
+    verdict: Literal["keep", "drop"]
+    because: str
+
 
 Word = Literal["keep", "drop", "review"]
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from chaff.arrays import Floats
-from chaff.kernels.distance import rising_products
+from chaff.kernels.neighbours import rising_products
 from chaff.stats.tail_probabilities import chi_square_upper
 
 FEWEST = 20  # under which the chi-square that stands for its distribution says little

@@ -14,7 +14,7 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.kernels.class_sums import joint_moments
 from chaff.kernels.ranks import concordance
-from chaff.stats.pooled_metric import Units
+from chaff.stats.paired_loss import Units
 from chaff.stats.ranks import Ranked, ranked
 from chaff.stats.tail_probabilities import t_quantile
 from chaff.stats.tolerances import ROUNDING

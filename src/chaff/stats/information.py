@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from chaff.arrays import Floats
-from chaff.kernels.shuffled_counts import shuffled_sums
+from chaff.kernels.counts import shuffled_sums
 from chaff.stats.tail_probabilities import chi_square_upper
 from chaff.stats.tolerances import FLAT
 

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from chaff.arrays import Floats, Ints
-from chaff.stats.pooled_metric import Units
+from chaff.stats.paired_loss import Units
 from chaff.stats.tail_probabilities import f_upper
 from chaff.stats.tolerances import SINGULAR
 

@@ -1,6 +1,8 @@
 """Dates: one format for a column, found from all of its cells or told, never cell by cell.
 
 04/01 and 13/01 of one column are either both days first or both months first; reading each as it fits moves days by months.
+
+Numbers from dates: age against a fixed day, year, month, weekday, hour, and the days since another date.
 """
 
 from __future__ import annotations

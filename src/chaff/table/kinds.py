@@ -1,8 +1,15 @@
-"""Kinds: what a column holds (number, binary, category, date, text), found out from its values or told by the user."""
+"""Kinds: what a column holds (number, binary, category, date, text), found out from its values or told by the user.
+
+Words that stand in an order - bands, `10-19`, `< 5`, low to high - read as one number each.
+
+Words that are numbers: one reading for a table and for `apply`, whatever wrote them.
+"""
 
 from __future__ import annotations
 
+import re
 import shlex
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Literal, get_args
 
@@ -11,8 +18,96 @@ import numpy as np
 from chaff.arrays import Flags, Floats, Ints
 from chaff.errors import DataError
 from chaff.table.dates import date_format_of, days_of, days_of_stored, is_iso
-from chaff.table.number_parsing import EXACT_FLOATS, numbers_of
-from chaff.table.ordered_words import listed_values, ordered_values
+
+NUMBER = r"[-+]?\d+(?:\.\d+)?"
+UNIT = r"\s*[^\W\d_%€$£]{0,8}[%€$£]?\s*"
+BETWEEN = re.compile(rf"[\[(]?\s*({NUMBER}){UNIT}(?:-|–|—|to|,|\.\.|:)\s*({NUMBER}){UNIT}[\])]?", re.IGNORECASE)
+BELOW = re.compile(rf"(?:<=?|≤|under|below|up to|less than)\s*({NUMBER}){UNIT}", re.IGNORECASE)
+ABOVE = re.compile(
+    rf"(?:>=?|≥|over|above|more than|from)\s*({NUMBER}){UNIT}|({NUMBER}){UNIT}(?:\+|and (?:more|over|above)|or more)", re.IGNORECASE
+)
+ALONE = re.compile(rf"({NUMBER}){UNIT}")
+SCALES: tuple[tuple[str, ...], ...] = (
+    ("none", "very low", "low", "medium", "high", "very high"),
+    ("none", "very low", "low", "moderate", "high", "very high"),
+    ("none", "very low", "low", "normal", "high", "very high"),
+    ("none", "very low", "low", "mid", "high", "very high"),
+    ("none", "", "mild", "moderate", "severe", "very severe"),  # a word has one place, whatever else is in the file
+    ("xxs", "xs", "s", "m", "l", "xl", "xxl", "xxxl"),
+    ("", "very small", "small", "medium", "large", "very large"),
+    ("very poor", "poor", "fair", "good", "very good", "excellent"),
+    ("never", "rarely", "sometimes", "often", "always"),
+    ("very bad", "bad", "average", "good", "very good"),
+    ("first", "second", "third", "fourth", "fifth"),
+)
+HAIR = 1e-3  # of one: `< 5` lies just under 5, `5+` just above
+
+
+def ordered_values(words: Sequence[str], declared: bool = False) -> dict[str, float] | None:
+    """Word → number, where all words are bands of numbers or of one scale.
+
+    Unless the user `told` so: three words at least, and of bands one at least not a plain number.
+    """
+    if len(words) < 3 and not declared:
+        return None
+    bands = {w: _band(w) for w in words}
+    if all(v is not None for v in bands.values()) and (declared or not all(ALONE.fullmatch(w.strip()) for w in words)):
+        return {w: float(v) for w, v in bands.items() if v is not None}
+    for scale in SCALES:
+        result = {w: float(scale.index(w.strip().lower())) for w in words if w.strip().lower() in scale and w.strip()}
+        if len(result) == len(words):
+            return result
+    return None
+
+
+def listed_values(words: Sequence[str], order: Sequence[str]) -> dict[str, float] | None:
+    """Word → place in an order that the user wrote down; None where a word is not in it."""
+    place = {w.strip(): float(k) for k, w in enumerate(order)}
+    return {w: place[w.strip()] for w in words} if all(w.strip() in place for w in words) else None
+
+
+def _band(word: str) -> float | None:
+    word = word.strip()
+    between = BETWEEN.fullmatch(word)
+    if between:
+        return (float(between[1]) + float(between[2])) / 2
+    below = BELOW.fullmatch(word)
+    if below:
+        return float(below[1]) - HAIR
+    above = ABOVE.fullmatch(word)
+    if above:
+        return float(above[1] or above[2]) + HAIR
+    alone = ALONE.fullmatch(word)
+    return float(alone[1]) if alone else None
+
+
+HEX = re.compile(r"\s*[-+]?0[xX][0-9a-fA-F]+\s*")
+WHOLE = re.compile(r"\s*[-+]?[0-9]{1,18}\s*")
+EXACT_FLOATS = 2**53
+LONGEST = 400  # letters of a number: more are no number that anybody wrote
+
+
+def numbers_of(words: Sequence[str], decimal: str | None = None) -> Floats:
+    """The number that each word is, NaN where it is none: decimal points or commas, exponents, hexadecimal whole numbers."""
+    import pandas as pd
+
+    plain = [w if len(w) <= LONGEST else "" for w in words]
+    if decimal == ",":
+        plain = [
+            w.replace(".", "").replace(",", ".") if re.search(r"\d\.\d{3}(\D|$)", w) and "," in w else w.replace(",", ".") for w in plain
+        ]
+    out = pd.to_numeric(pd.Series(plain, dtype=object), errors="coerce").to_numpy(dtype=float, copy=True)
+    for k in np.flatnonzero(np.isnan(out)).tolist():
+        if HEX.fullmatch(plain[k]):
+            out[k] = float(int(plain[k].strip(), 16))
+    answer: Floats = out
+    return answer
+
+
+def all_whole(words: Sequence[str]) -> bool:
+    """Whether every word is written as a whole number."""
+    return all(WHOLE.fullmatch(w) for w in words)
+
 
 Kind = Literal["number", "binary", "category", "date", "text"]
 KINDS: tuple[str, ...] = get_args(Kind)

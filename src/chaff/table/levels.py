@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from chaff.arrays import Floats, Ints
-from chaff.table.layout import LEVELS_IN_LINEAR_FORM
+from chaff.table.design import LEVELS_IN_LINEAR_FORM
 from chaff.table.moments import Moments, live_columns
 
 

@@ -15,12 +15,12 @@ from typing import Any
 import numpy as np
 
 from chaff.arrays import Flags, Floats, Ints
-from chaff.kernels.pointers import addresses_of
+from chaff.kernels.jit import addresses_of
 from chaff.kernels.row_blocks import add_complements, fill_columns, fill_levels, mark_missing
 from chaff.stats.blas import add_gram, mirror
 from chaff.stats.correlation import correlation_from_products
 from chaff.stats.tolerances import FLAT
-from chaff.table.layout import Layout
+from chaff.table.design import Layout
 from chaff.table.on_disk.spilled import settle
 from chaff.table.table import Table
 from chaff.work import Work, task

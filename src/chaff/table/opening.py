@@ -11,18 +11,16 @@ from typing import Any
 import numpy as np
 
 from chaff.errors import DataError, UsageError
-from chaff.table.files.frames import arrow_column
 from chaff.table.files.reading import Reading
-from chaff.table.files.sources import read_source
+from chaff.table.files.sources import arrow_column, read_source
 from chaff.table.files.text_files import guesses
 from chaff.table.large_tables import Limit, on_disk, stored_source
 from chaff.table.on_disk.stored import StoredTable
 from chaff.table.pickling import lets_travel
-from chaff.table.roles import build_table, some_words
+from chaff.table.roles import build_table, some_words, with_made_target
 from chaff.table.source import Source
 from chaff.table.table import Table
 from chaff.table.terms import Terms, terms_in_words
-from chaff.table.thresholds import with_made_target
 
 lets_travel()
 
@@ -43,7 +41,13 @@ def _says_terms(call: Callable[..., Table]) -> Callable[..., Table]:
 
 @_says_terms
 def open_table(
-    source: Any, target: str, *, holdout: Any = None, memory: str | float | None = None, scratch: str | Path | None = None, **terms: Any
+    source: Any,
+    target: str = "",
+    *,
+    holdout: Any = None,
+    memory: str | float | None = None,
+    scratch: str | Path | None = None,
+    **terms: Any,
 ) -> Table:
     """Open a table: say what is to be predicted and what the columns are for.
 
@@ -54,7 +58,8 @@ def open_table(
         in the order of their names; folders named key=value below it are columns. Also addresses in an object store, such as
         ``s3://mill/lots``.
     target : str
-        Column to predict. Rows where it is missing are left out, and counted in `table.notes`.
+        Column to predict. Rows where it is missing are left out, and counted in `table.notes`. Left out: the table can be screened,
+        and its overlap be seen; whatever needs a target says so.
     holdout : as `source`, optional
         Separate rows with the same columns, to be used as the holdout (see `chaff.select`).
     memory : str or float, optional

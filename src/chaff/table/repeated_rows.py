@@ -8,7 +8,7 @@ from weakref import WeakKeyDictionary
 import numpy as np
 
 from chaff.arrays import Floats, Ints
-from chaff.kernels.hashes import mix_in
+from chaff.kernels.random_draws import mix_in
 from chaff.table.source import Source
 from chaff.table.table import Table
 

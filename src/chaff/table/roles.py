@@ -1,8 +1,13 @@
-"""Roles: what the columns of a source are for, checked and decoded into a Table."""
+"""Roles: what the columns of a source are for, checked and decoded into a Table.
+
+A target made from a number by thresholds; what it was made from takes no part.
+"""
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -11,21 +16,73 @@ import numpy as np
 from chaff.errors import DataError, UnknownColumn, UsageError, nearest
 from chaff.table.files.reading import Reading
 from chaff.table.files.sources import read_path
-from chaff.table.kinds import KINDS, Column, beyond_floats, is_ordered
-from chaff.table.number_parsing import numbers_of
+from chaff.table.kinds import KINDS, Column, beyond_floats, decode, is_ordered, numbers_of
 from chaff.table.source import Source
 from chaff.table.table import Meaning, Table, Target
 from chaff.table.terms import Terms
+
+
+def with_made_target(arrow: Any, label: str, terms: Terms) -> tuple[Any, Terms, str]:
+    """(the data with the target that thresholds make, terms that name it, a note)."""
+    import pyarrow as pa
+
+    column, above = terms.target, terms.target_above
+    edges = _edges(above, terms.target_cuts or None)
+    if column not in arrow.column_names:
+        raise UnknownColumn(f"column '{column}' is not in {label}.{nearest(column, arrow.column_names)}")
+    made = terms.target_name or (f"{column}_above_{edges[0]:g}" if above is not None else f"{column}_class")
+    if made in arrow.column_names:
+        raise UsageError(f"{label} has a column '{made}' already: pass target_name=… (--target-name) with another name for the target")
+    values = decode(column, arrow.column(column), "number", terms.decimal).values
+    named = _labels(terms.target_labels or None, edges, above is not None)
+    place = np.searchsorted(edges, values, side="left")  # at the threshold itself: not above
+    missing = np.isnan(values)
+    if np.unique(place[~missing]).size < 2:
+        raise DataError(
+            f"every row falls into one class: '{column}' runs from {np.nanmin(values):g} to {np.nanmax(values):g}, "
+            f"the threshold is {', '.join(f'{e:g}' for e in edges)}"
+        )
+    positive = terms.positive if terms.positive is not None else named[1] if len(named) == 2 else None
+    ignore = tuple(dict.fromkeys([*terms.ignore, column]))
+    metadata = arrow.schema.metadata
+    words = pa.DictionaryArray.from_arrays(pa.array(place.astype(np.int32), mask=missing), pa.array(named, pa.string())).cast(pa.string())
+    arrow = arrow.append_column(made, words).replace_schema_metadata(metadata)
+    text = replace(terms, target=made, task="classification", positive=positive, ignore=ignore)
+    return arrow, text, f"{made} was made from {column}, which is therefore ignored"
+
+
+def _edges(above: float | None, cuts: Sequence[float] | None) -> list[float]:
+    if (above is None) == (cuts is None):
+        raise UsageError("say either above=… (one threshold) or cuts=[…] (several)")
+    edges = [float(above)] if above is not None else [float(c) for c in cuts or ()]
+    if not edges or sorted(set(edges)) != edges or not np.isfinite(edges).all():
+        raise UsageError(f"thresholds must be finite and rising, not {edges}")
+    return edges
+
+
+def _labels(labels: Sequence[str] | None, edges: list[float], yes_no: bool) -> list[str]:
+    if labels is not None:
+        if len(labels) != len(edges) + 1 or len(set(labels)) != len(labels):
+            raise UsageError(f"{len(edges) + 1} different labels are needed, from the lowest class on; {len(labels)} were given")
+        return [str(n) for n in labels]
+    if yes_no:
+        return ["no", "yes"]
+    middle = [f"{a:g} to {b:g}" for a, b in itertools.pairwise(edges)]
+    return [f"to {edges[0]:g}", *middle, f"above {edges[-1]:g}"]
+
 
 WIDEST = 1e140  # of a target: its squares, and their sums, have to fit
 FEW_NUMBERS = 10  # whole-number targets with at most this many values are asked about in a note
 
 
 def build_table(source: Source, terms: Terms, held: int) -> Table:
-    """Check the roles, decode the target, and put the Table together. `held`: how many last rows came as the holdout."""
+    """Check the roles, decode the target where one is named, and put the Table together. `held`: how many last rows came as the
+    holdout."""
     meanings = read_dictionary(terms.dictionary)
     _check_named(source, terms)
-    text, y, notes = _read_target(source, terms, meanings.get(terms.target, Meaning()).unit)
+    text, y, notes = Target("", "none"), np.zeros(source.rows), list[str]()
+    if terms.target:
+        text, y, notes = _read_target(source, terms, meanings.get(terms.target, Meaning()).unit)
     features = _features(source, terms)
     _check_words(source, features)
     weights = _read_weights(source, terms.weights)
@@ -35,7 +92,8 @@ def build_table(source: Source, terms: Terms, held: int) -> Table:
         words = ("rows have", "are") if left_out > 1 else ("row has", "is")
         notes.append(f"{left_out:,} {words[0]} no {terms.target} and {words[1]} left out")
     rows = np.flatnonzero(present)
-    _check_target_varies(text, y[rows], terms.target)
+    if terms.target:
+        _check_target_varies(text, y[rows], terms.target)
     if held:
         notes.append(f"the last {held:,} rows came as a separate holdout")
     return Table(
@@ -118,7 +176,7 @@ def read_dictionary(dictionary: Mapping[str, Any] | str | Path | None) -> dict[s
 def _check_named(source: Source, terms: Terms) -> None:
     names = list(source.arrow.column_names)
     requested = [
-        terms.target,
+        *([terms.target] if terms.target else []),
         *terms.roles,
         *terms.ignore,
         *terms.protected,
@@ -150,7 +208,7 @@ def _check_named(source: Source, terms: Terms) -> None:
             raise DataError(f"together '{name}': a column of that name exists already, choose another")
     for role in ("ids", "ignore", "groups", "weights", "order"):
         held = getattr(terms, role)
-        if terms.target == held or (not isinstance(held, str) and terms.target in (held or ())):
+        if (terms.target and terms.target == held) or (not isinstance(held, str) and terms.target in (held or ())):
             raise UsageError(f"'{terms.target}' is the target and cannot also be under {role}")
 
 

@@ -16,8 +16,7 @@ import numpy as np
 from chaff.arrays import Floats, Ints
 from chaff.errors import DataError
 from chaff.memory import BoundedCache, machine_bytes
-from chaff.table.date_parts import WHOLE, date_part
-from chaff.table.derived import Derived, filled_cells, flag_cells, flag_column, gaps_of, without_codes
+from chaff.table.derived import WHOLE, Derived, date_part, filled_cells, flag_cells, flag_column, gaps_of, without_codes
 from chaff.table.files.reading import Reading
 from chaff.table.kinds import Column, Kind, decode, floats_of, from_numbers
 from chaff.table.on_disk.spilled import Spill, SpilledBlock, settle
@@ -146,6 +145,10 @@ class Source:
             raise DataError(f"a column '{taken[0]}' is in {self.label} already: rename it")
         made = {**self.made, **{c.name: c for c in columns}}
         return replace(self, made=made, decoys=(*self.decoys, *decoys), decoded=self.decoded.without(()), gaps=dict(self.gaps))
+
+    def apart(self, gaps: dict[str, bool]) -> Source:
+        """The same data, nothing that was decoded shared; `gaps` says which columns count as having any."""
+        return replace(self, decoded=_decoded_cache(), gaps=gaps)
 
     def named(self, label: str) -> Source:
         """The same data under another label."""

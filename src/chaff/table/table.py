@@ -5,7 +5,7 @@ from __future__ import annotations
 import html
 import shutil
 import textwrap
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from functools import cached_property
@@ -16,16 +16,17 @@ import numpy.typing as npt
 
 from chaff.arrays import Floats, Ints
 from chaff.errors import ArgumentError, DataError, UnknownColumn, UsageError, nearest
-from chaff.stats.pooled_metric import Units
-from chaff.table.date_parts import EPOCH, derived_parts, others_in
+from chaff.stats.paired_loss import Units
 from chaff.table.dates import stored_format
-from chaff.table.derived import Derived, checked_fill, flags_for
+from chaff.table.derived import EPOCH, Derived, checked_fill, derived_parts, flags_for, others_in
+from chaff.table.indicator_groups import indicator_groups, joined
 from chaff.table.kinds import Column, Kind
 from chaff.table.source import Source
 from chaff.table.terms import Terms
 from chaff.visible import Shown, listed
 
-Task = Literal["regression", "classification"]
+Task = Literal["regression", "classification", "none"]
+NO_TARGET = "this needs a target, and the table was opened without one: open_table(…, target=NAME), --target NAME"
 MOST_NAMES = 12  # of a kind, shown in a notebook
 
 
@@ -108,8 +109,24 @@ class Table(Shown):
 
     @cached_property
     def y(self) -> Floats:
-        """Target of the rows in view: the number itself, or the class code 0, 1, …"""
+        """Target of the rows in view: the number itself, or the class code 0, 1, …
+
+        Raises
+        ------
+        UsageError
+            When the table was opened without one.
+        """
+        self.check_target()
         return self.y_all[self.rows]
+
+    @property
+    def has_target(self) -> bool:
+        """Whether there is something to predict; without it a table can be screened and its overlap be seen."""
+        return self.target.task != "none"
+
+    def check_target(self) -> None:
+        if not self.has_target:
+            raise UsageError(NO_TARGET)
 
     @property
     def row_numbers(self) -> Ints:
@@ -138,7 +155,10 @@ class Table(Shown):
 
     @cached_property
     def targets(self) -> Floats:
-        """Target columns, float64 (rows, t): the number; one 0/1 column with two classes; one per class with more."""
+        """Target columns, float64 (rows, t): the number; one 0/1 column with two classes; one per class with more; none where there
+        is no target."""
+        if not self.has_target:
+            return np.empty((len(self), 0))
         if self.target.task == "regression":
             return self.y[:, None].copy()
         classes = np.array([1]) if len(self.target.classes) == 2 else np.arange(len(self.target.classes))
@@ -262,6 +282,23 @@ class Table(Shown):
         self.check_known(names)
         self.check_features(names)
         return replace(self, features=tuple(dict.fromkeys(names)))
+
+    def with_indicators_joined(self, apart: Collection[str] = ()) -> tuple[Table, dict[str, tuple[str, ...]]]:
+        """The table with 0/1 columns that add up to one taken as one category, and which they are; in memory only.
+
+        apart : columns that stay as they are
+        """
+        if self.source.spill is not None:
+            return self, {}
+        flags = {f: self.whole_column(f) for f in self.features if self.kind(f) == "binary" and f not in apart}
+        groups = {stem: names for stem, names in indicator_groups(flags).items() if stem not in self.source.known}
+        if not groups:
+            return self, {}
+        source = self.source.with_made([joined(stem, {n: flags[n] for n in names}) for stem, names in groups.items()])
+        first = {names[0]: stem for stem, names in groups.items()}
+        members = {n for names in groups.values() for n in names}
+        features = tuple(first.get(f, f) for f in self.features if f in first or f not in members)
+        return replace(self, source=source, features=features), groups
 
     def with_missing_flags(self, names: Sequence[str]) -> Table:
         """A further feature for each column that says whether it is missing there: `NAME_missing`, right behind it.
@@ -457,7 +494,9 @@ class Table(Shown):
             tail += f" · positive class '{target.positive}'" if target.positive is not None else ""
         kinds = ", ".join(f"{len(names)} {kind}" for kind, names in self._by_kind().items())
         count = f"{len(self.features)} feature{'s' * (len(self.features) != 1)}"
-        return f"{self.label} · {len(self):,} rows · {count} ({kinds}) · target {target.name}{tail}"
+        return (
+            f"{self.label} · {len(self):,} rows · {count} ({kinds}) · {f'target {target.name}{tail}' if self.has_target else 'no target'}"
+        )
 
     @property
     def roles_text(self) -> tuple[str, ...]:

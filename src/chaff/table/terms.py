@@ -7,13 +7,14 @@ from __future__ import annotations
 
 import dataclasses
 import fnmatch
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import PurePath
 from typing import Any, Literal
 
 from chaff.choices import wrong_fields
 from chaff.errors import UnknownColumn, UsageError
+from chaff.table.derived import others_in
 from chaff.table.files.reading import Reading
 
 SettingForm = Literal["word", "words", "names", "number", "numbers", "pairs", "number pairs", "word lists", "path"]
@@ -153,6 +154,17 @@ class Terms:
     def changed_by(self, **given: Any) -> Terms:
         """These terms with some of them replaced."""
         return Terms.from_settings(**{**self.as_mapping(), **given})
+
+    def only_with(self, there: Collection[str]) -> Terms:
+        """These terms as far as columns that are there are meant; what columns cost and mean is left out."""
+        keep: dict[str, Any] = {
+            name: {k: v for k, v in getattr(self, name).items() if k in there} for name in ("kinds", "dates", "missing_codes", "fill")
+        }
+        keep["together"] = {k: v for k, v in self.together.items() if set(v) <= set(there)}
+        keep["derive"] = {k: v for k, v in self.derive.items() if k in there and not others_in(v) - set(there)}
+        keep |= {name: tuple(n for n in getattr(self, name) if n in there) for name in ("ids", "ignore", "protected", "missing_flags")}
+        keep["features"] = tuple(n for n in self.features if n in there or n in keep["together"])
+        return dataclasses.replace(self, **keep, panels={}, costs={}, dictionary=None)
 
     def as_mapping(self) -> dict[str, Any]:
         """What differs from the defaults, as plain data: what stands in a plan and in a selection."""

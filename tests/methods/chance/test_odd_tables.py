@@ -41,6 +41,7 @@ def more_tables():
 TABLES = more_tables()
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("name", TABLES)
 def test_every_test_copes(name):
     table = TABLES[name]

@@ -8,7 +8,7 @@ import chaff
 from chaff.evaluate.setting import Setting
 from chaff.methods.chance.twin_test import Record, TwinTest, rounds_to_decide, scale_of
 from chaff.methods.chance.twins import TWIN, ForestRounds, rounds_of, with_twins
-from chaff.stats.hit_shares import exact_interval, log_evidence_above, log_evidence_below
+from chaff.stats.stability import exact_interval, log_evidence_above, log_evidence_below
 from chaff.table.shuffle import order_of_rows
 from chaff.work import Work
 from tests.methods.chance.test_shuffled_target import made, noise
@@ -66,6 +66,7 @@ def test_signals_beat_their_twins(classes, roles):
     assert found.more["history"].shape == (frame["rounds"].max(), 8) and len(found.more["twins"]) == frame["rounds"].max()
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     ("model", "by"), [(SMALL, "out of bag"), ("ridge", "permutation"), (chaff.Lasso(penalty=0.05), "coefficient"), ("tree", "impurity")]
 )

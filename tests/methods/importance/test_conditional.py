@@ -6,7 +6,7 @@ import pytest
 
 import chaff
 from chaff.evaluate.setting import Setting
-from chaff.methods.importance.conditional import Conditional, permuted_given_others, within_strata
+from chaff.methods.importance.permutation import Conditional, permuted_given_others, within_strata
 from chaff.models.forms import BinsForm
 from chaff.table.design import Design
 from chaff.work import Work

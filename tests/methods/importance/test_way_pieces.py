@@ -5,7 +5,7 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.methods.importance.shuffling import clusters, likeness, with_cells
+from chaff.methods.importance.permutation import clusters, likeness, with_cells
 from chaff.methods.importance.stage import side_by_side
 from chaff.methods.importance.way import as_way, importance_findings
 from chaff.methods.importance.ways.coefficient import half_of

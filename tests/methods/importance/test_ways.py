@@ -9,7 +9,7 @@ import pytest
 
 import chaff
 from chaff.evaluate.setting import Setting
-from chaff.methods.importance.shuffling import LEAST_ROWS, Strata, clusters, with_cells
+from chaff.methods.importance.permutation import LEAST_ROWS, Strata, clusters, with_cells
 from chaff.methods.importance.way import WAYS, fits
 from chaff.models.forms import sample
 from chaff.work import Work

@@ -9,7 +9,7 @@ from scipy.optimize import minimize
 from scipy.stats import multivariate_normal
 
 import chaff
-from chaff.stats.correlations_with_gaps import correlations_with_gaps
+from chaff.stats.correlation import correlations_with_gaps
 
 
 def repeats(n: int, p: int, rng: np.random.Generator) -> np.ndarray:

@@ -9,7 +9,7 @@ import pytest
 import chaff
 from chaff.methods.relevance.additive import MOST_LINES, WIDEST, Basis, _by_strength, left_over
 from chaff.methods.relevance.stage import confirmed
-from chaff.stats.pooled_metric import Units
+from chaff.stats.paired_loss import Units
 from chaff.work import Work
 
 

@@ -56,6 +56,7 @@ def test_the_usual_names_lead_to_ours(mixed, usual, ours):
     assert ours in chaff.relevance(mixed, [usual]).frame.columns
 
 
+@pytest.mark.long
 def test_a_stage_that_only_measures_gives_no_verdict(mixed):
     found = chaff.importance(mixed, "lasso", "coefficient")
     assert set(found.frame["verdict"]) == {"measured"}

@@ -9,11 +9,10 @@ from scipy.stats import ks_2samp
 
 import chaff
 from chaff.cli.tables import with_interval
-from chaff.kernels.shuffled_counts import shuffled_sums
-from chaff.methods.relevance.contrasts import MOST_LEVELS, indicators
-from chaff.methods.relevance.relevance_data import RelevanceData
+from chaff.kernels.counts import shuffled_sums
+from chaff.methods.relevance.relevance_data import MOST_LEVELS, RelevanceData, indicators
 from chaff.stats.information import shuffled_chi_square_p, tail_bound
-from chaff.stats.pooled_metric import Units
+from chaff.stats.paired_loss import Units
 from chaff.stats.ranks import average_ranks
 from chaff.stats.score_test import score_p
 from chaff.work import Work

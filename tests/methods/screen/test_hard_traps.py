@@ -7,7 +7,7 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.methods.screen import joint_leak
+from chaff.methods.screen import leaks
 
 N = 700
 
@@ -249,8 +249,8 @@ def test_a_category_of_thousands_is_held_against_nothing_that_takes_a_column_a_l
     frame["farm_code"] = [f"farm {k}" for k in rng.integers(0, 1500, 3000)]
     frame["loaf_volume"] = frame["assay_0"] + 0.5 * frame["assay_1"] + rng.normal(size=3000) * 0.02
     frame["nearly"] = frame["loaf_volume"] + rng.normal(size=3000) * 0.001
-    told = joint_leak.part_moments
-    monkeypatch.setattr(joint_leak, "part_moments", lambda table, names, *rest: seen.append(tuple(names)) or told(table, names, *rest))
+    told = leaks.part_moments
+    monkeypatch.setattr(leaks, "part_moments", lambda table, names, *rest: seen.append(tuple(names)) or told(table, names, *rest))
     found = chaff.screen(chaff.open_table(frame, "loaf_volume"))
     assert seen and all("farm_code" not in names and "assay_0" in names for names in seen)
     assert found.frame.loc["nearly", "verdict"] in ("drop", "review")

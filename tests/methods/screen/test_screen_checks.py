@@ -82,7 +82,7 @@ def test_with_an_order_the_target_shifted_in_time_is_seen(away, stays, words):
     [
         (np.where(np.arange(N) % 40 == 0, 999, RNG.normal(12, 1, N)), "999 (10 times)"),
         (np.where(np.arange(N) % 50 == 0, 0.0, RNG.normal(78, 2, N)), "0 (8 times)"),
-        (np.where(np.arange(N) % 50 == 0, -1, RNG.integers(0, 60, N)), "-1 (8 times)"),
+        (np.where(np.arange(N) % 50 == 0, -1, RNG.integers(9, 60, N)), "-1 (8 times)"),
         (np.where(np.arange(N) % 4 == 0, "n/a", RNG.choice(["a", "b"], N)), "'n/a' (100 times)"),
     ],
 )
@@ -130,7 +130,7 @@ def test_facts_equal_their_definitions():
 def test_limits_and_spread_of_zero():
     still = np.full(N, 5.0)
     assert row(screened(x=still))["verdict"] == "drop"
-    assert row(screened(x=still, limits={"top_share": None, "spread": None, "relative_spread": None}))["verdict"] == "keep"
+    assert row(screened(x=still, limits={"top_share": None, "spread": None, "least_steps": None}))["verdict"] == "keep"
     assert row(screened(x=RNG.normal(0, 0.2, N), limits={"spread": 0.5}))["figure"].startswith("spread")
     with pytest.raises(chaff.UsageError, match="missing_share must be between"):
         screened(x=still, limits={"missing_share": 2})
@@ -179,3 +179,41 @@ def test_verdicts_on_the_mill_follow_its_truth():
         chaff.screen(chaff.demo.table(rows=200), pins=[chaff.pin_drop("ash_pct", because="too dear")]).frame.loc["ash_pct", "reason"]
         == "pinned: too dear"
     )
+
+
+def test_whole_numbers_that_name_rows_are_told_from_those_that_measure():
+    amount = RNG.permutation(900_000)[:N]
+    found = screened(turnover=amount, account_no=amount[::-1].copy(), billNumber=RNG.permutation(900_000)[:N])
+    assert row(found, "turnover")["verdict"] == "review" and row(found, "turnover")["stays"]
+    for named in ("account_no", "billNumber"):
+        assert "its name says so" in row(found, named)["reason"] and not row(found, named)["stays"], named
+    predicts = (1000 * (BASE["y"] + RNG.normal(0, 20, N))).round().astype(int)
+    assert row(screened(account_no=predicts), "account_no")["verdict"] == "keep"
+    assert row(screened(account_no=amount, limits={"id_share": None}), "account_no")["verdict"] == "keep"
+
+
+def test_a_rounded_measurement_that_predicts_is_no_group():
+    """About ten rows a value, a steep line: values differ, as those next to them let expect."""
+    x = RNG.integers(0, 40, N)
+    steep = BASE.assign(x=x, y=np.exp(x / 8) + RNG.normal(0, 1, N))
+    assert row(chaff.screen(chaff.open_table(steep, "y")))["groups_words"] == ""
+    farm = RNG.normal(0, 3, 40)[x]  # of real groups neighbours say nothing
+    grouped = BASE.assign(x=x, y=farm + RNG.normal(0, 1, N))
+    assert "40 values of about 10 rows" in row(chaff.screen(chaff.open_table(grouped, "y")))["groups_words"]
+
+
+def test_minus_one_is_a_code_only_where_it_stands_apart():
+    assert row(screened(x=RNG.choice([-1, 0, 1, 2, 3, 4, 5], N)))["sentinel"] == ""
+    assert row(screened(x=np.where(RNG.random(N) < 0.03, -1, RNG.integers(0, 30, N))))["sentinel"] == ""
+    away = np.where(RNG.random(N) < 0.05, -1.0, RNG.normal(40, 5, N))
+    assert "-1 (" in row(screened(x=away))["sentinel"]
+    once = np.r_[-1.0, RNG.normal(40, 5, N - 1)]
+    assert row(screened(x=once))["sentinel"] == ""
+
+
+def test_the_coefficient_of_variation_can_be_the_limit():
+    found = screened(x=RNG.normal(100, 5, N), w=RNG.normal(100, 30, N), limits={"relative_spread": 0.1})
+    assert "relative_spread 0.0" in row(found)["figure"] and row(found)["limit"] == "0.1" and row(found, "w")["verdict"] == "keep"
+    tried = found.try_limits([0.1], "relative_spread")
+    assert int(tried["stay"].iloc[0]) == 2  # w and z: as the limit says
+    assert row(screened(x=RNG.normal(100, 5, N)))["verdict"] == "keep"

@@ -7,7 +7,7 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.methods.search.every_set import irreducible, losses_of_all
+from chaff.methods.search.alternatives import irreducible, losses_of_all
 from tests.methods.search.test_strategies import table
 
 
@@ -107,7 +107,7 @@ def test_what_all_sets_lose_is_in_the_metrics_own_form():
 
 
 def test_a_total_cost_binds_the_good_sets_too():
-    from chaff.methods.search.every_set import costs_of_all
+    from chaff.methods.search.alternatives import costs_of_all
     from chaff.table.set_costs import Prices
 
     names = ["protein_pct", "ash_pct", "gluten_wet_pct", "gluten_dry_pct", "falling_number_s", "straw_pct"]

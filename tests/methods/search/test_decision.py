@@ -8,12 +8,11 @@ import pytest
 
 import chaff
 from chaff.evaluate.setting import Setting
-from chaff.methods.search.curve import SizeCurve
 from chaff.methods.search.lens import curves_of_lenses
 from chaff.methods.search.linear_lens import LinearLens
 from chaff.methods.search.search_data import SearchData
-from chaff.methods.search.size_choice import SizeRule, Sizes, bound_of, choose
-from chaff.results.pin import Pin
+from chaff.methods.search.size_choice import SizeCurve, SizeRule, Sizes, bound_of, choose
+from chaff.results.verdict import Pin
 from chaff.work import Work
 
 

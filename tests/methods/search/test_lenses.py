@@ -9,10 +9,9 @@ import pytest
 
 import chaff
 from chaff.evaluate.setting import Setting
-from chaff.methods.search.elimination import without_weakest
 from chaff.methods.search.forest_lens import ForestLens, units_in
 from chaff.methods.search.lens import sizes_to_score
-from chaff.methods.search.model_lens import with_permuted
+from chaff.methods.search.model_lens import with_permuted, without_weakest
 from chaff.methods.search.nested_error import LEAST, nested_error
 from chaff.methods.search.search_data import SearchData
 from chaff.models.forms import sample

@@ -7,9 +7,9 @@ import pytest
 import chaff
 from chaff.evaluate.setting import Setting
 from chaff.methods.repeats import Priority, repeats_in, stand_for
-from chaff.methods.search.elimination import without_weakest
+from chaff.methods.search.model_lens import without_weakest
 from chaff.methods.search.size_choice import Passenger
-from chaff.results.pin import Pin
+from chaff.results.verdict import Pin
 
 
 def copies(n=300, seed=0, wave=False, classes=False):

@@ -9,12 +9,11 @@ import pytest
 import chaff
 from chaff.cli.options import parse_choice, parse_strategies
 from chaff.evaluate.limits import Limits
+from chaff.methods.search.alternatives import can_see_all
 from chaff.methods.search.breeding import diversity, fronts
-from chaff.methods.search.choice_rules import Rule
-from chaff.methods.search.every_set import can_see_all
-from chaff.methods.search.information_criteria import _trace, criteria
-from chaff.methods.search.progress import Progress
+from chaff.methods.search.choice_rules import Rule, _trace, criteria
 from chaff.methods.search.strategies.genetic import Brood, _further, _reached, _standing
+from chaff.methods.search.strategy import Progress
 from tests.methods.search.test_strategies import table
 
 

@@ -7,9 +7,8 @@ import pandas as pd
 import pytest
 
 import chaff
-from chaff.evaluate.used_rows import used_rows
-from chaff.methods.search.choice_rules import Points, Rule, place_of
-from chaff.methods.search.information_criteria import criteria
+from chaff.evaluate.limits import used_rows
+from chaff.methods.search.choice_rules import Points, Rule, criteria, place_of
 from tests.methods.search.test_strategies import table
 
 
@@ -168,6 +167,7 @@ def test_runs_compare_on_the_same_footing_and_share_evaluations(lots):
         chaff.search(lots, chaff.Ridge(0.5), "forward", after=one)
 
 
+@pytest.mark.long
 def test_a_total_cost_binds_every_strategy(lots):
     total = 12.0
     prices = {"protein_pct": 14.0, "protein_nir_pct": 2.0, "ash_pct": 9.0, "falling_number_s": 6.0}
@@ -310,7 +310,7 @@ def test_a_trail_is_saved_and_shown(lots, tmp_path):
     assert len(pd.read_csv(tmp_path / "trail.csv")) == len(pd.read_parquet(tmp_path / "trail.parquet")) == len(trail.moves)
     with pytest.raises(chaff.UsageError, match=r"\.json, \.csv or \.parquet"):
         trail.save(tmp_path / "trail.txt")
-    assert "search · " in str(trail) and "cost" in str(trail) and "<table" in trail._repr_html_()
+    assert "floating · ridge · " in str(trail) and "cost" in str(trail) and "<table" in trail._repr_html_()
     with pytest.raises(chaff.UsageError, match="has no generations"):
         _ = trail.generations
     with pytest.raises(chaff.UsageError, match="there is no generation 3"):

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 import chaff
-from chaff.methods.search.elimination import weakest, without_weakest
+from chaff.methods.search.model_lens import weakest, without_weakest
 
 TREE = chaff.Tree(depth=4)
 

@@ -15,14 +15,13 @@ from chaff.decide.selection import Selection
 from chaff.evaluate.setting import Setting
 from chaff.folds import make_folds
 from chaff.methods.search.additions import row_losses
-from chaff.methods.search.curve import keep_up_of
 from chaff.methods.search.nested_error import nested_error
 from chaff.methods.search.search_data import SearchData, averaged
+from chaff.methods.search.size_choice import keep_up_of
 from chaff.metrics import METRICS
 from chaff.models.protocols import Model
 from chaff.results.digits import score
-from chaff.stats.paired_loss import KeepUp
-from chaff.stats.pooled_metric import pooled
+from chaff.stats.paired_loss import KeepUp, pooled
 from chaff.stats.tail_probabilities import t_quantile
 from chaff.table.table import Table
 from chaff.work import Work

@@ -13,10 +13,8 @@ from chaff.decide.drift import Drifts, column_effect, drifts_of
 from chaff.decide.selection import Selection
 from chaff.decide.selection_parts import KeptPart
 from chaff.errors import DataError
-from chaff.table.date_parts import others_in
-from chaff.table.kinds import Column
+from chaff.table.kinds import Column, numbers_of
 from chaff.table.large_tables import Limit, stored_source
-from chaff.table.number_parsing import numbers_of
 from chaff.table.opening import open_on
 from chaff.table.table import Table
 
@@ -53,16 +51,8 @@ def open_source(selection: Selection, source: Any, limit: Limit) -> Table:
     roles = {r: getattr(terms, r) for r in ("groups", "order", "weights") if getattr(terms, r) not in (None, *there)}
     if roles:
         raise DataError(f"{label} lacks {', '.join(f'the {r} {n!r}' for r, n in roles.items())}")
-    keep: dict[str, Any] = {
-        name: {k: v for k, v in getattr(terms, name).items() if k in there} for name in ("kinds", "dates", "costs", "missing_codes", "fill")
-    }
-    together = {k: v for k, v in terms.together.items() if set(v) <= there}
     flags = tuple(f for f in terms.missing_flags if f in there)
-    beside = {name: tuple(n for n in getattr(terms, name) if n in there) for name in ("ids", "ignore", "protected")}
-    beside["features"] = tuple(n for n in terms.features if n in there or n in together)
-    derive = {k: v for k, v in terms.derive.items() if k in there and not others_in(v) - there}
-    known: dict[str, Any] = {**beside, "together": together, "panels": {}, "missing_flags": (), "costs": {}, "derive": derive}
-    opened = open_on(source, replace(terms, **{**keep, **known}), limit=limit)
+    opened = open_on(source, replace(terms.only_with(there), missing_flags=()), limit=limit)
     gaps = [f for f in flags if opened.column(f).missing.any()]
     return opened.with_missing_flags(gaps) if gaps else opened
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from chaff.decide.nested_run import fitted_losses
+from chaff.decide.honest import fitted_losses
 from chaff.decide.rechecking.kept_versus_all import KeptVersusAll
 from chaff.decide.rechecking.result import LEVEL, OldRows, Verdict
 from chaff.decide.selection import Selection
@@ -20,7 +20,7 @@ from chaff.methods.evaluation.influence import moved_by
 from chaff.metrics import METRICS, Truth
 from chaff.models.forest import Forest
 from chaff.models.protocols import HasImportance, Model
-from chaff.stats.pooled_metric import Units
+from chaff.stats.paired_loss import Units
 from chaff.stats.tail_probabilities import t_quantile
 from chaff.table.kinds import Column
 from chaff.table.opening import open_on

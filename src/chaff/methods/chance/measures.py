@@ -21,7 +21,7 @@ from chaff.methods.relevance.stage import Relevance
 from chaff.models.protocols import Model
 from chaff.table.shuffle import with_target_order
 from chaff.table.table import Table
-from chaff.work import Work, task
+from chaff.work import Work, silent, task
 
 STANDING = "split standing"
 FOLDS = 5  # of a way of importance on each target
@@ -73,7 +73,7 @@ class StatisticMeasure:
 
     def measure(self, table: Table, orders: Sequence[Ints], seeds: int, setting: Setting) -> tuple[Floats, Floats]:
         self.stage.check_table(table)
-        work = replace(setting.work, watch=None)
+        work = replace(setting.work, watch=silent)
         view = self.stage.view(table, work)
         real = statistic_values(self.stage, self.name, view)
         rerun = self.stage.bin_kind == "supervised"
@@ -104,7 +104,7 @@ class OfModel:
         return self.stage.way.name
 
     def measure(self, table: Table, orders: Sequence[Ints], seeds: int, setting: Setting) -> tuple[Floats, Floats]:
-        work = replace(setting.work, watch=None)
+        work = replace(setting.work, watch=silent)
         units: list[tuple[Table, int]] = [(table, k) for k in range(seeds)]
         units += [(with_target_order(table, order), seeds + s) for s, order in enumerate(orders)]
         result = setting.work.each(task(_importance_of, self.stage, work), units, "chance")

@@ -18,13 +18,12 @@ from chaff.models.named import as_model
 from chaff.models.protocols import Model
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep, review
-from chaff.stats.chance import AgainstChance, against_chance, shuffles_to_adjust
-from chaff.stats.p_adjustment import benjamini_hochberg
+from chaff.stats.p_adjustment import AgainstChance, against_chance, benjamini_hochberg, shuffles_to_adjust
 from chaff.table.shuffle import BLIND, NOT_JUDGED, TargetOrders, blind_columns, names_where, target_orders
 from chaff.table.table import Table
 
 RULES = ("standard_deviations", "maximum")
-LIMITS = (2.0, 2.5, 3.0, 3.5, 4.0, 5.0)  # standard deviations that are always counted
+LIMITS = (1.0, 1.5, 2.0, 2.5, 3.0, 3.5, 4.0, 5.0)  # standard deviations that are always counted
 LEAST_ROWS = 20
 LEAST_SHUFFLES = 3
 

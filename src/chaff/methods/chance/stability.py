@@ -17,17 +17,18 @@ from chaff.folds import make_folds, time_blocks
 from chaff.methods.chance.measures import statistic_values
 from chaff.methods.chance.shuffled_target import ChanceBaseline
 from chaff.methods.chance.twin_test import TwinTest
-from chaff.methods.importance.shuffling import likeness
+from chaff.methods.importance.permutation import likeness
 from chaff.methods.importance.stage import Importance
 from chaff.methods.relevance.catalogue import NAMES
 from chaff.methods.relevance.stage import Relevance
 from chaff.methods.search.stage import Search, SelectionSearch
+from chaff.methods.search.strategy import largest
 from chaff.models.forms import sample
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep
 from chaff.stats.stability import accidental_picks, in_turn, picks_at, set_stability
 from chaff.table.table import Table
-from chaff.work import Work, task
+from chaff.work import Work, silent, task
 
 CHOOSERS: dict[str, type] = {s.use: s for s in (Relevance, Importance, Search, ChanceBaseline, TwinTest)}
 THRESHOLDS = (0.55, 0.6, 0.65, 0.7, 0.75, 0.8, 0.85, 0.9, 0.95)
@@ -47,8 +48,8 @@ class Stability:
     stage : stage, str or dict
         What selects: ``chaff.Relevance()``, "importance", ``{"use": "importance", "model": "lasso", "by": "coefficient"}``,
         ``chaff.Search("ridge")``, "chance", "twins"; of findings the best `size` by their leading column.
-    size : int or None
-        Features selected in each half; None for a fifth of the features, ten at most.
+    size : int, float or None
+        Features selected in each half, or a share of them below 1; None for a fifth of the features, ten at most.
     pairs : int
         Pairs of halves: each pair splits all rows in two.
     threshold : float
@@ -82,7 +83,7 @@ class Stability:
     """
 
     stage: Stage | str | Mapping[str, Any] = "relevance"
-    size: int | None = None
+    size: int | float | None = None
     pairs: int = 50
     threshold: float = 0.75
     name: str = ""
@@ -91,7 +92,7 @@ class Stability:
     hint_if_empty: ClassVar[str] = "lower its threshold or raise its size, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
-        if self.pairs < 2 or (self.size is not None and self.size < 1):
+        if self.pairs < 2 or (self.size is not None and self.size <= 0):
             raise UsageError("stability: pairs must be 2 or more and size 1 or more")
         if not 0.5 < self.threshold <= 1:
             raise UsageError(f"stability: threshold must be above 0.5 and at most 1, not {self.threshold}")
@@ -108,13 +109,13 @@ class Stability:
         size = self._size(table)
         chooser = as_chooser(self.stage)
         units = [(k, half) for k, half in enumerate(halves(table, self.pairs, setting.work))]
-        work = replace(setting.work, watch=None)
+        work = replace(setting.work, watch=silent)
         result = setting.work.each(task(_chosen, chooser, size, table, work), units, "stability")
         return self._findings(table, np.array(result), size, chooser)
 
     def _size(self, table: Table) -> int:
         p = len(table.features)
-        size = self.size if self.size is not None else min(10, max(1, p // 5))
+        size = largest(self.size, p) if self.size is not None else min(10, max(1, p // 5))
         if size >= p:
             raise UsageError(f"stability: a size of {size} of {p} features chooses nothing: take a smaller one")
         return size

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from chaff.arrays import Bytes, Flags, Floats, Ints
-from chaff.kernels.standing_alone import trees_of_target
+from chaff.kernels.standing import trees_of_target
 from chaff.kernels.standing_lanes import LANES, lanes_of_trees
 from chaff.table.bins import Binning
 from chaff.table.table import Table

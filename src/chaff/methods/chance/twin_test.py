@@ -18,7 +18,7 @@ from chaff.models.named import as_model
 from chaff.models.protocols import Model
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep, review
-from chaff.stats.hit_shares import log_evidence_above, log_evidence_below
+from chaff.stats.stability import log_evidence_above, log_evidence_below
 from chaff.table.shuffle import BLIND, NOT_JUDGED, blind_columns, names_where
 from chaff.table.table import Table
 

@@ -23,7 +23,7 @@ from chaff.models.protocols import Model, Sample
 from chaff.table.bins import Bins
 from chaff.table.shuffle import order_of_rows
 from chaff.table.table import Table
-from chaff.work import Work, task
+from chaff.work import Work, silent, task
 
 OUT_OF_BAG, IMPURITY = "out of bag", "impurity"
 TREES, DEPTH, LEAF_ROWS = 500, 8, 10
@@ -94,7 +94,7 @@ class ForestRounds:
         return how_twins_are_made(self.table)
 
     def play(self, live: Sequence[str], numbers: Iterable[int]) -> list[tuple[Floats, Floats]]:
-        quiet = replace(self, work=replace(self.work, watch=None))
+        quiet = replace(self, work=replace(self.work, watch=silent))
         return self.work.each(task(_forest_round, quiet, tuple(live)), numbers)
 
 
@@ -144,7 +144,7 @@ class ModelRounds:
         return how_twins_are_made(self.table)
 
     def play(self, live: Sequence[str], numbers: Iterable[int]) -> list[tuple[Floats, Floats]]:
-        quiet = replace(self, work=replace(self.work, watch=None))
+        quiet = replace(self, work=replace(self.work, watch=silent))
         return self.work.each(task(_model_round, quiet, tuple(live)), numbers)
 
 

@@ -14,6 +14,7 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.errors import UsageError
 from chaff.evaluate.scorer import SubsetScorer
+from chaff.methods.comparing.learned_sets import LearnedSets
 from chaff.methods.comparing.method import FoldSets, Set
 from chaff.methods.search.choice_rules import Points, Rule, place_of
 from chaff.results.plain import records
@@ -28,6 +29,7 @@ if TYPE_CHECKING:
 RANDOM = "random sets"
 DRAWS = 10  # random sets of each size and fold
 NEAR = "smallest"
+SHOWN = ("smallest", "score", "score_se", "stability", "best", "best_size")
 COMBINED = ("vote", "mean rank")  # made from the other methods
 
 
@@ -57,6 +59,8 @@ class Comparison(Shown):
     pinned: Set
     truth: Set | None = None
     notes: tuple[str, ...] = ()
+    learned: LearnedSets = field(repr=False, default_factory=lambda: LearnedSets(""))
+    """What the methods made of every fold, to be cut again from a file."""
 
     @property
     def methods(self) -> tuple[str, ...]:
@@ -134,16 +138,25 @@ class Comparison(Shown):
         """All methods at one size: a number of features, or a share of them below 1 (rounded up). Nothing is learned again."""
         import pandas as pd
 
-        n = len(self.scorer.features)
-        if not 0 < size <= n or (size >= 1 and size != int(size)):
-            raise UsageError(f"size must be a whole number from 1 to {n}, or a share below 1, not {size}")
-        count = int(np.ceil(size * n - 1e-9)) if size < 1 else int(size)
+        count = self.count_of(size)
         sets = [self._sets_at(m, count) for m in self.methods]
         scored = self._scores([*sets, *self._random_at(count)])
         rows = {m: self._curve_row(m, count, scored[k]) for k, m in enumerate(self.methods)}
         rows[RANDOM] = self._curve_row(RANDOM, count, scored[len(self.methods) :].mean(0))
         frame = pd.DataFrame(rows).T.rename_axis("method")
         return frame.sort_values("score", ascending=self.sign < 0, kind="stable")
+
+    def count_of(self, size: float) -> int:
+        """How many features a size means: a number, or a share of them below 1, rounded up.
+
+        Raises
+        ------
+        UsageError
+        """
+        n = len(self.scorer.features)
+        if not 0 < size <= n or (size >= 1 and size != int(size)):
+            raise UsageError(f"size must be a whole number from 1 to {n}, or a share below 1, not {size}")
+        return int(np.ceil(size * n - 1e-9)) if size < 1 else int(size)
 
     @cached_property
     def frame(self) -> pd.DataFrame:
@@ -250,11 +263,26 @@ class Comparison(Shown):
 
         return chaff.write_report(self, path)
 
+    def _as_read(self) -> pd.DataFrame:
+        """The methods, the best first, with all features and nothing below them."""
+        import pandas as pd
+
+        frame = self.frame.sort_values("score", ascending=self.sign < 0, kind="stable")
+        sizes = {"all features": float(len(self.scorer.features)), "nothing": 0.0}
+        rows = {k: {"smallest": sizes[k], "kept": sizes[k], "score": float(np.nanmean(v))} for k, v in self.yardsticks.items()}
+        return pd.concat([frame, pd.DataFrame(rows).T.reindex(columns=frame.columns)]).rename_axis("method")
+
     def __str__(self) -> str:
-        return frame_text(self.headline, self.frame, ("smallest", "score", "score_se", "stability", "best"), self.notes)
+        return frame_text(self.headline, self._as_read(), SHOWN, self.notes)
 
     def _repr_html_(self) -> str:
-        return frame_html(self.headline, self.frame, ("smallest", "score", "score_se", "stability", "best"), self.notes)
+        return frame_html(self.headline, self._as_read(), SHOWN, self.notes)
+
+    def plot(self, **settings: Any) -> Any:
+        """The score by size of every method, as `chaff compare` draws it; settings go to `chaff.plots.compared_curves`."""
+        import chaff
+
+        return chaff.plots.compared_curves(self, **settings)
 
     def as_plain(self) -> dict[str, Any]:
         return {

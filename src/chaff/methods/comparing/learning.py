@@ -9,10 +9,11 @@ from dataclasses import dataclass, replace
 from chaff.errors import ChaffError, UsageError
 from chaff.evaluate.setting import Setting
 from chaff.folds import Folds, make_folds
+from chaff.methods.comparing.learned_sets import LearnedSets
 from chaff.methods.comparing.method import FoldSets, MeanRank, Method, Set, Vote
 from chaff.models.protocols import Model
 from chaff.table.table import Table
-from chaff.work import Work, task
+from chaff.work import Work, silent, task
 
 INNER_FOLDS = 5  # of methods that score over folds, inside the training rows
 
@@ -41,7 +42,7 @@ class Learning:
     def one(self, method: Method, split: int | None) -> FoldSets | str:
         """One method on the training rows of one split, or on all; what it said where it failed."""
         rows = self.table if split is None else self.table.take(self.folds.rows(self.folds.splits[split])[0])
-        work = replace(self.work, seed=self.work.key("compare", split), watch=None)
+        work = replace(self.work, seed=self.work.key("compare", split), watch=silent)
         try:
             setting = Setting(make_folds(rows, INNER_FOLDS, 1, work), self.model, self.metric, work=work)
             return method.judge(rows, self.model, setting, self.pinned)
@@ -50,10 +51,11 @@ class Learning:
 
 
 def learn(
-    data: Learning, methods: Sequence[Method], further: Sequence[Vote | MeanRank], seconds: float | None
-) -> Learned:  # fmt: skip
+    data: Learning, methods: Sequence[Method], further: Sequence[Vote | MeanRank], seconds: float | None, kept: LearnedSets
+) -> Learned:
     """Every method on every split and on all rows.
 
+    kept : what is known already, and where what is learned goes.
     seconds : what it may take by the first split's own time; refused beforehand where that says more.
 
     Raises
@@ -63,7 +65,7 @@ def learn(
     """
     splits = list(range(data.folds.count))
     began = time.perf_counter()
-    first = data.work.each(task(_judged, data), [(m, splits[0]) for m in methods], "compare")
+    first = _on_folds(data, methods, [splits[0]], kept)[0]
     once = time.perf_counter() - began
     if seconds is not None and once * (len(splits) + 1) > seconds:
         slow = max(zip(methods, first, strict=True), key=lambda p: p[1].seconds if isinstance(p[1], FoldSets) else 0.0)[0].label
@@ -71,10 +73,19 @@ def learn(
             f"compare would take about {once * (len(splits) + 1):.0f} s, over the {seconds:g} allowed: leave out {slow}, use fewer folds, "
             "or allow more"
         )
-    units = [(m, k) for k in [*splits[1:], None] for m in methods]
-    rest = data.work.each(task(_judged, data), units, "compare")
-    by_split = [first, *(rest[k * len(methods) : (k + 1) * len(methods)] for k in range(len(splits)))]
+    rest = [*splits[1:], None]
+    rounds = [rest] if kept.path is None else [[k] for k in rest]  # what is written fold by fold is learned so
+    by_split = [first, *(of_fold for folds in rounds for of_fold in _on_folds(data, methods, folds, kept))]
     return _gathered(methods, further, by_split, data.pinned)
+
+
+def _on_folds(data: Learning, methods: Sequence[Method], folds: Sequence[int | None], kept: LearnedSets) -> list[list[FoldSets | str]]:
+    """A list a fold with what each method made of it, from what is known or learned now."""
+    new = [(m, k) for k in folds for m in methods if kept.known(m, k) is None]
+    where = "" if len(folds) > 1 else ", all rows" if folds[0] is None else f", fold {folds[0] + 1} of {data.folds.count}"
+    for (m, k), result in zip(new, data.work.each(task(_judged, data), new, f"compare{where}"), strict=True):
+        kept.add(m, k, result)
+    return [[kept.known(m, k) or "" for m in methods] for k in folds]
 
 
 def _judged(data: Learning, unit: tuple[Method, int | None]) -> FoldSets | str:

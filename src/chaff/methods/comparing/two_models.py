@@ -9,6 +9,7 @@ import numpy as np
 
 from chaff.errors import UsageError
 from chaff.evaluate.scorer import SubsetScorer
+from chaff.methods.comparing.learned_sets import LearnedSets
 from chaff.methods.comparing.learning import Learning, learn
 from chaff.methods.comparing.method import Set, StageMethod
 from chaff.methods.search.stage import Search
@@ -80,7 +81,7 @@ def two_models(data: Learning, models: tuple[Model, Model]) -> TwoModels:
 
     labels = (models[0].label, models[1].label if models[1].label != models[0].label else f"{models[1].label} 2")
     methods = [StageMethod(label, Search(model=m)) for label, m in zip(labels, models, strict=True)]
-    learned = learn(data, methods, [], None)
+    learned = learn(data, methods, [], None, LearnedSets(""))
     if any(label not in learned.whole for label in labels):
         raise UsageError("; ".join(learned.notes))
     usable = [k for k in range(data.folds.count) if all(learned.inside[m][k] is not None for m in labels)]

@@ -17,8 +17,8 @@ from chaff.models.protocols import Model
 from chaff.results.digits import figure, places_for
 from chaff.results.plain import records
 from chaff.results.shown import frame_html, frame_text
-from chaff.stats.hit_shares import share_bounds
-from chaff.stats.pooled_metric import Units
+from chaff.stats.paired_loss import Units
+from chaff.stats.stability import share_bounds
 from chaff.table.table import Table
 from chaff.visible import Shown
 

@@ -8,10 +8,10 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.metrics import Metric, Truth
-from chaff.stats.hit_shares import share_bounds
 from chaff.stats.influence import on_scale
-from chaff.stats.pooled_metric import Units
+from chaff.stats.paired_loss import Units
 from chaff.stats.ranks import few_rows_bounds
+from chaff.stats.stability import share_bounds
 from chaff.stats.tail_probabilities import t_quantile
 
 LEVEL = 0.95

@@ -12,15 +12,15 @@ from chaff.errors import ChaffError, DataError
 from chaff.evaluate.setting import Setting
 from chaff.folds import make_folds
 from chaff.methods.search.additions import row_losses
-from chaff.methods.search.curve import keep_up_of
 from chaff.methods.search.search_data import SearchData, averaged
+from chaff.methods.search.size_choice import keep_up_of
 from chaff.models.forest import Forest
 from chaff.models.logistic import Logistic
 from chaff.models.protocols import Model
 from chaff.results.digits import score, with_error
 from chaff.results.plain import records
 from chaff.results.shown import frame_html, frame_text
-from chaff.stats.pooled_metric import pooled
+from chaff.stats.paired_loss import pooled
 from chaff.table.table import Table, Target
 from chaff.visible import Shown
 from chaff.work import Work

@@ -12,8 +12,7 @@ from chaff.arrays import Floats
 from chaff.errors import UsageError
 from chaff.folds import split_holdout
 from chaff.methods.linear.linear_form import LinearForm, linear_form
-from chaff.stats.linear_model import LeastSquaresFit, least_squares
-from chaff.stats.residual_tests import constant_variance, lack_of_fit, normality
+from chaff.stats.linear_model import LeastSquaresFit, constant_variance, lack_of_fit, least_squares, normality
 from chaff.stats.tolerances import EXACT
 from chaff.table.table import Table
 from chaff.visible import Shown

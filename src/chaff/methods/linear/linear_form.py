@@ -65,6 +65,7 @@ def linear_form(table: Table, features: Sequence[str] | None = None, task: str =
     DataError
         When no row is complete, or the matrix would not fit into memory: says what would.
     """
+    table.check_target()
     if task == "regression" and table.target.task != "regression":
         raise UsageError(f"target '{table.target.name}' has classes: least squares needs a number; chaff.linear_summary fits two classes")
     table = able(table, features)

@@ -40,7 +40,10 @@ class Pruning:
         AIC or BIC most.
     direction : "backward", "forward" or "both"
         "both" may undo an earlier step. VIF goes backward only.
-    p_limit, vif_limit : float
+    p_limit : float
+        Largest p that is kept.
+    vif_limit : float
+        Largest VIF that is kept.
     order : "loss" or "largest"
         Of the features that explain one another beyond `vif_limit`, drop the one whose loss costs the adjusted R² least, or the
         one with the largest VIF, which may be the best of them.

@@ -8,8 +8,7 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.errors import UsageError
-from chaff.methods.overlap.correlations import correlation_matrix
-from chaff.methods.overlap.number_matrix import Matrix, complete_rows, enough_complete, number_matrix
+from chaff.methods.overlap.correlations import Matrix, complete_rows, correlation_matrix, enough_complete, number_matrix
 from chaff.methods.overlap.overlap_data import OverlapData
 from chaff.results.findings import Findings
 from chaff.stats.dependence import components as components_of

@@ -12,7 +12,7 @@ from chaff.arrays import Floats, Ints
 from chaff.errors import DataError, UsageError
 from chaff.evaluate.setting import Setting
 from chaff.methods.repeats import Priority, priorities
-from chaff.stats.correlations_with_gaps import correlations_with_gaps
+from chaff.stats.correlation import correlations_with_gaps
 from chaff.table.design import Design
 from chaff.table.moments import Moments, table_moments
 from chaff.table.table import Table

@@ -54,6 +54,7 @@ class Correlation:
     name: str = ""
 
     use: ClassVar[str] = "correlation"
+    without_target: ClassVar[bool] = True
     hint_if_empty: ClassVar[str] = "raise its limit, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:

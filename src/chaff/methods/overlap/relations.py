@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from chaff.errors import UsageError
-from chaff.methods.overlap.number_matrix import complete_rows, enough_complete, number_matrix
+from chaff.methods.overlap.correlations import complete_rows, enough_complete, number_matrix
 from chaff.methods.overlap.overlap_data import OverlapData
 from chaff.results.findings import Findings
 from chaff.stats.dependence import Relation, directions, relations

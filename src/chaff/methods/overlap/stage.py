@@ -50,6 +50,7 @@ class Overlap:
     name: str = ""
 
     use: ClassVar[str] = "overlap"
+    without_target: ClassVar[bool] = True
     hint_if_empty: ClassVar[str] = "raise pair_limit (--pair-limit) or vif_limit (--vif-limit), or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:

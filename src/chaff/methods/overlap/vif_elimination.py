@@ -12,7 +12,7 @@ import numpy as np
 from chaff.arrays import Flags, Floats, Ints
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
-from chaff.methods.overlap.inflation_columns import InflationColumns, among, infinite, inflation_columns
+from chaff.methods.overlap.inflation import InflationColumns, among, infinite, inflation_columns
 from chaff.methods.overlap.overlap_data import OverlapData
 from chaff.results.findings import Better, Findings
 from chaff.results.trail import trail_frame
@@ -69,6 +69,7 @@ class Inflation:
     name: str = ""
 
     use: ClassVar[str] = "inflation"
+    without_target: ClassVar[bool] = True
     hint_if_empty: ClassVar[str] = "raise its limit, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:

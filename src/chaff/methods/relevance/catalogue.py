@@ -150,14 +150,14 @@ def described(names: Iterable[str]) -> list[dict[str, str]]:
 
 def page_rows() -> list[str]:
     """The rows of the page of statistics, as Markdown."""
-    return [f"| `{s.name}` | {s.label} | {_fits_words(s)} | {_how_words(s)} | {s.source} |" for s in sorted(ALL, key=lambda s: s.name)]
+    return [f"| `{s.name}` | {s.label} | {fits_words(s)} | {how_words(s)} | {s.source} |" for s in sorted(ALL, key=lambda s: s.name)]
 
 
-def _fits_words(s: FilterStatistic) -> str:
+def fits_words(s: FilterStatistic) -> str:
     if len(s.fits) == 6:
         return "every pair"
     return ", ".join(f"{kind} × {'number' if task == 'regression' else 'classes'}" for kind, task in s.fits)
 
 
-def _how_words(s: FilterStatistic) -> str:
+def how_words(s: FilterStatistic) -> str:
     return s.how + (" Refused with row weights." if s.why_no_weights else "")

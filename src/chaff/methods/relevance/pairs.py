@@ -22,7 +22,7 @@ from chaff.methods.relevance.additive import left_over
 from chaff.methods.relevance.stage import confirmed
 from chaff.methods.screen.leaks import LeakRule
 from chaff.results.findings import Findings
-from chaff.stats.pooled_metric import Units
+from chaff.stats.paired_loss import Units
 from chaff.table.bins import Binning
 from chaff.table.moments import Moments, part_moments
 from chaff.table.shuffle import shuffled

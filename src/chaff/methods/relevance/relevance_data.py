@@ -1,4 +1,9 @@
-"""What every family reads of a table, made once."""
+"""What every family reads of a table, made once.
+
+Which columns a statistic sets against each other: what its p is read from where rows are no independent witnesses.
+
+Codes of features and target, in the kind of bins that was asked for; made once for all families that read them.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +15,11 @@ from typing import Any
 import numpy as np
 
 from chaff.arrays import Bytes, Flags, Floats, Ints
-from chaff.stats.pooled_metric import Units
+from chaff.errors import UsageError
+from chaff.stats.paired_loss import Units
+from chaff.stats.ranks import average_ranks
+from chaff.stats.supervised_bins import description_length_cuts
+from chaff.table.bins import Binning, Bins, FeatureBins, equal_count_cuts
 from chaff.table.kinds import Column
 from chaff.table.table import Table
 from chaff.work import Work, task
@@ -153,3 +162,133 @@ def _rows_of(view: RelevanceData, name: str) -> int:
 def too_many_levels(table: Table, feature: str) -> bool:
     """Whether the levels come so seldom that information on them is mostly chance."""
     return table.kind(feature) == "category" and len(table) < FEWEST_A_LEVEL * len(table.levels(feature))
+
+
+KINDS = ("equal counts", "equal width", "supervised")
+MOST_BINS = 250
+
+
+def coded(view: RelevanceData, features: list[str]) -> Bins:
+    """Codes of the features by the kind of bins that was asked for; made once for all families."""
+    if "codes" not in view.memo:
+        view.memo["codes"] = _code(view, view.of_kind("number", "binary", "category"))
+    codes: Bins = view.memo["codes"]
+    return codes.select(features)
+
+
+def _code(view: RelevanceData, features: list[str]) -> Bins:
+    if view.bin_kind == "equal counts":
+        return Binning.learn(view.table, features, view.bins, view.work).apply(view.table, view.work)
+    made = view.work.each(task(_own_bins, view), features)
+    return Binning(tuple(features), tuple(made)).apply(view.table, view.work)
+
+
+def _own_bins(view: RelevanceData, name: str) -> FeatureBins:
+    column = view.table.column(name)
+    if column.kind != "number":
+        return Binning.learn(view.table, [name], view.bins).bins[0]
+    present = ~column.missing
+    values = column.values[present]
+    if not values.size:
+        cuts = np.empty(0)
+    elif view.bin_kind == "equal width":
+        cuts = np.unique(np.linspace(values.min(), values.max(), view.bins + 1)[1:-1])
+    else:
+        cuts = description_length_cuts(values, view.classes[present], view.count)
+    return FeatureBins(False, cuts, codes=cuts.size + 2)
+
+
+def check_bins(bins: int, bin_kind: str) -> None:
+    """What can be told of them without a table."""
+    if bin_kind not in KINDS:
+        raise UsageError(f"bin_kind must be one of {', '.join(KINDS)}, not '{bin_kind}'")
+    if not 2 <= bins <= MOST_BINS:
+        raise UsageError(f"bins must be between 2 and {MOST_BINS}, not {bins}")
+
+
+def coded_target(view: RelevanceData) -> tuple[Ints, int]:
+    """(code of every row, how many): the classes, or equal-count bins of a number."""
+    if not view.regression:
+        return view.classes, view.count
+    cuts = equal_count_cuts(*np.unique(view.y, return_counts=True), view.bins)
+    return np.searchsorted(cuts, view.y, side="left").astype(np.int64), cuts.size + 1
+
+
+MOST_LEVELS = 50  # of a category; the rare ones beyond share one column
+
+Contrast = tuple[Floats, Floats, Flags]
+"""Columns of the feature (a, n) and of the target (b, n) over the rows present, and which rows those are."""
+
+
+def values(view: RelevanceData, name: str) -> Contrast:
+    """A number against a number, or against classes."""
+    x, subset = _present(view, name)
+    return x[None], _target(view, subset), subset
+
+
+def ranks(view: RelevanceData, name: str) -> Contrast:
+    """The same by ranks, of a number target too."""
+    x, subset = _present(view, name)
+    return average_ranks(x)[None], _ranked_target(view, subset), subset
+
+
+def levels(view: RelevanceData, name: str) -> Contrast:
+    """Levels against a number, or against classes."""
+    codes, subset = _levels(view, name)
+    return indicators(codes), _target(view, subset), subset
+
+
+def levels_and_ranks(view: RelevanceData, name: str) -> Contrast:
+    """Levels against the ranks of a number."""
+    codes, subset = _levels(view, name)
+    return indicators(codes), _ranked_target(view, subset), subset
+
+
+def bend(view: RelevanceData, name: str) -> Contrast:
+    """Bins of a number, less a straight line in it, against what that line leaves of the target."""
+    x, subset = _present(view, name)
+    codes = coded(view, [name]).codes[0][subset].astype(np.int64)
+    w = np.ones(x.size) if view.weights is None else view.weights[subset]
+    line = np.stack([np.ones(x.size), x - x.mean()]) if x.size else np.empty((2, 0))
+    return _less(indicators(codes), line, w), _less(view.y[subset][None], line, w), subset
+
+
+def indicators(codes: Ints) -> Floats:
+    """(levels less one, n): 0/1 of every level but the commonest; past fifty the rare ones share one."""
+    counts = np.bincount(codes) if codes.size else np.empty(0, np.int64)
+    order = np.argsort(-counts, kind="stable")
+    order = order[counts[order] > 0]
+    own = order[1:MOST_LEVELS]
+    out = (codes[None] == own[:, None]).astype(float)
+    if order.size > MOST_LEVELS:
+        out = np.vstack([out, 1.0 - out.sum(0) - (codes == order[0])])
+    answer: Floats = out
+    return answer
+
+
+def _less(columns: Floats, line: Floats, w: Floats) -> Floats:
+    if not columns.size:
+        return columns
+    root = np.sqrt(w)
+    fitted = np.linalg.lstsq((line * root).T, (columns * root).T, rcond=None)[0]
+    return np.asarray(columns - fitted.T @ line)
+
+
+def _present(view: RelevanceData, name: str) -> tuple[Floats, Flags]:
+    column = view.table.column(name).values
+    subset = ~np.isnan(column)
+    return column[subset], subset
+
+
+def _levels(view: RelevanceData, name: str) -> tuple[Ints, Flags]:
+    codes = view.levels_of(name)[0]
+    subset = codes >= 0
+    return codes[subset], subset
+
+
+def _target(view: RelevanceData, subset: Flags) -> Floats:
+    return view.y[subset][None] if view.regression else indicators(view.classes[subset])
+
+
+def _ranked_target(view: RelevanceData, subset: Flags) -> Floats:
+    return average_ranks(view.y[subset])[None] if view.regression else indicators(view.classes[subset])

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
 
@@ -12,7 +12,6 @@ from chaff.arrays import Bytes, Floats, Ints
 from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
 from chaff.kernels.feature_pairs import SIDE
-from chaff.methods.relevance.bin_codes import check_bins
 from chaff.methods.relevance.catalogue import (
     FAMILIES,
     STATISTICS,
@@ -30,14 +29,14 @@ from chaff.methods.relevance.catalogue import (
 from chaff.methods.relevance.default_test import COLUMNS, leads_of, led_words, put_leads
 from chaff.methods.relevance.dependent_rows import corrected
 from chaff.methods.relevance.families.counts import share_of_classes
-from chaff.methods.relevance.relevance_data import FEWEST_A_LEVEL, RelevanceData, kind_of, too_many_levels
+from chaff.methods.relevance.relevance_data import FEWEST_A_LEVEL, RelevanceData, check_bins, kind_of, too_many_levels
 from chaff.methods.relevance.statistic import Measured
 from chaff.methods.screen.leaks import LeakRule
 from chaff.results.cuts import Cut
 from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep
 from chaff.stats.p_adjustment import ADJUSTMENTS, adjust
-from chaff.stats.pooled_metric import Units
+from chaff.stats.paired_loss import Units
 from chaff.table.shuffle import shuffled
 from chaff.table.table import Table
 from chaff.visible import listed
@@ -116,10 +115,10 @@ class Relevance:
     statistics: str | Sequence[str] = "fitting"
     by: str = ""
     cut: Mapping[str, float] | None = None
-    adjust: str = "benjamini_hochberg"
+    adjust: Literal["benjamini_hochberg", "benjamini_yekutieli", "holm", "bonferroni"] = "benjamini_hochberg"
     confidence: float | None = 0.95
     bins: int = 10
-    bin_kind: str = "equal counts"
+    bin_kind: Literal["equal counts", "equal width", "supervised"] = "equal counts"
     missing_level: bool | None = None
     pool_below: float = 0.0
     neighbours: int = 3
@@ -365,7 +364,9 @@ def _in_order(frame: pd.DataFrame, names: Sequence[str]) -> pd.DataFrame:
 
 
 def effect_sizes(table: Table, setting: Setting, features: Sequence[str]) -> dict[str, float]:
-    """Effect size of each feature: from the relevance stage when it ran before, measured now otherwise."""
+    """Effect size of each feature: from the relevance stage when it ran before, measured now otherwise; 0 without a target."""
+    if not table.has_target:
+        return dict.fromkeys(features, 0.0)
     earlier = setting.earlier.get("relevance")
     if earlier is None or not set(features) <= set(earlier.frame.index):
         subset = replace(table.with_features(features), groups_all=None, order_all=None)  # which change p-values, and take time

@@ -6,8 +6,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from chaff.methods.relevance.contrasts import Contrast
-from chaff.methods.relevance.relevance_data import RelevanceData
+from chaff.methods.relevance.relevance_data import Contrast, RelevanceData
 from chaff.results.findings import Better
 
 if TYPE_CHECKING:

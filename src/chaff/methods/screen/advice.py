@@ -10,8 +10,8 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.methods.screen.facts import Facts
-from chaff.stats.curves import curve
-from chaff.table.ordered_words import ordered_values
+from chaff.stats.group_differences import curve
+from chaff.table.kinds import ordered_values
 from chaff.table.table import Table
 
 FEW_WHOLE = 12  # whole numbers with so few values may be codes

@@ -30,6 +30,9 @@ def missingness_signals(table: Table, facts: Sequence[Facts], p_limit: float, le
 
     frame = pd.DataFrame(index=pd.Index([f.name for f in facts], name="feature"))
     for key, flag_of, words in (("absence", _missing, "missing"), ("rare", _rare, "rare")):
+        if not table.has_target:
+            frame[[f"{key}_p", f"{key}_effect", f"{key}_tells", f"{key}_words"]] = [float("nan"), float("nan"), False, ""]
+            continue
         flags = Flagged(facts, flag_of)
         p, effect = _relation(table, flags)
         p = _as_witnesses_say(table, flags, p)

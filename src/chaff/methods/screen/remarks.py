@@ -1,4 +1,7 @@
-"""Worth a word, and changes nothing: labels that differ by case only, columns that follow from another, gaps of one level."""
+"""Worth a word, and changes nothing: labels that differ by case only, columns that follow from another, gaps of one level.
+
+What the screen says of 0/1 columns that are one category.
+"""
 
 from __future__ import annotations
 
@@ -7,9 +10,23 @@ from collections.abc import Sequence
 import numpy as np
 
 from chaff.methods.screen.facts import Facts
-from chaff.methods.screen.indicator_groups import indicator_words
+from chaff.table.indicator_groups import indicator_groups, together_option
 from chaff.table.table import Table
 from chaff.visible import listed
+
+
+def indicator_words(facts: Sequence[Facts], features: Sequence[str]) -> list[str]:
+    """What is said of them, with what makes one feature of them."""
+    out = []
+    for stem, names in indicator_groups({f.name: f.column for f in facts if f.kind == "binary"}).items():
+        option = together_option(stem, names, features)
+        members = option.partition("=")[2].split(",")
+        out.append(
+            f"{listed(names, 3)}: {len(names)} columns of 0 and 1 that add up to one, so they are one category: open with "
+            f"together={{'{stem}': {members}}} (--together '{option}')"
+        )
+    return out
+
 
 ROWS_A_LEVEL = 5
 MOST_LEVELS = 200

@@ -23,7 +23,8 @@ def row_checks(table: Table, features: Sequence[str]) -> pd.DataFrame:
     """One row a check: check, count (rows), share, words."""
     import pandas as pd
 
-    rows = [*_twins(table, features), *(_outlying(table) if table.target.task == "regression" else _balance(table))]
+    of_target = {"regression": _outlying, "classification": _balance}.get(table.target.task)
+    rows = [*_twins(table, features), *(of_target(table) if of_target is not None else [])]
     frame = pd.DataFrame(rows, columns=["check", "count", "words"])
     frame.insert(2, "share", frame["count"] / max(len(table), 1))
     return frame.set_index("check")
@@ -34,6 +35,9 @@ def _twins(table: Table, features: Sequence[str]) -> list[tuple[str, int, str]]:
     place, counts = _alike(table, features)
     if counts.max(initial=1) == 1:
         return [("equal rows", 0, "no two rows agree in every feature")]
+    if not table.has_target:
+        same = int((counts - 1).sum())
+        return [("equal rows", same, f"{same:,} rows repeat another one in every feature")]
     y = table.y
     both = np.unique(np.stack([place.astype(float), y]), axis=1, return_counts=True)[1]
     same = int((both - 1).sum())

@@ -17,9 +17,8 @@ from chaff.errors import UsageError
 from chaff.evaluate.setting import Setting
 from chaff.methods.screen.advice import advice_for, in_python
 from chaff.methods.screen.facts import Facts, column_facts, nearly_id
-from chaff.methods.screen.ids_and_groups import group_words
-from chaff.methods.screen.joint_leak import SAME_CELLS, joint_r2, parted, rank_r2, same_cells, sums_to_target
-from chaff.methods.screen.leaks import NEARLY_ALL, LeakRule, Suspicion
+from chaff.methods.screen.ids_and_groups import group_words, named_as_id
+from chaff.methods.screen.leaks import NEARLY_ALL, SAME_CELLS, LeakRule, Suspicion, joint_r2, parted, rank_r2, same_cells, sums_to_target
 from chaff.methods.screen.missingness_signal import missingness_signals
 from chaff.methods.screen.remarks import mentions
 from chaff.methods.screen.repeats import repeats
@@ -35,7 +34,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 LEAKAGE_R2, LEAST_OF_A_SUM = 0.5, 0.05  # one-feature R², from which a leak is looked for
-FEWEST_STEPS = 1.0
+LITTLE = 0.01  # SD for its size, under which the steps between values are counted
 NO_RELATION = 0.01  # cross-validated one-feature R²
 Row = Mapping[str, Any]
 BETTER: dict[str, Better] = {
@@ -66,8 +65,10 @@ class Screen:
     top_share : float or None
         The same for a feature of which one value has a larger share.
     relative_spread : float or None
-        The same for a number whose SD, divided by the largest of |mean|, |median| and the smallest step between its values, is smaller,
-        and whose SD is less than that step: too few digits are left.
+        The same for a number whose SD, divided by the largest of |mean|, |median| and the smallest step between its values (the
+        coefficient of variation, finite near a mean of zero), is smaller. None: little spread for its size is no fault.
+    least_steps : float or None
+        The same for a number whose SD is under 1 % of its size and under so many steps between its values: too few digits are left.
     spread : float or None
         A number whose SD is no larger is dropped as constant.
     id_share : float or None
@@ -84,7 +85,7 @@ class Screen:
         Missingness (or the rare value) is informative when its Holm-adjusted p is below `tells_p` and its effect size at least
         `tells_effect`.
     doubtful : "review" or "drop"
-        Verdict on a doubtful feature (missing_share, top_share, relative_spread): review and used, or dropped unless that very
+        Verdict on a doubtful feature (missing_share, top_share, relative_spread, least_steps): review and used, or dropped unless that very
         property is associated with the target.
     repeats : bool
         Drop a feature that is equal to another in every cell, up to scale and shift, or with its levels renamed.
@@ -117,7 +118,8 @@ class Screen:
 
     missing_share: float | None = 0.6
     top_share: float | None = 0.97
-    relative_spread: float | None = 0.01
+    relative_spread: float | None = None
+    least_steps: float | None = 1.0
     spread: float | None = 0.0
     id_share: float | None = 0.98
     level_share: float | None = 0.5
@@ -133,6 +135,7 @@ class Screen:
     name: str = ""
 
     use: ClassVar[str] = "screen"
+    without_target: ClassVar[bool] = True
     hint_if_empty: ClassVar[str] = "raise missing_share or top_share, or pin a feature (--pin-keep)"
 
     def __post_init__(self) -> None:
@@ -141,7 +144,7 @@ class Screen:
         for name, value in asdict(self).items():
             if name in ("name", "doubtful"):
                 continue
-            most = float("inf") if name in ("far_above", "spread") else 1
+            most = float("inf") if name in ("far_above", "spread", "relative_spread", "least_steps") else 1
             if value is not None and not isinstance(value, bool) and not 0 <= value <= most:
                 raise UsageError(f"screen: {name} must be between 0 and {most:g}, not {value}")
 
@@ -161,24 +164,29 @@ class Screen:
         frame = frame.join(missingness_signals(table, facts, self.tells_p, self.tells_effect))
         frame["single_r2"] = np.nan
         able = [f.name for f in facts if f.learnable and not f.id_like(self.id_share)]
-        frame.loc[able, "single_r2"] = single_feature_r2(table, able, setting)
+        if table.has_target:
+            frame.loc[able, "single_r2"] = single_feature_r2(table, able, setting)
         frame["nearly_id"] = [nearly_id(f) for f in facts]
+        frame["names_rows"] = [f.names_rows(self.id_share) for f in facts]
         pinned = {f for f in table.features if setting.kept_by_pin(f)}
-        leaks = self._leaks(table, facts, frame, setting)
+        leaks = self._leaks(table, facts, frame, setting) if table.has_target else {}
         for name in ("score", "limit", "reason"):
             frame[f"leak_{name}"] = [getattr(leaks.get(f.name), name, "") for f in facts]
         frame["leak_blocked"] = [bool(f.name in leaks and leaks[f.name].blocked) for f in facts]
-        frame["groups_words"] = work.each(task(group_words, table), facts) if self.groups else [""] * len(facts)
+        frame["groups_words"] = work.each(task(group_words, table), facts) if self.groups and table.has_target else [""] * len(facts)
         twins = repeats(facts, pinned, work) if self.repeats else {}
         for name in ("of", "how"):
             frame[f"repeats_{name}"] = [getattr(twins.get(f.name), name, "") for f in facts]
-        echoed = work.each(task(echo_of, table), facts) if self.echoes else [None] * len(facts)
+        echoed = work.each(task(echo_of, table), facts) if self.echoes and table.has_target else [None] * len(facts)
         frame["echo"] = [e.words if e else "" for e in echoed]
         frame["echo_blocked"] = [bool(e and e.blocked) for e in echoed]
         text = [advice_for(f, tells, table) for f, tells in zip(facts, frame["absence_tells"].tolist(), strict=True)]
         frame["advice"] = [in_python(f.name, a) for f, a in zip(facts, text, strict=True)]
         frame["advice_kind"], frame["advice_values"] = [a.kind for a in text], [a.values for a in text]
-        notes = (f"target {table.target.name}, {len(table):,} rows", *mentions(table, facts))
+        target = (
+            f"target {table.target.name}" if table.has_target else "no target: leaks, informative missingness and groups are not looked for"
+        )
+        notes = (f"{target}, {len(table):,} rows", *mentions(table, facts))
         settings = {**asdict(self), "classes": len(table.target.classes)}
         left = [f for f in able if not frame.loc[f, "echo"]]
         return Findings(self.use, frame, "single_r2", BETTER, settings, notes, {"rows": row_checks(table, left)})
@@ -270,6 +278,15 @@ class Screen:
                 "of one value belong together, pass --groups NAME",
                 stays=True,
             )
+        if self.id_share is not None and row["names_rows"] and not row["single_r2"] > NO_RELATION:
+            figure = f"distinct_share {row['distinct_share']:.3g}"
+            named = named_as_id(name)
+            words = "looks like an id: its name says so, and its" if named else "an id? Its"
+            reason = f"{words} whole numbers are nearly all different"
+            if row["single_r2"] == row["single_r2"]:
+                reason += ", with no relation to the target"
+            if named or row["single_r2"] == row["single_r2"]:
+                return review(name, self.use, figure, f"{self.id_share:g}", reason, stays=not named)
         if row["with_units"]:
             reason = f"numbers written with a unit ('{row['with_units']}')"
             return review(name, self.use, f"distinct {row['distinct']}", "", reason, stays=True)
@@ -314,7 +331,9 @@ class Screen:
         if row["absence_tells"]:
             return self._absence(name, row)
         figure = f"missing_share {row['missing_share']:.3g}"
-        words = f"{row['missing_share']:.0%} missing; missingness is not associated with the target"
+        words = f"{row['missing_share']:.0%} missing"
+        if row["absence_p"] == row["absence_p"]:
+            words += "; missingness is not associated with the target"
         return self._doubtful(name, figure, f"{self.missing_share:g}", words)
 
     def _absence(self, name: str, row: Row) -> Verdict:
@@ -332,16 +351,23 @@ class Screen:
         return self._doubtful(name, figure, f"{self.top_share:g}", words)
 
     def _spread(self, name: str, row: Row) -> Verdict | None:
-        spread, few_digits = row["relative_spread"], row["digits"] < FEWEST_STEPS
+        relative, steps = row["relative_spread"], row["digits"]
         if self.spread is not None and row["kind"] == "number" and row["distinct"] > 1 and row["spread"] <= self.spread:
             return drop(name, self.use, f"spread {row['spread']:.3g}", f"{self.spread:g}", "too little spread")
-        if self.relative_spread is None or row["kind"] != "number" or not (spread < self.relative_spread and few_digits):
-            return None  # Kelvin, a year, a refractive index: little spread for their size, and all that is needed
-        figure = f"relative_spread {spread:.2g}"
-        words = f"SD {row['spread']:.3g} around mean {row['middle']:.4g}, below the recording precision"
+        if row["kind"] != "number":
+            return None
+        words = f"SD {row['spread']:.3g} around mean {row['middle']:.4g}"
+        if self.relative_spread is not None and relative < self.relative_spread:
+            figure, limit = f"relative_spread {relative:.2g}", f"{self.relative_spread:g}"
+        elif self.least_steps is not None and relative < LITTLE and steps < self.least_steps:
+            # Kelvin, a year, a refractive index have little spread for their size too, in many steps: all that is needed.
+            figure, limit = f"steps {steps:.2g}", f"{self.least_steps:g}"
+            words += ", below the recording precision"
+        else:
+            return None
         if row["rare_tells"]:
-            return review(name, self.use, figure, f"{self.relative_spread:g}", f"{words}, but {row['rare_words']}", stays=True)
-        return self._doubtful(name, figure, f"{self.relative_spread:g}", words)
+            return review(name, self.use, figure, limit, f"{words}, but {row['rare_words']}", stays=True)
+        return self._doubtful(name, figure, limit, words)
 
     def _doubtful(self, name: str, figure: str, limit: str, words: str) -> Verdict:
         if self.doubtful == "drop":

@@ -9,8 +9,8 @@ import numpy as np
 from chaff.arrays import Floats
 from chaff.errors import ChaffError
 from chaff.evaluate.scorer import SubsetScorer
-from chaff.methods.search.curve import SizeCurve, rows_of
 from chaff.methods.search.search_data import SearchData
+from chaff.methods.search.size_choice import SizeCurve, rows_of
 from chaff.metrics import RowLosses
 from chaff.models.protocols import Model
 

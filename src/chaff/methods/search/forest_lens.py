@@ -15,8 +15,8 @@ import numpy as np
 from chaff.arrays import Floats, Ints
 from chaff.evaluate.setting import Setting
 from chaff.methods.relevance.stage import effect_sizes
-from chaff.methods.search.elimination import TieBreak, without_weakest
 from chaff.methods.search.lens import Path, judged
+from chaff.methods.search.model_lens import TieBreak, without_weakest
 from chaff.methods.search.search_data import SearchData, Set
 from chaff.models.forest import Forest
 from chaff.models.forms import BinsForm

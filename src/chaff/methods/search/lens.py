@@ -10,8 +10,8 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.folds import Split
-from chaff.methods.search.curve import SizeCurve
 from chaff.methods.search.search_data import SearchData, Set
+from chaff.methods.search.size_choice import SizeCurve
 from chaff.models.protocols import Model
 from chaff.results.trail import Trail
 from chaff.table.on_disk.arrays import room

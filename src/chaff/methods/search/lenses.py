@@ -12,7 +12,7 @@ from chaff.metrics import METRICS
 from chaff.models.forest import Forest
 from chaff.models.logistic import Logistic
 from chaff.models.protocols import ClosedForm, Model
-from chaff.table.layout import Layout
+from chaff.table.design import Layout
 from chaff.table.table import Table
 
 

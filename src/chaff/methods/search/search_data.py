@@ -18,7 +18,7 @@ from chaff.folds import Folds, Split
 from chaff.methods.repeats import repeats_in
 from chaff.metrics import Metric, RowLosses, Truth, default_metric, find_metric, parts_of_r2
 from chaff.models.protocols import Model
-from chaff.stats.pooled_metric import Units
+from chaff.stats.paired_loss import Units
 from chaff.table.moments import Moments
 from chaff.table.on_disk.arrays import room
 from chaff.table.repeated_rows import repeated_rows

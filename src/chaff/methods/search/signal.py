@@ -9,7 +9,7 @@ from chaff.evaluate.setting import Setting
 from chaff.methods.relevance.stage import Relevance
 from chaff.methods.search.search_data import SearchData
 from chaff.models.logistic import Standard
-from chaff.stats.pooled_metric import Units
+from chaff.stats.paired_loss import Units
 from chaff.stats.score_test import score_p
 from chaff.table.design import Design
 from chaff.table.table import Table

@@ -14,7 +14,6 @@ from chaff.evaluate.closed import ClosedEngine, check_closed_form
 from chaff.evaluate.limits import Limits
 from chaff.evaluate.setting import Setting
 from chaff.methods.search.additions import needed_additions, split_losses
-from chaff.methods.search.curve import ALLOWANCE, SizeCurve
 from chaff.methods.search.forest_lens import ForestLens
 from chaff.methods.search.honest_losses import HonestLosses, choices_inside, honest_losses_of
 from chaff.methods.search.lens import Lens, curves_of_lenses
@@ -22,8 +21,8 @@ from chaff.methods.search.lenses import built_in_lenses, lens_of
 from chaff.methods.search.linear_lens import LinearLens, search_metric
 from chaff.methods.search.search_data import SearchData, averaged
 from chaff.methods.search.signal import Signals, family_p
-from chaff.methods.search.size_choice import Choice, Passenger, SizeRule, Sizes, choose, passengers_of
-from chaff.methods.search.strategy import Strategy, as_strategy, check_sizes
+from chaff.methods.search.size_choice import ALLOWANCE, Choice, Passenger, SizeCurve, SizeRule, Sizes, choose, passengers_of
+from chaff.methods.search.strategy import Strategy, as_strategy, check_sizes, largest
 from chaff.metrics import Metric
 from chaff.models.forms import sample
 from chaff.models.least_squares import Ridge
@@ -131,8 +130,8 @@ class Search:
         where one error is more than that).
     margin : float or None
         In place of that rule: at most so much worse than the best, in the metric's units.
-    size : int or None
-        So many features: the best set of that size.
+    size : int, float or None
+        So many features: the best set of that size. A share below 1 is one of the features on offer, rounded up.
     lenses : "both", "linear" or "forest"
         Which of the built-in lenses are looked through where no model is named.
     additions : bool
@@ -158,7 +157,7 @@ class Search:
     strategy: Strategy | str | Mapping[str, Any] | None = None
     keep_share: float | None = None
     margin: float | None = None
-    size: int | None = None
+    size: int | float | None = None
     lenses: Literal["both", "linear", "forest"] = "both"
     additions: bool = True
     total_cost: float | None = None
@@ -178,8 +177,9 @@ class Search:
             raise UsageError(f"search: keep_share must be over 0 and at most 1, not {self.keep_share}")
         if self.margin is not None and self.margin < 0:
             raise UsageError("search: margin must be 0 or more")
-        if self.size is not None and self.size < 0:
-            raise UsageError("search: size must be 0 or more")
+        share = isinstance(self.size, float) and 0 < self.size < 1
+        if self.size is not None and not share and (self.size < 0 or self.size != int(self.size)):
+            raise UsageError(f"search: size must be a whole number, 0 or more, or a share below 1, not {self.size}")
         _ = self.limits
 
     def uses_target(self) -> bool:
@@ -202,7 +202,7 @@ class Search:
 
     @property
     def rule(self) -> SizeRule:
-        return SizeRule(self.keep_share, self.margin, self.size)
+        return SizeRule(self.keep_share, self.margin, None if self.size is None else int(self.size))
 
     def looked_through(self, table: Table, setting: Setting) -> tuple[Lens, ...]:
         model = self.model if self.model is not None else setting.model
@@ -226,6 +226,8 @@ class Search:
             check_closed_form(table, setting.folds, CUT_BEFORE)
 
     def judge(self, table: Table, setting: Setting) -> SelectionSearch:
+        if isinstance(self.size, float):
+            return replace(self, size=largest(self.size, len(table.features))).judge(table, setting)
         lenses = self.looked_through(table, setting)
         data = replace(SearchData.of(table, setting, [m for lens in lenses for m in lens.variants]), limits=self.limits, size=self.size)
         _check_memory(data, lenses)

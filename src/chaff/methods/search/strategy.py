@@ -1,9 +1,12 @@
-"""Strategy: a way to walk through sets of features. Its moves are yielded one by one, so that stopping costs nothing."""
+"""Strategy: a way to walk through sets of features. Its moves are yielded one by one, so that stopping costs nothing.
+
+How far a search is, for whoever watches.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
-from dataclasses import replace
+from collections.abc import Callable, Collection, Iterator, Sequence
+from dataclasses import dataclass, replace
 from typing import Any, ClassVar, Protocol, runtime_checkable
 
 import numpy as np
@@ -13,10 +16,45 @@ from chaff.errors import UsageError
 from chaff.evaluate.limits import Spent
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.evaluate.walk import StepScores, Walk
-from chaff.methods.search.progress import Progress, Watcher
 from chaff.results.score import Score
 from chaff.results.trail import Move, Trail
 from chaff.work import Work
+
+
+@dataclass(frozen=True)
+class Progress:
+    """One look at a running search.
+
+    >>> print(Progress("forward", 4, 4, 0.512, 0.512, 210, 3, 1.5, 2.4))
+    forward · move 4 · best 0.512 · 4 features · 210 sets scored, 3 from cache · about 2 s left
+    """
+
+    phase: str
+    """The strategy, and where it walks: on all rows, or inside which fold."""
+    move: int
+    size: int
+    """Features after the last move."""
+    score: float
+    """Of the last move."""
+    best: float
+    evaluations: int
+    saved: int
+    """Sets that were known already."""
+    seconds: float
+    left: float | None
+    """Seconds that are left by the strategy's own count of what is to come; None where it cannot know."""
+
+    def __str__(self) -> str:
+        from chaff.results.digits import score
+
+        left = f" · about {self.left:.0f} s left" if self.left is not None and self.left >= 1 else ""
+        size = f"{self.size} feature{'s' * (self.size != 1)}"
+        counted = f"{self.evaluations:,} sets scored, {self.saved:,} from cache"
+        return f"{self.phase} · move {self.move:,} · best {score(self.best)} · {size} · {counted}{left}"
+
+
+Watcher = Callable[[Progress], None]
+
 
 STRATEGIES = Registry("chaff.methods.search.strategies", "strategy")
 

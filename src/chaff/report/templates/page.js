@@ -89,6 +89,36 @@ async function copy(button) {
   setTimeout(() => { button.textContent = before; }, 2500);
 }
 
+// Along the curve: the set of each size, with what comes and goes.
+function walk(block) {
+  const points = JSON.parse(block.dataset.points), input = block.querySelector("input"), p = points[Number(input.value)];
+  const count = `${p.size} feature${p.size === 1 ? "" : "s"}`;
+  input.setAttribute("aria-valuetext", count);
+  block.querySelector(".here").textContent = [count, p.score, p.cost, p.mark].filter(Boolean).join(" · ");
+  const change = [["comes", p.comes], ["goes", p.goes]].filter(([, names]) => names.length).map(([word, names]) => `${word}: ${names.join(", ")}`);
+  block.querySelector(".change").textContent = change.length ? `against the size before, ${change.join("; ")}` : "";
+  block.querySelector(".set").textContent = p.features.join(", ") || "no feature";
+  block.querySelector("pre").textContent = `${block.dataset.option} ${p.size}`;
+}
+
+// Who stays at a limit that the reader picks.
+function limit(block) {
+  const [choice, number] = [block.querySelector("select").selectedOptions[0], block.querySelector("input")];
+  const { way, middle, option } = choice.dataset, upward = way === "higher" || way === "magnitude", code = block.querySelector(".code");
+  const far = way === "magnitude" || way === "nearest", at = number.valueAsNumber, table = document.getElementById(block.dataset.table);
+  block.querySelector(".side").textContent = `${far ? "distance " : ""}${upward ? "at least" : "at most"}`;
+  let stay = 0, unknown = 0, all = 0;
+  for (const row of table.querySelector("tbody").rows) {
+    const said = row.cells[Number(choice.value)].dataset.v, value = far ? Math.abs(Number(said) - middle) + Number(middle) : Number(said);
+    const known = said !== "", goes = !Number.isNaN(at) && known && (upward ? value < at : value > at);
+    row.classList.toggle("goes", goes);
+    all += 1; stay += !goes; unknown += !known;
+  }
+  code.hidden = Number.isNaN(at) || !option;
+  block.querySelector("pre").textContent = `${option} ${number.value}`;
+  block.querySelector(".stays").textContent = Number.isNaN(at) ? "" : `${stay} of ${all} stay${unknown ? `, ${unknown} of them not measured` : ""}`;
+}
+
 document.addEventListener("click", (event) => {
   const sorts = event.target.closest("button.sort"), copies = event.target.closest("button.copy");
   if (sorts) sortBy(sorts);
@@ -97,6 +127,8 @@ document.addEventListener("click", (event) => {
 });
 document.addEventListener("input", (event) => {
   if (event.target.dataset.searches) search(event.target);
+  if (event.target.closest(".walk")) walk(event.target.closest(".walk"));
+  if (event.target.closest(".limits")) limit(event.target.closest(".limits"));
 });
 document.addEventListener("change", (event) => {
   if (event.target.dataset.pins !== undefined) writePins();
@@ -108,4 +140,6 @@ addEventListener("beforeprint", () => {
 addEventListener("afterprint", () => {
   for (const fold of document.querySelectorAll("details.fold[data-shut]")) fold.open = false;
 });
+for (const block of document.querySelectorAll(".walk")) walk(block);
+for (const block of document.querySelectorAll(".limits")) limit(block);
 for (const block of document.querySelectorAll(".table")) if (block.querySelector("tbody").rows.length > LONG) showSome(block);

@@ -18,7 +18,7 @@ from chaff.memory import machine_bytes
 from chaff.table.files.addresses import is_address, shown, system_of
 from chaff.table.files.reading import first_line, refuse_twins
 from chaff.table.kinds import floats_of
-from chaff.table.on_disk.page_cache import CROWDED, column_bytes, make_room
+from chaff.table.on_disk.scratch import CROWDED, column_bytes, make_room
 
 _footers: dict[tuple[Any, ...], Any] = {}
 _lock = threading.Lock()

@@ -9,10 +9,9 @@ from typing import Any
 from chaff.errors import DataError
 from chaff.files import reads
 from chaff.memory import size_in_words
-from chaff.table.files.buffered_pipe import plain_file
 from chaff.table.files.reading import Reading, first_line
 from chaff.table.files.sources import check_there
-from chaff.table.files.text_files import csv_stream, ending
+from chaff.table.files.text_files import csv_stream, ending, plain_file
 from chaff.table.on_disk.scratch import Scratch
 from chaff.table.on_disk.stored import unified
 

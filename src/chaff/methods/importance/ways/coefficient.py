@@ -18,7 +18,7 @@ from chaff.models.named import as_model
 from chaff.models.penalised import FittedPenalised
 from chaff.models.protocols import HasCoefficients, Model
 from chaff.results.findings import Findings
-from chaff.table.layout import Layout
+from chaff.table.design import Layout
 from chaff.table.table import Table
 from chaff.work import Work, task
 
@@ -163,7 +163,7 @@ def _order(first: Ints, penalties: int) -> Floats:
 
 
 def path_frames(fitted: FittedPenalised, table: Table) -> dict[str, pd.DataFrame]:
-    """The path as frames: lengths by feature (signed for a single column), and what each penalty scored."""
+    """The path as frames: lengths by feature (signed for a single column), and what each penalty scored; rmse in the target's units."""
     import pandas as pd
 
     path, starts = fitted.path, _used_starts(fitted)
@@ -180,5 +180,8 @@ def path_frames(fitted: FittedPenalised, table: Table) -> dict[str, pd.DataFrame
         penalties.insert(2, "one_standard_error", np.arange(path.penalties.size) == path.one_standard_error)
         penalties.insert(3, "loss", path.losses.mean(0))
         penalties.insert(4, "loss_se", path.losses.std(0, ddof=1) / np.sqrt(len(path.losses)) if len(path.losses) > 1 else np.nan)
+        if table.target.task == "regression":
+            spread = float(np.sqrt(np.average((table.y - np.average(table.y, weights=table.weights)) ** 2, weights=table.weights)))
+            penalties.insert(5, "rmse", np.sqrt(path.losses.mean(0)) * spread)
     penalties["features"] = (np.array(list(columns.values())) != 0).sum(0)
     return {"path": pd.DataFrame(columns, index=index), "penalties": penalties}

@@ -12,8 +12,7 @@ from chaff.errors import UsageError
 from chaff.evaluate.fitted import checked_predictions, named_failure
 from chaff.evaluate.setting import Setting
 from chaff.folds import Folds
-from chaff.methods.importance.permutation import judged_rows
-from chaff.methods.importance.shuffling import Strata, clusters, with_cells
+from chaff.methods.importance.permutation import Strata, clusters, judged_rows, with_cells
 from chaff.methods.importance.way import FoldFit, fits, importance_findings
 from chaff.metrics import log_loss, squared_loss
 from chaff.models.forms import learn_form, take_rows

@@ -31,7 +31,9 @@ class SplitStanding:
     columns : int
         Columns that a tree is given; all of them stand at each of its splits.
     depth : int
+        Levels of each tree.
     leaf_rows : int
+        Fewest rows of a leaf.
 
     Notes
     -----

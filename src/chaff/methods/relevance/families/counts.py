@@ -9,11 +9,9 @@ import numpy as np
 from chaff.arrays import Bytes, Floats, Ints
 from chaff.kernels.class_sums import class_sums
 from chaff.kernels.counts import two_way_counts
-from chaff.methods.relevance.bin_codes import coded, coded_target
-from chaff.methods.relevance.contrasts import bend, levels
-from chaff.methods.relevance.relevance_data import RelevanceData
+from chaff.methods.relevance.relevance_data import RelevanceData, bend, coded, coded_target, levels
 from chaff.methods.relevance.statistic import BC, CC, EVERY, NC, NN, Family, FilterStatistic
-from chaff.stats.curves import curve
+from chaff.stats.group_differences import curve
 from chaff.stats.information import (
     SPARSE,
     chi_square,
@@ -24,7 +22,7 @@ from chaff.stats.information import (
     pool_rare,
     shuffled_chi_square_p,
 )
-from chaff.stats.noncentral import cramers_v_interval
+from chaff.stats.tail_probabilities import cramers_v_interval
 from chaff.table.bins import Bins
 from chaff.work import task
 

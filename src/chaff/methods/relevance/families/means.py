@@ -8,13 +8,12 @@ import numpy as np
 
 from chaff.arrays import Floats
 from chaff.kernels.class_sums import class_sums, class_sums_of_eight, sums_beside
-from chaff.methods.relevance.contrasts import levels, values
-from chaff.methods.relevance.relevance_data import RelevanceData
+from chaff.methods.relevance.relevance_data import RelevanceData, levels, values
 from chaff.methods.relevance.statistic import BC, BN, CN, EVERY, NC, NN, Family, FilterStatistic
 from chaff.stats.correlation import correlation_p
 from chaff.stats.group_differences import OneWay, fisher_score, one_way, welch
 from chaff.stats.influence import pearson_with_bounds
-from chaff.stats.noncentral import eta_squared_interval
+from chaff.stats.tail_probabilities import eta_squared_interval
 from chaff.stats.tolerances import ROUNDING
 from chaff.work import task
 

@@ -7,12 +7,11 @@ from typing import Any
 import numpy as np
 
 from chaff.arrays import Flags, Floats, Ints
-from chaff.methods.relevance.contrasts import levels_and_ranks, ranks
-from chaff.methods.relevance.relevance_data import RelevanceData
+from chaff.methods.relevance.relevance_data import RelevanceData, levels_and_ranks, ranks
 from chaff.methods.relevance.statistic import BN, CN, NC, NN, RANKS, Family, FilterStatistic
 from chaff.stats.distance import Spread, distance_correlation, spread_of
 from chaff.stats.influence import bounds, of_area, of_kendall, of_spearman, rank_bounds
-from chaff.stats.pooled_metric import Units
+from chaff.stats.paired_loss import Units
 from chaff.stats.ranks import Ranked, RankTest, average_ranks, kendall, rank_test, ranked, spearman, spearman_p
 from chaff.work import task
 

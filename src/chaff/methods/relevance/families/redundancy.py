@@ -8,8 +8,7 @@ import numpy as np
 
 from chaff.arrays import Floats, Ints
 from chaff.kernels.counts import two_way_counts
-from chaff.methods.relevance.bin_codes import coded, coded_target
-from chaff.methods.relevance.relevance_data import RelevanceData, too_many_levels
+from chaff.methods.relevance.relevance_data import RelevanceData, coded, coded_target, too_many_levels
 from chaff.methods.relevance.statistic import EVERY, Family, FilterStatistic, Measured
 from chaff.stats.information import mutual_information
 from chaff.table.bins import Bins

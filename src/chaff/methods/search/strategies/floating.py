@@ -26,6 +26,7 @@ class Floating:
     size : int, float or None
         Largest set (forward) or smallest set (backward) to go to: a number, or a share of the features below 1; None for all the way.
     direction : "forward" or "backward"
+        From no feature upwards, or from all of them downwards.
     patience : int or None
         Stop after so many steps in a row, steps back not counted, that beat nothing seen so far.
 

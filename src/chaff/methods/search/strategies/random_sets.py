@@ -19,6 +19,7 @@ class RandomSets:
     Parameters
     ----------
     sets : int
+        How many sets are drawn and scored.
     size : int, float or None
         Largest set that is drawn: a number, or a share of the features below 1; None for all.
 

@@ -6,11 +6,11 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
+from chaff.evaluate.limits import used_rows
 from chaff.evaluate.scorer import SubsetScorer
 from chaff.evaluate.setting import Setting
-from chaff.evaluate.used_rows import used_rows
 from chaff.methods.importance.way import Way, as_order, as_way
-from chaff.methods.search.elimination import weakest
+from chaff.methods.search.model_lens import weakest
 from chaff.methods.search.strategy import a_move, as_move, check_least_one, largest
 from chaff.models.named import as_model
 from chaff.models.protocols import Model
