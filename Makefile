@@ -53,15 +53,17 @@ bench: .venv/.installed-dev
 	$(PYTHON) -c 'import sys; sys.exit(sys.version_info < (3, 11) and "chaff needs Python 3.11 or newer")'
 	$(PYTHON) -m venv .venv
 
-.venv/.installed: .venv/bin/python pyproject.toml
+KERNELS := hatch_build.py $(wildcard src/chaff/kernels/*.pyx src/chaff/kernels/*.pxd)
+
+.venv/.installed: .venv/bin/python pyproject.toml $(KERNELS)
 	$(BIN)/python -m pip install --quiet --editable .
 	touch $@
 
-.venv/.installed-dev: .venv/bin/python pyproject.toml
+.venv/.installed-dev: .venv/bin/python pyproject.toml $(KERNELS)
 	$(BIN)/python -m pip install --quiet --editable '.[dev]'
 	touch $@ .venv/.installed
 
-.venv/.installed-site: .venv/bin/python pyproject.toml
+.venv/.installed-site: .venv/bin/python pyproject.toml $(KERNELS)
 	$(BIN)/python -m pip install --quiet --editable '.[site]'
 	touch $@
 

@@ -1,19 +1,15 @@
-"""Growing trees against the bare scatter-add of the same updates, on one thread and on two; and what a first compile costs.
+"""Growing trees against the bare scatter-add of the same updates, on one thread and on two.
 
 python benchmarks/forest.py
 """
 
 from __future__ import annotations
 
-import subprocess
-import sys
-import tempfile
 import time
-from pathlib import Path
 
+import numba
 import numpy as np
 
-from chaff.kernels.jit import lean_kernel
 from chaff.models.forest import Forest
 from chaff.models.protocols import Sample
 from chaff.table.bins import Bins
@@ -22,7 +18,7 @@ from chaff.work import Work
 ROUNDS = 5
 
 
-@lean_kernel
+@numba.njit(nogil=True)
 def bare(columns, v, rows, todo, h):
     """So many updates through a row list into float64 sums, and nothing else."""
     f = 0
@@ -74,27 +70,6 @@ def updates_of(s: Sample, forest: Forest) -> int:
     return int(sum(kept))
 
 
-def compile_seconds() -> float:
-    """A forest of one tree in a process whose cache is empty, less the same with a full one."""
-    code = (
-        "import sys, time; sys.path.insert(0, 'benchmarks'); from forest import Forest, Work, made\n"
-        "s = made(200, 5, 9, 0); t = time.perf_counter(); Forest(1).fit(s, Work(0, 1)); print(time.perf_counter() - t)"
-    )
-    with tempfile.TemporaryDirectory() as folder:
-        taken = []
-        for _ in range(2):
-            done = subprocess.run(
-                [sys.executable, "-c", code],
-                env={"NUMBA_CACHE_DIR": folder, "PATH": ""},
-                cwd=Path(__file__).parent.parent,
-                capture_output=True,
-                text=True,
-                check=True,
-            )
-            taken.append(float(done.stdout))
-    return taken[0] - taken[1]
-
-
 def main() -> None:
     n, p, want, trees = 10_000, 230, 15, 10
     print(f"{n:,} × {p}, {want} columns a split, full depth, {trees} trees, medians of {ROUNDS} turns")
@@ -120,7 +95,6 @@ def main() -> None:
                 f"({took['fit'] / took['bare'] * 0.632:4.1f} × per draw), two threads {took['alone'] / took['both']:.2f} ×",
                 flush=True,
             )
-    print(f"compiling the growth: {compile_seconds():.1f} s")
 
 
 if __name__ == "__main__":

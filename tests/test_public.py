@@ -81,7 +81,7 @@ def test_there_are_examples_to_run():
 
 
 def test_importing_is_light_and_help_is_lighter():
-    heavy = "[m for m in ('numba', 'scipy', 'matplotlib', 'pyarrow', 'pandas', 'pydantic') if m in sys.modules]"
+    heavy = "[m for m in ('scipy', 'matplotlib', 'pyarrow', 'pandas', 'pydantic') if m in sys.modules]"
     assert python(f"import sys, chaff; print({heavy})").strip() == "[]"
     code = f"import sys; from chaff.cli.main import main; main(['--help']); print({heavy})"
     assert python(code).strip().endswith("[]")

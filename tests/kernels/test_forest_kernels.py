@@ -2,12 +2,10 @@
 
 import itertools
 
-import numba
 import numpy as np
 import pytest
+from chaff.kernels.random_draws import columns_drawn, times_drawn
 
-from chaff.kernels.random_draws import draw_columns, draw_units
-from chaff.kernels.tree_walks import goes_left
 from chaff.metrics import log_loss, squared_loss
 from chaff.models.forest import Forest
 from chaff.models.protocols import Sample
@@ -17,21 +15,6 @@ from chaff.work import Work
 
 WORK = Work(3, 1)
 MASK = 2**64 - 1
-
-
-@numba.njit
-def drawn(stream, draws, cumulated, guide, times):
-    return draw_units(stream, draws, cumulated, guide, times)
-
-
-@numba.njit
-def left_of(word, code, sets, at):
-    return goes_left(word, code, sets, at)
-
-
-@numba.njit
-def columns_drawn(state, order, want, front):
-    return draw_columns(state, order, want, front)
 
 
 def sample(codes, y, classes=0, category=None, weights=None):
@@ -159,7 +142,7 @@ def test_trees_are_those_of_a_plain_search_over_every_cut(classes, categories, s
     shares = np.average(s.targets, axis=0, weights=weights)
     for t, stream in enumerate(streams(3)):
         times = np.empty(n, np.int32)
-        state = drawn(np.uint64(stream), n, cumulated, np.empty(0, np.int64) if guide is None else guide, times)
+        state = times_drawn(np.uint64(stream), n, cumulated, np.empty(0, np.int64) if guide is None else guide, times)
         assert times.sum() == n and (forest.in_bag[t] == (times > 0)).all()
         assert weights is None or times[weights == 0].sum() == 0
         plain = PlainTree(s, classes, times, 3, leaf, depth, int(state))
@@ -266,8 +249,8 @@ def test_no_worker_count_changes_a_forest():
 
 def test_draws_are_uniform_and_repeatable():
     times, again, none = np.empty(1000, np.int32), np.empty(1000, np.int32), np.empty(0, np.int64)
-    drawn(np.uint64(5), 1000, np.empty(0), none, times)
-    drawn(np.uint64(5), 1000, np.empty(0), none, again)
+    times_drawn(np.uint64(5), 1000, np.empty(0), none, times)
+    times_drawn(np.uint64(5), 1000, np.empty(0), none, again)
     assert times.sum() == 1000 and (times == again).all()
     assert 0.60 < (times > 0).mean() < 0.66  # 1 - 1/e
     counts, state = np.zeros(10), np.uint64(1)

@@ -78,7 +78,7 @@ def command(data: str, **options: Any) -> None:
     DATA is a table, or a comparison saved before as .json: it is cut at another size without learning anything.
     """
     from chaff.cli.command_context import stand
-    from chaff.cli.console import Show, report_compiling
+    from chaff.cli.console import Show
     from chaff.decide.compare_calls import USUAL, check_preparations, compare_from
     from chaff.files import check_place
     from chaff.methods.comparing.scale_comparison import SCALES
@@ -102,7 +102,6 @@ def command(data: str, **options: Any) -> None:
     scales, transforms = (_words(options[k]) for k in ("scales", "transforms"))
     check_preparations(context.table, scales or SCALES, transforms or ("none",))
     against = as_model(parse_choice(options["against"], "--against")) if options["against"] else None
-    report_compiling(show)
     score = context.plan.score if context.plan else None
     model = parse_choice(options["model"], "--model") or (score.model if score and score.model is not None else None)
     show.watch("compare")

@@ -278,12 +278,3 @@ def few_sizes(rows: list[tuple[str, ...]], chosen: int, best: int) -> list[tuple
         return rows
     wanted = {0, 1, 2, 3, len(rows) - 1, best, *range(chosen - 2, chosen + 3)}
     return [row for k, row in enumerate(rows) if k in wanted]
-
-
-def report_compiling(show: Show, test: str = "") -> None:
-    """The first ever run compiles the kernels; say so, since it takes a while and looks like nothing."""
-    from chaff.kernels import forest, standing_lanes
-    from chaff.kernels.jit import compiled_before
-
-    if not compiled_before(standing_lanes.lanes_of_trees if test == "chance" else forest.grow_trees):
-        show.say("first run on this machine: compiling the numeric kernels, once, about ten seconds", QUIET)

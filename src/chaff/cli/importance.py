@@ -65,7 +65,7 @@ def command(data: str, **given: Any) -> None:
     With --chance, --twins, --stability or --knockoffs: which columns are beyond what chance alone would give.
     """
     from chaff.cli.command_context import stand
-    from chaff.cli.console import Show, report_compiling
+    from chaff.cli.console import Show
     from chaff.decide.one_stage import findings_of, judge
     from chaff.methods.importance.stage import Importance, side_by_side
 
@@ -96,7 +96,6 @@ def command(data: str, **given: Any) -> None:
     stage = context.stage(Importance, model=model, **options)
     other = context.stage(Importance, model=against, **options) if against is not None else None
     context.tell(show)
-    report_compiling(show)
     show.watch("importance")
     pins = [p for p in context.pins if p.feature in context.table.features]
     draws = {"folds": given["folds"], "seed": given["seed"], "workers": given["workers"], "watch": show.watch}
@@ -122,12 +121,10 @@ def _following(context: CommandContext, data: str, options: dict[str, Any], resu
 
 
 def _against_chance(test: str, context: Any, options: dict[str, Any], model: Any, limits: list[float], show: Show) -> None:
-    from chaff.cli.console import report_compiling
     from chaff.decide.one_stage import findings_of, judge
 
     stage = chance_tests.stage_of(test, context, options, model, parse_choice(options["by"], "--by"))
     context.tell(show)
-    report_compiling(show, test)
     show.watch(test)
     pins = [p for p in context.pins if p.feature in context.table.features]
     try:

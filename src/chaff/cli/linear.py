@@ -103,7 +103,7 @@ def command(data: str, **options: Any) -> None:
     """Fit a linear model of the features of DATA and say all of it; two classes get logistic regression."""
     import chaff
     from chaff.cli.command_context import stand
-    from chaff.cli.console import QUIET, Show, report_compiling
+    from chaff.cli.console import QUIET, Show
     from chaff.cli.linear import by_hand_loop
     from chaff.files import SAVED, save_frame
     from chaff.results.plain import plain
@@ -124,7 +124,6 @@ def command(data: str, **options: Any) -> None:
         features = list(dict.fromkeys(f.strip() for f in options["start"].split(",")))
         table.check_known(features)
     context.tell(show)
-    report_compiling(show)
     if options["by_hand"]:
         by_hand_loop(chaff.by_hand(table, start=features, seed=options["seed"]), show)
         return

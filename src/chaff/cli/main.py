@@ -115,8 +115,6 @@ def _failed(error: BaseException, options: Sequence[str], interrupted: bool) -> 
         )
     if isinstance(error, MemoryError) or _starved(error):
         return _say(f"not enough memory: {error}. Use fewer columns (--ignore) or fewer folds", 3, "MemoryError", options)
-    if isinstance(error, NotImplementedError) and os.environ.get("NUMBA_DISABLE_JIT", "0") != "0":
-        return _say("NUMBA_DISABLE_JIT is set, and Chaff does not run uncompiled: unset it", 3, "NotImplementedError", options)
     if isinstance(error, OSError) and error.errno == errno.ENOSPC:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)  # what is still in the buffer has nowhere to go
         return _say("no space left on the device; no partial files were left", 3, "OSError", ())

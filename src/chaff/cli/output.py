@@ -8,7 +8,7 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from chaff.cli.console import Show, report_compiling
+from chaff.cli.console import Show
 
 if TYPE_CHECKING:
     from chaff.cli.command_context import CommandContext
@@ -27,7 +27,6 @@ def run_and_show(
     """Run the plan, printing as it goes. Interrupted: the ledger of the finished stages is kept."""
     from chaff.decide.run import select
 
-    report_compiling(show)
     try:
         run = select(
             table, plan, pins=pins, seed=seed, workers=workers, holdout=holdout, watch=show.watch, after_stage=show.after_stage, **ways

@@ -60,7 +60,7 @@ USES = ("overlap", "correlation", "inflation")
 def command(data: str, **options: Any) -> None:
     """Which columns of DATA repeat each other: pairs and groups, variance inflation and who explains whom, equations, components."""
     from chaff.cli.command_context import stand
-    from chaff.cli.console import Show, report_compiling
+    from chaff.cli.console import Show
     from chaff.decide.overlap_calls import overlaps
     from chaff.methods.overlap.correlations import Correlating
     from chaff.methods.overlap.stage import Overlap
@@ -75,7 +75,6 @@ def command(data: str, **options: Any) -> None:
     rows = "complete" if options["complete"] else "pairwise"
     how = Correlating(options["method"], stage.pair_limit, limits, rows, options["with_target"], options["partial"])
     context.tell(show)
-    report_compiling(show)
     show.watch("overlap")
     try:
         result = overlaps(

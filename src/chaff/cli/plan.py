@@ -118,13 +118,11 @@ def _of_selection(path: str) -> str:
 
 def _fitted(data: str, options: dict[str, Any], show: Any, start: Plan) -> str:
     from chaff.cli.command_context import stand
-    from chaff.cli.console import report_compiling
     from chaff.decide.one_stage import findings_of, judge
     from chaff.decide.plan_file import fitted_plan
     from chaff.methods.screen.stage import Screen
 
     context = stand(data, {**options, "all_columns": True}, show)
-    report_compiling(show)
     show.watch("screen")
     stage = context.stage(Screen)
     keeps = [p for p in context.pins if p.verdict == "keep"]

@@ -39,9 +39,6 @@ def surroundings() -> Iterator[list[int]]:
 def set_up_process() -> None:
     """Settings of libraries that would end them at import, and that a command never needs."""
     os.environ["MPLBACKEND"] = "agg"
-    threads = os.environ.get("NUMBA_NUM_THREADS", "1")
-    if not threads.isdecimal() or int(threads) < 1:
-        del os.environ["NUMBA_NUM_THREADS"]
 
 
 def flush_all() -> None:

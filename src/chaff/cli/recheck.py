@@ -46,7 +46,7 @@ def command(
     The same columns with new coefficients against all columns offered then, and how far every column has moved. Ends with 0 where
     the selection may stay, 10 where it is to be refitted, 20 where columns are to be selected again.
     """
-    from chaff.cli.console import Show, report_compiling
+    from chaff.cli.console import Show
     from chaff.decide.rechecking.call import recheck
     from chaff.decide.selection import read_selection
     from chaff.files import check_place, reads, save_frame
@@ -59,7 +59,6 @@ def command(
     if out:
         check_place(out)
     chosen = read_selection(selection)
-    report_compiling(show)
     try:
         requested: Any = parse_rows(model_rows) or "auto"
         result = recheck(

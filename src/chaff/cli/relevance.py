@@ -109,7 +109,6 @@ def _needed(context: CommandContext | None, option: str) -> Table:
 
 def _measured(data: str, cut: dict[str, float] | None, options: dict[str, Any], show: Show) -> tuple[Findings, CommandContext]:
     from chaff.cli.command_context import stand
-    from chaff.cli.console import report_compiling
     from chaff.decide.one_stage import StageResult, findings_of, judge
     from chaff.methods.relevance.catalogue import GROUPS
     from chaff.methods.relevance.stage import Relevance
@@ -125,7 +124,6 @@ def _measured(data: str, cut: dict[str, float] | None, options: dict[str, Any], 
     if options["by"]:
         stage = stage.able_to_rank(context.table)
     context.tell(show)
-    report_compiling(show)
     show.watch("relevance")
     pins = [p for p in context.pins if p.feature in context.table.features]
     judged: StageResult = judge(stage, context.table, pins=pins, seed=options["seed"], workers=options["workers"], watch=show.watch)

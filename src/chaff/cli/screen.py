@@ -39,7 +39,7 @@ if TYPE_CHECKING:
 def command(data: str, **options: Any) -> None:
     """Look at the columns of DATA: what they hold, which cannot help, look like an id, repeat another, or like a leak."""
     from chaff.cli.command_context import stand
-    from chaff.cli.console import QUIET, Show, report_compiling
+    from chaff.cli.console import QUIET, Show
     from chaff.cli.tables import limits_grid
     from chaff.decide.one_stage import findings_of, judge
     from chaff.methods.screen.stage import Screen
@@ -51,7 +51,6 @@ def command(data: str, **options: Any) -> None:
     context = stand(data, options, show, needs_target=False)
     stage = context.stage(Screen)
     context.tell(show)
-    report_compiling(show)
     show.watch("screen")
     keeps = [p for p in context.pins if p.verdict == "keep"]
     result = findings_of(

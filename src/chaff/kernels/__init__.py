@@ -1,1 +1,1 @@
-"""Every Numba loop, and nothing else: arrays in, arrays out, no names, no options, no errors."""
+"""Every compiled loop, and nothing else: arrays in, arrays out, no names, no options, no errors."""

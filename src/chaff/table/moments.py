@@ -15,7 +15,6 @@ from typing import Any
 import numpy as np
 
 from chaff.arrays import Flags, Floats, Ints
-from chaff.kernels.jit import addresses_of
 from chaff.kernels.row_blocks import add_complements, fill_columns, fill_levels, mark_missing
 from chaff.stats.blas import add_gram, mirror
 from chaff.stats.correlation import correlation_from_products
@@ -360,3 +359,17 @@ def live_columns(moments: Moments) -> Flags:
     about_shift = np.diagonal(moments.P)
     spread = about_shift - moments.sums**2 / weight
     return np.asarray(spread > FLAT * np.maximum(about_shift, np.finfo(float).tiny))
+
+
+def addresses_of(columns: list[Floats]) -> Ints:
+    """Addresses of contiguous float64 arrays of one length, for kernels that take many columns in one call.
+
+    Raises
+    ------
+    ValueError
+        For any other array: a kernel would read what is not there.
+    """
+    lengths = {c.size for c in columns}
+    if len(lengths) > 1 or any(c.dtype != float or not c.flags.c_contiguous for c in columns):
+        raise ValueError("columns must be contiguous float64 arrays of one length")
+    return np.array([c.__array_interface__["data"][0] for c in columns], np.int64)

@@ -52,7 +52,7 @@ def test_lanes_hold_what_single_targets_give():
     from chaff.methods.relevance.pairs import _packed
 
     counts, sums = np.zeros(256, np.int64), np.zeros((256, 32))
-    kernels.add_lanes(a, b, _packed(lanes[None])[0], np.empty((256, 8), np.int64), counts, sums)
+    kernels.add_step_lanes(a, b, _packed(lanes[None])[0], np.empty((256, 8), np.int64), counts, sums)
     cell = a.astype(int) * 16 + b
     assert (counts == np.bincount(cell, minlength=256)).all()
     for k in (0, 7, 31):

@@ -7,20 +7,22 @@ inverse that may still be dropped; and what every child would cost is known befo
 Furnival and Wilson, 1974; order within the tree: Gatu and Kontoghiorghes, 2006.
 """
 
-from __future__ import annotations
-
 import numpy as np
 
-from chaff.kernels.jit import kernel
+from libc.math cimport INFINITY
+from libc.stdint cimport int64_t, uint64_t
 
 
-@kernel
-def group_rise(W, B, first, width, targets, scratch):
+cdef inline double group_rise(
+    const double[:, ::1] W, const double[:, ::1] B, int64_t first, int64_t width, int64_t targets, double[:, ::1] scratch
+) noexcept nogil:
     """What dropping one feature of `width` columns from `first` on adds to the error.
 
     W : float64 (q, q), inverse of the cross-products;  B : float64 (q, targets), coefficients. Not modified.
     scratch : float64 (>= width, >= width + targets), overwritten.
     """
+    cdef int64_t i, k, t, j
+    cdef double total, d, f
     if width == 1:
         total = 0.0
         for t in range(targets):
@@ -43,14 +45,13 @@ def group_rise(W, B, first, width, targets, scratch):
     return total
 
 
-@kernel
-def note_set(size, rss, mask, best_rss, best_mask):
-    """Put a set among the best of its size, if it is one. best_rss : float64 (sizes, m), ascending;  best_mask : uint64."""
+cdef void _note_set(int64_t size, double rss, uint64_t mask, double[:, ::1] best_rss, uint64_t[:, ::1] best_mask) noexcept nogil:
+    cdef int64_t m, k
     m = best_rss.shape[1]
     if rss >= best_rss[size, m - 1]:
         return
     for k in range(m):
-        if best_mask[size, k] == mask and best_rss[size, k] < np.inf:
+        if best_mask[size, k] == mask and best_rss[size, k] < INFINITY:
             return
     k = m - 1
     while k > 0 and best_rss[size, k - 1] > rss:
@@ -61,13 +62,21 @@ def note_set(size, rss, mask, best_rss, best_mask):
     best_mask[size, k] = mask
 
 
-@kernel
-def promising(rss, rise, count, fixed, smallest, largest, best_rss):
+def note_set(int64_t size, double rss, uint64_t mask, double[:, ::1] best_rss, uint64_t[:, ::1] best_mask):
+    """Put a set among the best of its size, if it is one. best_rss : float64 (sizes, m), ascending;  best_mask : uint64."""
+    with nogil:
+        _note_set(size, rss, mask, best_rss, best_mask)
+
+
+cdef inline bint promising(
+    double rss, const double *rise, int64_t count, int64_t fixed, int64_t smallest, int64_t largest, const double[:, ::1] best_rss
+) noexcept nogil:
     """Whether some size below a node could still hold a better set than is known: to come down to a size, so many of the droppable
     features have to go, and the dearest of them costs at least as much as the so-many-th cheapest.
 
     rise : float64 (count,), descending: what dropping each costs by itself.
     """
+    cdef int64_t m, gone, size
     m = best_rss.shape[1] - 1
     for gone in range(1, count + 1):
         size = fixed + count - gone
@@ -78,9 +87,13 @@ def promising(rss, rise, count, fixed, smallest, largest, best_rss):
     return False
 
 
-@kernel
-def drop_one(W, B, begin, widths, features, at, count, targets, work, work_b):
+cdef inline int64_t drop_one(
+    const double[:, ::1] W, const double[:, ::1] B, const int64_t *begin, const int64_t *widths, const int64_t *features, int64_t at,
+    int64_t count, int64_t targets, double[:, ::1] work, double[:, ::1] work_b
+) noexcept nogil:
     """Tables after dropping the feature at place `at`, of those behind it only, into work (q', q') and work_b (q', targets)."""
+    cdef int64_t first, width, start, end, q, w, i, k, j, t
+    cdef double d, f
     first = begin[at]
     width = widths[features[at]]
     start = begin[at + 1] if at + 1 < count else first + width
@@ -117,9 +130,12 @@ def drop_one(W, B, begin, widths, features, at, count, targets, work, work_b):
     return q
 
 
-@kernel
-def settle(begin, features, rise, work, work_b, q, names, count, widths, targets, scratch):
-    """Put a node's droppable features, whose tables lie in `work` in the order `names`, in the order of what dropping them costs."""
+cdef void _settle(
+    int64_t[::1] begin, int64_t[::1] features, double[::1] rise, const double[:, ::1] work, const double[:, ::1] work_b, int64_t q,
+    const int64_t[::1] names, int64_t count, const int64_t[::1] widths, int64_t targets, double[:, ::1] scratch
+) noexcept nogil:
+    cdef int64_t place, i, k
+    cdef double x
     place = 0
     for i in range(count):
         x = group_rise(work, work_b, place, widths[names[i]], targets, scratch)
@@ -135,9 +151,21 @@ def settle(begin, features, rise, work, work_b, q, names, count, widths, targets
         place += widths[names[i]]
 
 
-@kernel
-def gather(W, B, begin, features, count, widths, targets, work, work_b, columns):
+def settle(
+    int64_t[::1] begin, int64_t[::1] features, double[::1] rise, const double[:, ::1] work, const double[:, ::1] work_b, int64_t q,
+    const int64_t[::1] names, int64_t count, const int64_t[::1] widths, int64_t targets, double[:, ::1] scratch
+):
+    """Put a node's droppable features, whose tables lie in `work` in the order `names`, in the order of what dropping them costs."""
+    with nogil:
+        _settle(begin, features, rise, work, work_b, q, names, count, widths, targets, scratch)
+
+
+cdef inline void gather(
+    double[:, ::1] W, double[:, ::1] B, int64_t *begin, const int64_t *features, int64_t count, const int64_t *widths, int64_t targets,
+    const double[:, ::1] work, const double[:, ::1] work_b, int64_t *columns
+) noexcept nogil:
     """Copy the tables from `work` into the order that `settle` found; `begin` then says where each feature stands in them."""
+    cdef int64_t q, k, i, first, c, j, t
     q = 0
     for k in range(count):
         first = begin[k]
@@ -152,24 +180,16 @@ def gather(W, B, begin, features, count, widths, targets, work, work_b, columns)
             B[i, t] = work_b[columns[i], t]
 
 
-@kernel
-def search_parts(W, B, rss, features, begin, rise, count, fixed, at, mask, depth, widths, smallest, largest, best_rss, best_mask, most):
-    """Go on with the search for at most `most` tables; returns the depth, -1 when it is over.
-
-    W : float64 (depths, q, q);  B : float64 (depths, q, targets);  rss : float64 (depths,);  features, begin : int64 (depths, p);
-    rise : float64 (depths, p);  count, fixed, at : int64 (depths,): droppable features, fixed ones, the next child;
-    mask : uint64 (depths,): features of the set.  widths : int64 (p,): columns of each feature.  All are the state, modified in place.
-    smallest, largest : sizes that are wanted.  best_rss, best_mask : (sizes, m), see `note_set`. Modified in place.
-    """
-    q, targets = B.shape[1], B.shape[2]
-    p = widths.size
-    widest = 1
-    for f in range(p):
-        widest = max(widest, widths[f])
-    work = np.empty((q, q))
-    work_b = np.empty((q, targets))
-    scratch = np.empty((widest, widest + targets))
-    columns = np.empty(q, np.int64)
+cdef int64_t _search_parts(
+    double[:, :, ::1] W, double[:, :, ::1] B, double[::1] rss, int64_t[:, ::1] features, int64_t[:, ::1] begin, double[:, ::1] rise,
+    int64_t[::1] count, int64_t[::1] fixed, int64_t[::1] at, uint64_t[::1] mask, int64_t depth, const int64_t[::1] widths,
+    int64_t smallest, int64_t largest, double[:, ::1] best_rss, uint64_t[:, ::1] best_mask, int64_t most,
+    double[:, ::1] work, double[:, ::1] work_b, double[:, ::1] scratch, int64_t[::1] columns
+) noexcept nogil:
+    cdef int64_t targets = B.shape[2], f, made, m, i, below, size, s, to, n
+    cdef double child
+    cdef uint64_t here
+    cdef bint hope
     made = 0
     m = best_rss.shape[1] - 1
     while depth >= 0:
@@ -184,9 +204,9 @@ def search_parts(W, B, rss, features, begin, rise, count, fixed, at, mask, depth
         child = rss[depth] + rise[depth, i]
         below = count[depth] - 1 - i  # features that the child may still drop
         size = fixed[depth] + count[depth] - 1
-        here = mask[depth] & ~(np.uint64(1) << np.uint64(f))
+        here = mask[depth] & ~(<uint64_t>1 << <uint64_t>f)
         if smallest <= size <= largest:
-            note_set(size, child, here, best_rss, best_mask)
+            _note_set(size, child, here, best_rss, best_mask)
         hope = False
         for s in range(max(smallest, fixed[depth] + i), min(size - 1, largest) + 1):
             if child < best_rss[s, m]:
@@ -196,11 +216,34 @@ def search_parts(W, B, rss, features, begin, rise, count, fixed, at, mask, depth
             continue
         made += 1
         to = depth + 1
-        n = drop_one(W[depth], B[depth], begin[depth], widths, features[depth], i, count[depth], targets, work, work_b)
-        settle(begin[to], features[to], rise[to], work, work_b, n, features[depth, i + 1 :], below, widths, targets, scratch)
-        if not promising(child, rise[to], below, fixed[depth] + i, smallest, largest, best_rss):
+        n = drop_one(W[depth], B[depth], &begin[depth, 0], &widths[0], &features[depth, 0], i, count[depth], targets, work, work_b)
+        _settle(begin[to], features[to], rise[to], work, work_b, n, features[depth, i + 1 :], below, widths, targets, scratch)
+        if not promising(child, &rise[to, 0], below, fixed[depth] + i, smallest, largest, best_rss):
             continue
-        gather(W[to], B[to], begin[to], features[to], below, widths, targets, work, work_b, columns)
+        gather(W[to], B[to], &begin[to, 0], &features[to, 0], below, &widths[0], targets, work, work_b, &columns[0])
         rss[to], count[to], fixed[to], at[to], mask[to] = child, below, fixed[depth] + i, 0, here
         depth = to
     return -1
+
+
+def search_parts(
+    double[:, :, ::1] W, double[:, :, ::1] B, double[::1] rss, int64_t[:, ::1] features, int64_t[:, ::1] begin, double[:, ::1] rise,
+    int64_t[::1] count, int64_t[::1] fixed, int64_t[::1] at, uint64_t[::1] mask, int64_t depth, const int64_t[::1] widths,
+    int64_t smallest, int64_t largest, double[:, ::1] best_rss, uint64_t[:, ::1] best_mask, int64_t most
+):
+    """Go on with the search for at most `most` tables; returns the depth, -1 when it is over.
+
+    W : float64 (depths, q, q);  B : float64 (depths, q, targets);  rss : float64 (depths,);  features, begin : int64 (depths, p);
+    rise : float64 (depths, p);  count, fixed, at : int64 (depths,): droppable features, fixed ones, the next child;
+    mask : uint64 (depths,): features of the set.  widths : int64 (p,): columns of each feature.  All are the state, modified in place.
+    smallest, largest : sizes that are wanted.  best_rss, best_mask : (sizes, m), see `note_set`. Modified in place.
+    """
+    cdef int64_t result, q = B.shape[1], targets = B.shape[2], widest = max(1, max(widths, default=1))
+    cdef double[:, ::1] work = np.empty((q, q)), work_b = np.empty((q, targets)), scratch = np.empty((widest, widest + targets))
+    cdef int64_t[::1] columns = np.empty(q, np.int64)
+    with nogil:
+        result = _search_parts(
+            W, B, rss, features, begin, rise, count, fixed, at, mask, depth, widths, smallest, largest, best_rss, best_mask, most,
+            work, work_b, scratch, columns
+        )
+    return result
