@@ -85,7 +85,7 @@ def _in_file(file: Path) -> tuple[Declared, ...]:
 
 
 def _is_ours(module: str) -> bool:
-    return module.startswith("chaff.")
+    return module.startswith("chaff.") and not module.startswith("chaff.kernels.")
 
 
 def _constants(tree: ast.Module) -> dict[str, str]:

@@ -1,8 +1,8 @@
 import numpy as np
 import pytest
-
-from chaff.kernels.jit import addresses_of
 from chaff.kernels.row_blocks import add_complements, fill_columns, fill_levels, mark_missing
+
+from chaff.table.moments import addresses_of
 
 
 def test_filled_columns_are_shifted_weighted_and_zero_where_missing():

@@ -102,13 +102,15 @@ class CommandContext:
 def read_plan_option(options: dict[str, Any]) -> Plan | None:
     from pathlib import Path
 
+    requested = options.get("plan_file")
+    if not requested:
+        return None
     from chaff.decide.named_plans import NAMED, named_plan
     from chaff.decide.plan import read_plan
 
-    requested = options.get("plan_file")
     if requested in NAMED and not Path(requested).exists():
         return named_plan(requested)
-    return read_plan(requested) if requested else None
+    return read_plan(requested)
 
 
 def open_data(

@@ -21,18 +21,16 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from chaff.arrays import Ints
-from chaff.decide.run_parts import RunParts
 from chaff.errors import UsageError
 from chaff.evaluate.fingerprint import digest
-from chaff.evaluate.fitted import FitAndPredict, Prepare
-from chaff.folds import one_split, split_holdout
-from chaff.methods.evaluation.evaluation import FULL, KEPT, NOTHING, Evaluation
-from chaff.models.named import as_model
+from chaff.folds import split_holdout
 from chaff.table.table import Table
 from chaff.work import Work, Workers
 
 if TYPE_CHECKING:
+    from chaff.decide.run_parts import RunParts
     from chaff.decide.selection_parts import HoldoutPart
+    from chaff.methods.evaluation.evaluation import Evaluation
 
 
 MAX_HOLDOUTS = 500  # remembered, the latest read
@@ -194,6 +192,11 @@ def holdout_rows(part: HoldoutPart, source_rows: int) -> Ints:
 
 def evaluation_of(run: RunParts, model: Any = None, workers: Workers = None, state: bool = True) -> Evaluation:
     """See `Run.evaluate`."""
+    from chaff.evaluate.fitted import FitAndPredict, Prepare
+    from chaff.folds import one_split
+    from chaff.methods.evaluation.evaluation import FULL, KEPT, NOTHING, Evaluation
+    from chaff.models.named import as_model
+
     if not run.holdout.size:
         raise UsageError("there is no holdout to evaluate on: select with holdout=0.2 (--holdout 0.2), or pass a file of separate rows")
     used = run.final_scores.deciding if model is None else as_model(model)

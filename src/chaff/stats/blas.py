@@ -15,6 +15,8 @@ import numpy as np
 
 from chaff.arrays import Floats
 
+SMALL = 2e8  # products up to which a table of its own costs less than loading SciPy's linear algebra
+
 
 @cache
 def _dsyrk() -> Any:
@@ -47,6 +49,10 @@ def add_gram(Z: Floats, start: int, stop: int, total: Floats) -> None:
     if not fine or total.shape != (q, q) or not 0 <= start <= stop <= stride:
         raise ValueError("add_gram needs contiguous float64 arrays of matching shapes")
     if start == stop or not q:
+        return
+    if q * q * (stop - start) < SMALL:
+        block = Z[:, start:stop]
+        total += np.triu(block @ block.T)
         return
     n, k, lda, one = ctypes.c_int(q), ctypes.c_int(stop - start), ctypes.c_int(stride), ctypes.c_double(1.0)
     ref = ctypes.byref

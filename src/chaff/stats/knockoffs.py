@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Literal
 
 import numpy as np
-from scipy import linalg
+import scipy
 
 from chaff.arrays import Flags, Floats
 
@@ -25,7 +25,7 @@ def distances(C: Floats, form: Form) -> Floats:
     be); Spector and Janson, 2022 (minimum reconstructability: what the others and the copies say of a column as little as can be).
     """
     p = len(C)
-    equal = np.full(p, min(1.0, 2 * float(linalg.eigvalsh(C)[0])) * (1 - INSIDE))
+    equal = np.full(p, min(1.0, 2 * float(scipy.linalg.eigvalsh(C)[0])) * (1 - INSIDE))
     if form == "equicorrelated" or p == 1:
         return equal if p > 1 else np.ones(1) * (1 - INSIDE)
     s = equal * 0.9
@@ -45,7 +45,7 @@ def _descend(C: Floats, s: Floats, barrier: float | None) -> Floats:
     D = 2 C - S; changing s_j by d changes its inverse P by d / (1 - d P_jj) times the outer product of P's column j.
     """
     s = s.copy()
-    P = linalg.inv(2 * C - np.diag(s))
+    P = scipy.linalg.inv(2 * C - np.diag(s))
     for _ in range(ROUNDS if barrier is None else ROUNDS_A_BARRIER):
         largest = 0.0
         for j in range(len(s)):
@@ -62,7 +62,7 @@ def _descend(C: Floats, s: Floats, barrier: float | None) -> Floats:
             P += d / (1 - d * a) * np.outer(u, u)
             s[j] += d
             largest = max(largest, abs(d))
-        P = linalg.inv(2 * C - np.diag(s))
+        P = scipy.linalg.inv(2 * C - np.diag(s))
         if largest < CONVERGED:
             break
     return s
@@ -71,7 +71,7 @@ def _descend(C: Floats, s: Floats, barrier: float | None) -> Floats:
 def _inside(C: Floats, s: Floats) -> Floats:
     """Scaled back where rounding took it out of the cone."""
     root = 1 / np.sqrt(s)
-    most = 1 / float(linalg.eigvalsh(root[:, None] ** -1 * linalg.inv(2 * C) * root[None, :] ** -1)[-1])
+    most = 1 / float(scipy.linalg.eigvalsh(root[:, None] ** -1 * scipy.linalg.inv(2 * C) * root[None, :] ** -1)[-1])
     return np.asarray(s * min(1.0, most * (1 - INSIDE)))
 
 
@@ -86,9 +86,9 @@ def copies(Z: Floats, C: Floats, s: Floats, stream: np.random.Generator) -> Floa
 
     Source: Candès, Fan, Janson and Lv, 2018, equation 3.2.
     """
-    given = linalg.solve(C, np.diag(s), assume_a="pos")
+    given = scipy.linalg.solve(C, np.diag(s), assume_a="pos")
     spread = 2 * np.diag(s) - np.diag(s) @ given
-    value, vector = linalg.eigh((spread + spread.T) / 2)
+    value, vector = scipy.linalg.eigh((spread + spread.T) / 2)
     root = vector * np.sqrt(np.maximum(value, 0.0))
     return np.asarray(Z - Z @ given + stream.normal(size=Z.shape) @ root.T)
 

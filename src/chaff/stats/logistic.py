@@ -5,8 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.linalg import cho_factor, cho_solve, solve_triangular
-from scipy.optimize import minimize
 
 from chaff.arrays import Floats
 from chaff.stats.tolerances import OPTIMAL
@@ -139,6 +137,8 @@ class _Problem:
 
 def _solved(H: Floats, g: Floats) -> Floats:
     """H⁻¹ g; where rounding has made H singular its diagonal is raised until it is not."""
+    from scipy.linalg import cho_factor, cho_solve
+
     lift = 0.0
     scale = float(np.trace(H)) / H.shape[0]
     for _ in range(12):
@@ -152,6 +152,9 @@ def _solved(H: Floats, g: Floats) -> Floats:
 
 def _quasi_newton(problem: _Problem, B: Floats, tolerance: float) -> LogisticFit:
     """L-BFGS (Liu and Nocedal, 1989) in coordinates where the columns are uncorrelated, so that few steps do."""
+    from scipy.linalg import solve_triangular
+    from scipy.optimize import minimize
+
     total = float(problem.weights.sum())
     H = problem.A.T @ (problem.A * problem.weights[:, None]) / total
     H[np.diag_indices(H.shape[0])] += problem.ridge * 4 / total + 1e-9 * float(np.trace(H)) / H.shape[0]

@@ -11,7 +11,6 @@ from itertools import pairwise
 from typing import Protocol
 
 import numpy as np
-from scipy.linalg import cho_factor, cho_solve
 
 from chaff.arrays import Flags, Floats, Ints
 from chaff.kernels.coordinate_descent import descend
@@ -217,6 +216,8 @@ def _by_support(G: Floats, g: Floats, b: Floats, play: Flags, first: Floats, sec
 
     Source: Osborne, Presnell and Turlach, 2000; Lee et al., 2007.
     """
+    from scipy.linalg import cho_factor, cho_solve
+
     b, g = b.copy(), g.copy()
     sign = np.sign(b)
     for _ in range(MOST_STEPS):

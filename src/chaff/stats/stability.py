@@ -8,7 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import special
+import scipy
 
 from chaff.arrays import Flags, Floats
 
@@ -20,8 +20,8 @@ def exact_interval(hits: int, of: int, level: float = 0.95) -> tuple[float, floa
     (0.025, 0.556)
     """
     tail = (1 - level) / 2
-    low = 0.0 if hits == 0 else float(special.betaincinv(hits, of - hits + 1, tail))
-    high = 1.0 if hits == of else float(special.betaincinv(hits + 1, of - hits, 1 - tail))
+    low = 0.0 if hits == 0 else float(scipy.special.betaincinv(hits, of - hits + 1, tail))
+    high = 1.0 if hits == of else float(scipy.special.betaincinv(hits + 1, of - hits, 1 - tail))
     return low, high
 
 
@@ -40,7 +40,8 @@ def log_evidence_above(hits: Floats, of: Floats, limit: float) -> Floats:
     hits, of = np.asarray(hits, float), np.asarray(of, float)
     misses = of - hits
     with np.errstate(divide="ignore"):
-        average = special.betaln(hits + 1, misses + 1) + np.log(special.betaincc(hits + 1, misses + 1, limit)) - np.log1p(-limit)
+        share_above = np.log(scipy.special.betaincc(hits + 1, misses + 1, limit))
+        average = scipy.special.betaln(hits + 1, misses + 1) + share_above - np.log1p(-limit)
     return np.asarray(average - hits * np.log(limit) - misses * np.log1p(-limit))
 
 
@@ -127,7 +128,7 @@ def set_stability(chosen: Flags, level: float = 0.95) -> SetStability:
     )
     each /= apart
     spread = float(np.sqrt(4 / times**2 * ((each - each.mean()) ** 2).sum()))
-    half = float(special.ndtri(0.5 + level / 2)) * spread
+    half = float(scipy.special.ndtri(0.5 + level / 2)) * spread
     return SetStability(value, value - half, value + half)
 
 

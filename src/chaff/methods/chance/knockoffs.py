@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any, ClassVar, Literal
 
 import numpy as np
-from scipy import special
+import scipy
 
 from chaff.arrays import Floats, Ints
 from chaff.errors import DataError, UsageError
@@ -253,7 +253,7 @@ def standardised(table: Table, names: list[str], normal_scores: bool) -> tuple[F
         if normal_scores:
             _, at, count = np.unique(x, return_inverse=True, return_counts=True)
             ranks = np.cumsum(count) - (count - 1) / 2  # the mean of those that share a place
-            x = special.ndtri(ranks[at] / (x.size + 1))
+            x = scipy.special.ndtri(ranks[at] / (x.size + 1))
         spread = x.std(ddof=1)
         Z[:, j] = (x - x.mean()) / spread if spread > 0 else 0.0
     return Z, gaps

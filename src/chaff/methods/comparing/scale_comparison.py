@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, get_args
 
 import numpy as np
-from scipy.special import ndtr, ndtri
+import scipy
 
 from chaff.arrays import Floats
 from chaff.errors import UsageError
@@ -57,10 +57,10 @@ class NormalScores:
         return cls(values, (places[first] + places[last]) / 2)
 
     def forward(self, values: Floats) -> Floats:
-        return np.asarray(ndtri(np.interp(values, self.values, self.places)))
+        return np.asarray(scipy.special.ndtri(np.interp(values, self.values, self.places)))
 
     def backward(self, scores: Floats) -> Floats:
-        return np.asarray(np.interp(ndtr(scores), self.places, self.values))
+        return np.asarray(np.interp(scipy.special.ndtr(scores), self.places, self.values))
 
 
 @dataclass(frozen=True)

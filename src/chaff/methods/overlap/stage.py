@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
-from typing import Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
-import pandas as pd
 
 from chaff.evaluate.setting import Setting
 from chaff.methods.overlap.overlap_data import OverlapData
@@ -19,6 +18,9 @@ from chaff.results.findings import Findings
 from chaff.results.verdict import Verdict, drop, keep, review
 from chaff.stats.tolerances import SINGULAR
 from chaff.table.table import Table
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 WIDEST_SHARE = 0.5  # design columns per row over which every column is nearly a combination of the others
 
@@ -79,7 +81,7 @@ class Overlap:
         exact, near = ([str(f) for f in frame.index[frame["proposed"] == word]] for word in ("exact", "near"))
         able = table.with_features(data.table.features)
         singles = single_costs(able, near, setting)
-        frame["cost"] = pd.Series({f: c.lost for f, c in singles.items()}, dtype=float).reindex(frame.index)
+        frame["cost"] = [singles[str(f)].lost if f in singles else float("nan") for f in frame.index]
         allowed = next(iter(singles.values())).allowed if singles else float("nan")
         together, exactly = total_costs(able, near, setting), total_costs(able, exact, setting)
         if near:
@@ -92,6 +94,8 @@ class Overlap:
 
     def _pairs(self, pairs: Correlation, data: OverlapData, features: Sequence[str]) -> Findings:
         """The pair cut, copies first: a column and its copy must not both go for a third that they merely resemble."""
+        import pandas as pd
+
         copies = Correlation(1 - SINGULAR).cut(data, features).frame
         gone = [str(f) for f in copies.index[copies["partner"].notna()]]
         if not gone:
@@ -143,6 +147,8 @@ def _proposed(feature: str, repeated: dict[str, Any], trail: pd.DataFrame) -> st
 
 
 def _costs(together: list[Cost], exactly: list[Cost]) -> pd.DataFrame:
+    import pandas as pd
+
     rows = [("near", c) for c in together] + [("exact", c) for c in exactly]
     return pd.DataFrame(
         [(word, c.lens, c.lost, c.se, c.allowed, c.too_much) for word, c in rows],
