@@ -132,3 +132,28 @@ def test_equal_and_opposite_columns_are_found_among_many():
     Z[:, 30], Z[:, 350], Z[:, 7] = Z[:, 3], -Z[:, 3], Z[:, 200]
     assert sorted(map(list, equal_columns(Z))) == [[3, 30, 350], [7, 200]]
     assert equal_columns(rng.normal(size=(50, 400))) == []
+
+
+@pytest.mark.parametrize("share", [1.0, 0.4, 0.0])
+def test_compiled_and_plain_paths_agree(share, monkeypatch):
+    """Near copies, a free column, a constant one: coefficients, gradients and violations of both walks."""
+    from chaff.stats import penalised
+    from chaff.stats.penalised import FromMoments, Penalty, walk_path
+
+    rng = np.random.default_rng(4)
+    Z = rng.normal(size=(80, 20))
+    Z[:, 5] = Z[:, 4] + 1e-3 * rng.normal(size=80)
+    Z[:, 6] = 0.0
+    y = Z[:, 4] - 0.5 * Z[:, 9] + rng.normal(size=80)
+    quadratic = FromMoments(Z.T @ Z / 80, Z.T @ y / 80)
+    factors = np.ones(20)
+    factors[9] = 0.0
+    penalty, penalties = Penalty(np.arange(21), share, factors), np.geomspace(1.0, 1e-3, 40)
+    compiled = walk_path(quadratic, penalty, penalties)
+    monkeypatch.setattr(penalised, "WIDEST_COMPILED", 0)
+    plain = walk_path(quadratic, penalty, penalties)
+    assert any((one.b == 0).sum() not in (0, 20) for one in plain) or share == 0.0
+    for one, two in zip(compiled, plain, strict=True):
+        np.testing.assert_allclose(quadratic.G @ one.b, quadratic.G @ two.b, atol=1e-7)
+        assert one.violation <= 1e-8 and two.violation <= 1e-8
+        np.testing.assert_allclose(one.gradient, quadratic.gradient(one.b), atol=1e-12)

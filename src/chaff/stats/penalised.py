@@ -13,13 +13,14 @@ from typing import Protocol
 import numpy as np
 
 from chaff.arrays import Flags, Floats, Ints
-from chaff.kernels.coordinate_descent import descend
+from chaff.kernels import coordinate_descent
 from chaff.stats.tolerances import OPTIMAL
 
 MOST_ROUNDS = 200
 PASSES = 4
 MOST_PASSES = 20_000
 WIDEST_SOLVE = 3_000
+WIDEST_COMPILED = 300  # columns up to which plain loops beat a call of linear algebra
 MOST_STEPS = 60
 
 
@@ -155,6 +156,13 @@ def walk_path(quadratic: Quadratic, penalty: Penalty, penalties: Floats, toleran
     b = np.zeros(int(penalty.starts[-1]))
     gradient = quadratic.gradient(b)
     before = penalty.highest(gradient)
+    if isinstance(quadratic, FromMoments) and penalty.single and 0 < b.size <= WIDEST_COMPILED and np.isfinite(penalties).all():
+        B, gradients, violations = np.empty((penalties.size, b.size)), np.empty((penalties.size, b.size)), np.empty(penalties.size)
+        coordinate_descent.solve_path(
+            np.ascontiguousarray(quadratic.G), np.ascontiguousarray(quadratic.c), penalty.factors, penalty.share,
+            np.ascontiguousarray(penalties, float), before, tolerance, B, gradients, violations,
+        )  # fmt: skip
+        return [Solved(*point) for point in zip(B, gradients, violations.tolist(), strict=True)]
     out = []
     for value in penalties:
         at = solve_at(quadratic, penalty, float(value), before, b, gradient, tolerance)
@@ -193,12 +201,16 @@ def solve_at(quadratic: Quadratic, penalty: Penalty, value: float, before: float
 def inside(G: Floats, penalty: Penalty, value: float, play: Flags, b: Floats, g: Floats, tolerance: float) -> Floats:
     """The minimum over the blocks in play: descent, and where that is slow, linear systems on what is in."""
     first, second, starts = penalty.first(value), penalty.second(value), penalty.starts
+    b, g = b.copy(), g.copy()
+    if penalty.single and b.size <= WIDEST_COMPILED:
+        coordinate_descent.minimise(np.ascontiguousarray(G), b, g, play, first, second, tolerance)
+        return b
     height = np.diagonal(G).copy() if penalty.single else _heights(G, starts)
-    b, g, room = b.copy(), g.copy(), np.empty(int(np.diff(starts).max()))
+    room = np.empty(int(np.diff(starts).max()))
     done, blocks = 0, np.flatnonzero(play)
     passes = max(PASSES, int(np.count_nonzero(b) ** 2 / (3 * b.size)))  # as many as cost what a linear system costs
     while done < MOST_PASSES:
-        took, worst = descend(G, g, b, blocks, starts, height, first, second, 0.3 * tolerance, passes, room)
+        took, worst = coordinate_descent.descend(G, g, b, blocks, starts, height, first, second, 0.3 * tolerance, passes, room)
         done += took
         if worst <= 0.3 * tolerance:
             break
