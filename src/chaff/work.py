@@ -110,7 +110,7 @@ class Work:
             taken = self.executor
             return carried_out(taken, _alone, task, todo, lambda done: self._after_task(None, stage, done, len(todo)))
         stop = threading.Event()
-        with _blas().limit(limits=1, user_api="blas"):
+        with one_blas_thread():
             workers = min(self.threads, len(todo))
             pool = ThreadPoolExecutor(workers)
             try:
@@ -179,8 +179,13 @@ def _in_worker(fn: Callable[[Any], Any], units: list[Any], stop: threading.Event
 
 def _alone(task: Callable[[Any], Any], units: list[Any]) -> list[Any]:
     """Units in somebody else's worker: loops inside it are plain, BLAS runs on one thread."""
-    with _blas().limit(limits=1, user_api="blas"):
+    with one_blas_thread():
         return _in_worker(task, units, threading.Event())
+
+
+def one_blas_thread() -> Any:
+    """A context in which BLAS runs on one thread: for many small matrices in turn, where two threads cost more than they save."""
+    return _blas().limit(limits=1, user_api="blas")
 
 
 _controller: list[Any] = []

@@ -5,16 +5,20 @@ Correlations of columns with gaps by maximum likelihood, so that they fit togeth
 
 from __future__ import annotations
 
+from contextlib import nullcontext
+
 import numpy as np
 
-from chaff.arrays import Floats
+from chaff.arrays import Floats, Ints
 from chaff.kernels.row_blocks import expect_missing
 from chaff.stats.inflation import inverse_of
 from chaff.stats.tail_probabilities import t_two_sided
 from chaff.stats.tolerances import FLAT
+from chaff.work import one_blas_thread
 
 MAX_STEPS = 200
 STEADY = 1e-4  # relative change of every variance inflation factor, below which the steps end
+SMALL = 1e9  # products of a step, up to which BLAS takes one thread
 RIDGE = 1e-9  # added to each variance, so that a combination of others can be inverted
 
 
@@ -50,7 +54,17 @@ def correlations_with_gaps(X: Floats, weights: Floats | None = None, start: Floa
     D /= np.where(spread > 0, spread, 1.0)
     rows, missing = np.nonzero(~there)
     starts = np.searchsorted(rows, np.arange(n + 1)).astype(np.int64)
-    S = np.eye(q) if start is None else start.copy()
+    with one_blas_thread() if n * q * q < SMALL else nullcontext():
+        S = _likeliest(D, missing, starts, w, np.eye(q) if start is None else start.copy())
+    scale = np.sqrt(np.maximum(np.diagonal(S), RIDGE))
+    C = S / np.outer(scale, scale)
+    np.fill_diagonal(C, 1.0)
+    return np.asarray((C + RIDGE * np.eye(q)) / (1 + RIDGE))
+
+
+def _likeliest(D: Floats, missing: Ints, starts: Ints, w: Floats, S: Floats) -> Floats:
+    """The covariance that the steps end at, begun at S. D : float64 (n, q), deviations; missing cells are filled in place."""
+    q = S.shape[0]
     inflated = np.zeros(q)
     for _ in range(MAX_STEPS):
         K = _inverse(S)
@@ -60,14 +74,10 @@ def correlations_with_gaps(X: Floats, weights: Floats | None = None, start: Floa
         inflated = now
         corrections = np.zeros((q, q))
         expect_missing(D, missing, starts, K, w, corrections)
-        shift = (w @ D) / w.sum()
-        D -= shift
+        D -= (w @ D) / w.sum()
         S = ((D * w[:, None]).T @ D + corrections) / w.sum()
         S = (S + S.T) / 2
-    scale = np.sqrt(np.maximum(np.diagonal(S), RIDGE))
-    C = S / np.outer(scale, scale)
-    np.fill_diagonal(C, 1.0)
-    return np.asarray((C + RIDGE * np.eye(q)) / (1 + RIDGE))
+    return S
 
 
 def _inverse(S: Floats) -> Floats:
