@@ -8,9 +8,11 @@ from __future__ import annotations
 
 import hashlib
 import os
+import sys
 import threading
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from dataclasses import dataclass
 from typing import Any, Generic, Protocol, TypeVar
 
@@ -183,19 +185,50 @@ def _alone(task: Callable[[Any], Any], units: list[Any]) -> list[Any]:
         return _in_worker(task, units, threading.Event())
 
 
-def one_blas_thread() -> Any:
-    """A context in which BLAS runs on one thread: for many small matrices in turn, where two threads cost more than they save."""
-    return _blas().limit(limits=1, user_api="blas")
+@contextmanager
+def one_blas_thread() -> Iterator[None]:
+    """BLAS runs on one thread: in workers, and for many small matrices in turn, where two threads cost more than they save.
+
+    SciPy's own BLAS is loaded with its linear algebra only, which takes longer than many commands; until then a variable tells it.
+    """
+    if LINEAR_ALGEBRA in sys.modules:
+        with _blas().limit(limits=1, user_api="blas"):
+            yield
+        return
+    before = os.environ.get(THREADS)
+    os.environ[THREADS] = "1"
+    try:
+        with _blas().limit(limits=1, user_api="blas"):
+            yield
+    finally:
+        if before is None:
+            os.environ.pop(THREADS, None)
+        else:
+            os.environ[THREADS] = before
+        if LINEAR_ALGEBRA in sys.modules:  # loaded meanwhile: from here on it has the threads of NumPy's
+            libraries = [lib for lib in _blas().lib_controllers if lib.user_api == "blas"]
+            threads = max(lib.num_threads for lib in libraries)
+            for lib in libraries:
+                lib.set_num_threads(threads)
 
 
-_controller: list[Any] = []
+SMALL = 1e9  # products of a table with itself, up to which BLAS is quicker on one thread
+
+
+def blas_for(rows: int, columns: int) -> AbstractContextManager[None]:
+    """One BLAS thread for what a small table asks of it, as many as there are for a large one."""
+    return one_blas_thread() if rows * columns**2 < SMALL else nullcontext()
+
+
+LINEAR_ALGEBRA, THREADS = "scipy.linalg", "OPENBLAS_NUM_THREADS"
+_controllers: dict[bool, Any] = {}
 
 
 def _blas() -> Any:
-    """Looking the BLAS libraries up costs milliseconds, so it is done once per process."""
-    if not _controller:
-        import scipy.linalg.blas  # noqa: F401  its library has to be loaded before it can be found and limited
+    """The BLAS libraries that are loaded; looking them up costs milliseconds, so it is done once for NumPy's, and once with SciPy's."""
+    loaded = LINEAR_ALGEBRA in sys.modules
+    if loaded not in _controllers:
         from threadpoolctl import ThreadpoolController
 
-        _controller.append(ThreadpoolController())
-    return _controller[0]
+        _controllers[loaded] = ThreadpoolController()
+    return _controllers[loaded]

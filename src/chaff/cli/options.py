@@ -259,11 +259,13 @@ def _codes_of_columns(out: dict[str, Any]) -> dict[str, Any]:
 
 def parse_pins(options: dict[str, Any]) -> list[Any]:
     """The pins of the options, those of a file first."""
+    typed = _typed_pins(options)
+    if not options.get("pins_file"):
+        return typed
     from chaff.decide.plan_file import read_pins
 
-    typed = _typed_pins(options)
     named = {p.feature for p in typed}
-    return [*(p for p in (read_pins(options["pins_file"]) if options.get("pins_file") else ()) if p.feature not in named), *typed]
+    return [*(p for p in read_pins(options["pins_file"]) if p.feature not in named), *typed]
 
 
 def _typed_pins(options: dict[str, Any]) -> list[Any]:

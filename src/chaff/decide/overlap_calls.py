@@ -25,7 +25,7 @@ from chaff.results.verdict import Pin, drop, keep
 from chaff.table.indicator_groups import together_option
 from chaff.table.table import Table
 from chaff.visible import Shown, listed
-from chaff.work import Work, Workers
+from chaff.work import Work, Workers, blas_for
 
 
 def correlations(
@@ -417,24 +417,25 @@ def overlaps(
         table = complete_only(table)
     pinned = checked_pins(given_pins, table)
     data = overlap_data(able(table, None), pinned.values(), seed, workers)
-    pair, vif = Correlation(pair_limit), Inflation(vif_limit, vif_order)
-    cut = pair.cut(data, data.table.features)
-    went = vif.eliminate(data, data.table.features, data.setting)
-    given = judge_pins(pair.verdicts(cut, data.setting), pinned, table.features)
-    text = judge_pins(vif.verdicts(went, data.setting), pinned, table.features)
-    if every_kind:
-        pairs = associations_of.associations(data, pair_limit)
-    else:
-        pairs = correlations_of(data, how or Correlating(limit=pair_limit))
-    return Overlaps(
-        pairs,
-        with_verdicts(cut, given),
-        _with_notes(inflation_of.inflation(data), words),
-        with_verdicts(inflation_of.with_path(went, data), text),
-        _or_words(lambda: relations.dependencies(data, 1e-3)),
-        _or_words(lambda: components_of.components(data, component_share, 20)),
-        with_cluster_verdicts(associations_of.clusters(data, 0.7, "average"), data, table.features) if clusters else None,
-    )
+    with blas_for(len(data.table), len(data.table.features)):
+        pair, vif = Correlation(pair_limit), Inflation(vif_limit, vif_order)
+        cut = pair.cut(data, data.table.features)
+        went = vif.eliminate(data, data.table.features, data.setting)
+        given = judge_pins(pair.verdicts(cut, data.setting), pinned, table.features)
+        text = judge_pins(vif.verdicts(went, data.setting), pinned, table.features)
+        if every_kind:
+            pairs = associations_of.associations(data, pair_limit)
+        else:
+            pairs = correlations_of(data, how or Correlating(limit=pair_limit))
+        return Overlaps(
+            pairs,
+            with_verdicts(cut, given),
+            _with_notes(inflation_of.inflation(data), words),
+            with_verdicts(inflation_of.with_path(went, data), text),
+            _or_words(lambda: relations.dependencies(data, 1e-3)),
+            _or_words(lambda: components_of.components(data, component_share, 20)),
+            with_cluster_verdicts(associations_of.clusters(data, 0.7, "average"), data, table.features) if clusters else None,
+        )
 
 
 def _or_words(review: Callable[[], Findings]) -> Findings | str:

@@ -12,6 +12,7 @@ from chaff.results.trail import Trail
 from chaff.results.verdict import Pin, Verdict, drop, keep
 from chaff.table.table import Table
 from chaff.visible import Shown
+from chaff.work import blas_for
 
 
 @dataclass(frozen=True, repr=False)
@@ -41,7 +42,8 @@ class StageReport(Shown):
 
 def judge_stage(stage: Stage, table: Table, setting: Setting) -> StageReport:
     """One stage on one table, with the pins of the setting put above what it says."""
-    result = stage.judge(table, setting)
+    with blas_for(len(table), len(table.features)):
+        result = stage.judge(table, setting)
     given = stage.verdicts(result, setting)
     if stage.name:  # a stage that has a name of its own signs with it
         given = tuple(replace(v, by=stage.name) if v.by == stage.use else v for v in given)

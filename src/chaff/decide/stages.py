@@ -3,31 +3,46 @@
 from __future__ import annotations
 
 import dataclasses
+import importlib
 import typing
-from collections.abc import Mapping
-from typing import Any
+from collections.abc import Iterator, Mapping
+from typing import Any, ClassVar
 
 from chaff.choices import changed_fields, plan_value, wrong_fields
 from chaff.errors import ChaffError, nearest
 from chaff.evaluate.stage import Stage
-from chaff.methods.chance.knockoffs import Knockoffs
-from chaff.methods.chance.shuffled_target import ChanceBaseline
-from chaff.methods.chance.stability import Stability
-from chaff.methods.chance.twin_test import TwinTest
-from chaff.methods.importance.stage import Importance
-from chaff.methods.overlap.pair_cut import Correlation
-from chaff.methods.overlap.stage import Overlap
-from chaff.methods.overlap.vif_elimination import Inflation
-from chaff.methods.relevance.stage import Relevance
-from chaff.methods.screen.stage import Screen
-from chaff.methods.search.stage import Search
-
-STAGES: dict[str, type] = {
-    s.use: s
-    for s in (Screen, Relevance, Correlation, Inflation, Overlap, Importance, ChanceBaseline, TwinTest, Stability, Knockoffs, Search)
-}
 
 
+class Stages(Mapping[str, type]):
+    """The stage classes by `use`; one is imported when it is asked for."""
+
+    places: ClassVar[dict[str, str]] = {
+        "screen": "screen.stage.Screen",
+        "relevance": "relevance.stage.Relevance",
+        "correlation": "overlap.pair_cut.Correlation",
+        "inflation": "overlap.vif_elimination.Inflation",
+        "overlap": "overlap.stage.Overlap",
+        "importance": "importance.stage.Importance",
+        "chance": "chance.shuffled_target.ChanceBaseline",
+        "twins": "chance.twin_test.TwinTest",
+        "stability": "chance.stability.Stability",
+        "knockoffs": "chance.knockoffs.Knockoffs",
+        "search": "search.stage.Search",
+    }
+
+    def __getitem__(self, use: str) -> type:
+        module, _, name = self.places[use].rpartition(".")
+        found: type = getattr(importlib.import_module(f"chaff.methods.{module}"), name)
+        return found
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.places)
+
+    def __len__(self) -> int:
+        return len(self.places)
+
+
+STAGES = Stages()
 RENAMED_STAGES = {"shadow": "twins"}
 RENAMED_KEYS = {
     "relevance": {"level": "confidence"},

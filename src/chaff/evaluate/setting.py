@@ -4,19 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from chaff.arrays import Ints
-from chaff.evaluate.scorer import SubsetScorer
 from chaff.folds import Folds, make_folds
 from chaff.metrics import METRICS
-from chaff.models.least_squares import Ridge
 from chaff.models.protocols import Model
 from chaff.results.verdict import Pin
 from chaff.table.table import Table
 from chaff.work import Work
+
+if TYPE_CHECKING:
+    from chaff.evaluate.scorer import SubsetScorer
 
 
 @dataclass(frozen=True)
@@ -57,6 +58,9 @@ class Setting:
 
     def scorer(self, table: Table, model: Model | None = None, metric: str | None = None) -> SubsetScorer:
         """A scorer on the run's folds, the same one at each call; the run's metric where the model can serve it."""
+        from chaff.evaluate.scorer import SubsetScorer
+        from chaff.models.least_squares import Ridge
+
         model = model or self.model or Ridge()
         metric = metric or self.metric_of(model)
         key = (table.features, _key(model), metric)

@@ -5,8 +5,6 @@ Correlations of columns with gaps by maximum likelihood, so that they fit togeth
 
 from __future__ import annotations
 
-from contextlib import nullcontext
-
 import numpy as np
 
 from chaff.arrays import Floats, Ints
@@ -14,11 +12,10 @@ from chaff.kernels.row_blocks import expect_missing
 from chaff.stats.inflation import inverse_of
 from chaff.stats.tail_probabilities import t_two_sided
 from chaff.stats.tolerances import FLAT
-from chaff.work import one_blas_thread
+from chaff.work import blas_for
 
 MAX_STEPS = 200
 STEADY = 1e-4  # relative change of every variance inflation factor, below which the steps end
-SMALL = 1e9  # products of a step, up to which BLAS takes one thread
 RIDGE = 1e-9  # added to each variance, so that a combination of others can be inverted
 
 
@@ -54,7 +51,7 @@ def correlations_with_gaps(X: Floats, weights: Floats | None = None, start: Floa
     D /= np.where(spread > 0, spread, 1.0)
     rows, missing = np.nonzero(~there)
     starts = np.searchsorted(rows, np.arange(n + 1)).astype(np.int64)
-    with one_blas_thread() if n * q * q < SMALL else nullcontext():
+    with blas_for(n, q):
         S = _likeliest(D, missing, starts, w, np.eye(q) if start is None else start.copy())
     scale = np.sqrt(np.maximum(np.diagonal(S), RIDGE))
     C = S / np.outer(scale, scale)

@@ -13,7 +13,7 @@ from typing import Protocol
 import numpy as np
 
 from chaff.arrays import Flags, Floats, Ints
-from chaff.kernels import coordinate_descent
+from chaff.kernels.coordinate_descent import descend, minimise, solve_path
 from chaff.stats.tolerances import OPTIMAL
 
 MOST_ROUNDS = 200
@@ -158,7 +158,7 @@ def walk_path(quadratic: Quadratic, penalty: Penalty, penalties: Floats, toleran
     before = penalty.highest(gradient)
     if isinstance(quadratic, FromMoments) and penalty.single and 0 < b.size <= WIDEST_COMPILED and np.isfinite(penalties).all():
         B, gradients, violations = np.empty((penalties.size, b.size)), np.empty((penalties.size, b.size)), np.empty(penalties.size)
-        coordinate_descent.solve_path(
+        solve_path(
             np.ascontiguousarray(quadratic.G), np.ascontiguousarray(quadratic.c), penalty.factors, penalty.share,
             np.ascontiguousarray(penalties, float), before, tolerance, B, gradients, violations,
         )  # fmt: skip
@@ -203,14 +203,14 @@ def inside(G: Floats, penalty: Penalty, value: float, play: Flags, b: Floats, g:
     first, second, starts = penalty.first(value), penalty.second(value), penalty.starts
     b, g = b.copy(), g.copy()
     if penalty.single and b.size <= WIDEST_COMPILED:
-        coordinate_descent.minimise(np.ascontiguousarray(G), b, g, play, first, second, tolerance)
+        minimise(np.ascontiguousarray(G), b, g, play, first, second, tolerance)
         return b
     height = np.diagonal(G).copy() if penalty.single else _heights(G, starts)
     room = np.empty(int(np.diff(starts).max()))
     done, blocks = 0, np.flatnonzero(play)
     passes = max(PASSES, int(np.count_nonzero(b) ** 2 / (3 * b.size)))  # as many as cost what a linear system costs
     while done < MOST_PASSES:
-        took, worst = coordinate_descent.descend(G, g, b, blocks, starts, height, first, second, 0.3 * tolerance, passes, room)
+        took, worst = descend(G, g, b, blocks, starts, height, first, second, 0.3 * tolerance, passes, room)
         done += took
         if worst <= 0.3 * tolerance:
             break
