@@ -14,7 +14,11 @@ import pytest
 
 import chaff
 
-for name, words in (("XDG_STATE_HOME", "chaff-state-"), ("CHAFF_SCRATCH", "chaff-scratch-")):  # not those in a person's home
+for name, words in (
+    ("XDG_STATE_HOME", "chaff-state-"),
+    ("XDG_CACHE_HOME", "chaff-cache-"),
+    ("CHAFF_SCRATCH", "chaff-scratch-"),
+):  # not those in a person's home
     os.environ[name] = tempfile.mkdtemp(prefix=words)
     atexit.register(shutil.rmtree, os.environ[name], ignore_errors=True)
 

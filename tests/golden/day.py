@@ -155,7 +155,7 @@ def write(target: str, seed: int) -> None:
 
 
 if __name__ == "__main__":
-    os.environ |= {"COLUMNS": "110", "NO_COLOR": "1", "XDG_STATE_HOME": tempfile.mkdtemp()}
+    os.environ |= {"COLUMNS": "110", "NO_COLOR": "1", "XDG_STATE_HOME": tempfile.mkdtemp(), "XDG_CACHE_HOME": tempfile.mkdtemp()}
     for t in sys.argv[1:] or TARGETS:
         for s in SEEDS:
             write(t, s)

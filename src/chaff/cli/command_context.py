@@ -276,6 +276,7 @@ def _walked(
     table: Table, plan: Plan | None, pinned: dict[str, Pin], options: dict[str, Any], before: tuple[str, ...], whole: Table | None
 ) -> tuple[str, ...]:
     """The features that the stages before let through; `whole` has every row where `table` is a sample."""
+    from chaff.cli.screen_cache import remembered
     from chaff.errors import DataError
     from chaff.evaluate.setting import Setting
     from chaff.work import Work
@@ -283,9 +284,12 @@ def _walked(
     work = Work(options["seed"], options["workers"])
     try:
         if plan is None:
-            if not table.has_target:
-                return _screened(table, Setting.unfolded(table, work, pins=pinned))
-            return _screened(table, Setting.of(table, work=work, pins=pinned, whole=whole))
+
+            def screen() -> tuple[str, ...]:
+                folded = Setting.of if table.has_target else Setting.unfolded
+                return _screened(table, folded(table, work=work, pins=pinned, whole=whole))
+
+            return screen() if whole is not None or options["no_cache"] else remembered(table, pinned, work.seed, screen)
         score = plan.score
         setting = Setting.of(table, score.folds_for(table), score.repeats_for(table), work, pins=pinned, metric=score.metric, whole=whole)
     except DataError:

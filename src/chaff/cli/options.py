@@ -195,7 +195,11 @@ selection_option = in_group(
         help="Save the kept set as a selection (.json), for apply, explain and recheck; it has no honest score.",
     ),
 )
-columns_option = in_group("Rows", click.option("--all-columns", is_flag=True, help="Include the features that the preceding stages drop."))
+columns_option = in_group(
+    "Rows",
+    click.option("--all-columns", is_flag=True, help="Include the features that the preceding stages drop."),
+    click.option("--no-cache", is_flag=True, help="Screen again, whatever an earlier command found for the same cells."),
+)
 all_option = in_group(OUTPUT, click.option("--all", "everything", is_flag=True, help="List everything, not only the first rows."))
 
 
