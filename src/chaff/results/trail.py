@@ -21,6 +21,10 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
+SHOWN = ("search", "search_se", "cv", "cv_se", "optimism", "cost", "added", "removed", "chosen")
+ROUNDING = 1e-12  # of a score, below which a difference is none
+
+
 @dataclass(frozen=True)
 class Move:
     """One step: a feature came or went, and what the set then scored in every fold."""
@@ -106,6 +110,54 @@ class Trail(Shown):
             if size in out and allowed(self.moves[k].features) and sign * self.means[k] >= sign * self.means[out[size]] - TIE:
                 out[size] = k
         return dict(sorted(out.items()))
+
+
+@dataclass(frozen=True, repr=False)
+class SizedTrail(Trail):
+    """A trail with a score of each size: what `chaff.search` and the search of a run share, read and printed alike."""
+
+    @property
+    def label(self) -> str:
+        """The strategy and the model, or the lens."""
+        raise NotImplementedError
+
+    @property
+    def sizes(self) -> pd.DataFrame:
+        """One row a size, indexed by it: honest and honest_se where there are any, comes and goes against the size before, features; seen,
+        optimism, cost and criteria where the search has them."""
+        raise NotImplementedError
+
+    @property
+    def chosen_size(self) -> int:
+        raise NotImplementedError
+
+    @property
+    def choice_words(self) -> str:
+        """The chosen set and why, in a line."""
+        raise NotImplementedError
+
+    def _as_read(self) -> pd.DataFrame:
+        """The sizes under the words of the command line, the chosen one marked; all moves stand in `frame`."""
+        import pandas as pd
+
+        sizes = self.sizes
+        out = sizes.rename(columns={"seen": "search", "seen_se": "search_se", "honest": "cv", "honest_se": "cv_se"})
+        names = {"added": sizes["comes"], "removed": sizes["goes"]}
+        chosen = ["chosen" if s == self.chosen_size else "" for s in sizes.index]
+        out = out.assign(**{k: v.map(", ".join) for k, v in names.items()}, chosen=chosen)
+        if "optimism" in out.columns:
+            out["optimism"] = out["optimism"].where(out["optimism"].abs() > ROUNDING, 0.0)
+        return pd.DataFrame(out[[c for c in SHOWN if c in out.columns]])
+
+    def _title(self) -> str:
+        return f"{self.label} · {len(self.moves)} moves"
+
+    def __str__(self) -> str:
+        notes = (self.choice_words, *self.notes, "every move: .frame, every size: .sizes")
+        return frame_text(self._title(), self._as_read(), SHOWN, notes)
+
+    def _repr_html_(self) -> str:
+        return frame_html(self._title(), self._as_read(), SHOWN, (self.choice_words, *self.notes))
 
 
 def trail_frame(rows: Sequence[Mapping[str, Any]], further: Sequence[str] = ()) -> pd.DataFrame:

@@ -21,20 +21,17 @@ from chaff.methods.search.strategy import Strategy
 from chaff.results.findings import Better, Findings
 from chaff.results.plain import plain, records
 from chaff.results.score import Score, corrected_error
-from chaff.results.shown import frame_html, frame_text
-from chaff.results.trail import Trail
+from chaff.results.trail import SizedTrail
 from chaff.results.verdict import Pin, Verdict, drop, keep
 
 if TYPE_CHECKING:
     import pandas as pd
 
 Set = frozenset[str]
-ROUNDING = 1e-12  # of a score, below which a difference is none
-SHOWN = ("search", "search_se", "cv", "cv_se", "optimism", "cost", "added", "removed", "chosen")
 
 
 @dataclass(frozen=True, repr=False)
-class SearchResult(Trail):
+class SearchResult(SizedTrail):
     """One search: its moves, scored on folds that it has seen, and the honest score of each size.
 
     Examples
@@ -67,6 +64,14 @@ class SearchResult(Trail):
     @property
     def label(self) -> str:
         return f"{self.strategy.name} · {self.scorer.model.label}"
+
+    @property
+    def chosen_size(self) -> int:
+        return len(self.choose().features)
+
+    @property
+    def choice_words(self) -> str:
+        return str(self.choose())
 
     @property
     def sign(self) -> float:
@@ -125,25 +130,6 @@ class SearchResult(Trail):
             rows.append(own | {"comes": tuple(came), "goes": tuple(went), "features": self.features_at(k)})
             before = move.features
         return pd.DataFrame(rows).set_index("size")
-
-    def _as_read(self) -> pd.DataFrame:
-        """The sizes under the words of the command line, the set that the rule takes marked; all moves stand in `frame`."""
-        import pandas as pd
-
-        sizes, chosen = self.sizes, len(self.choose().features)
-        out = sizes.rename(columns={"seen": "search", "seen_se": "search_se", "honest": "cv", "honest_se": "cv_se"})
-        names = {"added": sizes["comes"], "removed": sizes["goes"]}
-        out = out.assign(**{k: v.map(", ".join) for k, v in names.items()}, chosen=["chosen" if s == chosen else "" for s in sizes.index])
-        if "optimism" in out.columns:
-            out["optimism"] = out["optimism"].where(out["optimism"].abs() > ROUNDING, 0.0)
-        return pd.DataFrame(out[[c for c in SHOWN if c in out.columns]])
-
-    def __str__(self) -> str:
-        notes = (str(self.choose()), *self.notes, "every move: .frame, every size: .sizes")
-        return frame_text(f"{self.label} · {len(self.moves)} moves", self._as_read(), SHOWN, notes)
-
-    def _repr_html_(self) -> str:
-        return frame_html(f"{self.label} · {len(self.moves)} moves", self._as_read(), SHOWN, (str(self.choose()), *self.notes))
 
     def plot(self, **settings: Any) -> Any:
         """The scores by size, as `chaff search` draws them; settings go to `chaff.plots.search_sizes`."""

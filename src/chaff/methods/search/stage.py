@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import partial
-from typing import Any, ClassVar, Literal
+from functools import cached_property, partial
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
 
@@ -30,12 +30,15 @@ from chaff.models.logistic import Logistic
 from chaff.models.memory_needs import learns_in_passes
 from chaff.models.named import as_model
 from chaff.models.protocols import ClosedForm, Model, target_refusal
-from chaff.results.trail import Move, Trail
+from chaff.results.trail import Move, SizedTrail
 from chaff.results.verdict import Verdict, drop, keep, review
 from chaff.stats.paired_loss import MeanDifference
 from chaff.table.moments import table_moments
 from chaff.table.table import Table
 from chaff.work import Work
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 CUT_BEFORE = 'let relevance cut first (chaff select --plan wide; a [[stage]] use = "relevance", cut = { top = 1000 } before the search)'
 RELATED = 0.3  # correlation from which two columns may stand in for each other
@@ -44,7 +47,7 @@ ALARM_LOSS = 0.02  # of what nothing loses
 
 
 @dataclass(frozen=True, repr=False)
-class SelectionSearch(Trail):
+class SelectionSearch(SizedTrail):
     """What a search decided: its moves are the sizes of the deciding curve, with the honest scores that chose."""
 
     data: SearchData = field(kw_only=True, repr=False)
@@ -86,6 +89,33 @@ class SelectionSearch(Trail):
         """The kept set, in the order of the table."""
         held = self.decided.sets[self.choice.place] | set(self.added)
         return tuple(f for f in self.offered if f in held)
+
+    @property
+    def label(self) -> str:
+        return f"search · {self.decided.label}"
+
+    @cached_property
+    def sizes(self) -> pd.DataFrame:
+        """One row a size of the deciding curve: honest, honest_se, comes, goes, features."""
+        frame = self.decided.frame(self.data).rename(columns={"score": "honest", "score_se": "honest_se"})
+        frame["features"] = [tuple(f for f in self.offered if f in held) for held in self.decided.sets]
+        return frame
+
+    @property
+    def chosen_size(self) -> int:
+        return self.decided.sizes[self.choice.place]
+
+    @property
+    def choice_words(self) -> str:
+        n = len(self.chosen)
+        more = f", {', '.join(self.added)} beside that size" if self.added else ""
+        return f"{n} feature{'s' * (n != 1)} kept: {', '.join(self.chosen) or 'none'}{more}"
+
+    def plot(self, **settings: Any) -> Any:
+        """The score by size through every lens; settings go to `chaff.plots.score_by_size`."""
+        import chaff
+
+        return chaff.plots.score_by_size(self, **settings)
 
     @property
     def metric_of(self) -> Metric:
