@@ -78,7 +78,7 @@ def _square_mean(x: Floats, y: Floats, r: float) -> float:
     """Mean of the squared influences, in one pass."""
     centre = np.array([x.mean(), y.mean()])
     m = np.zeros(8)
-    joint_moments(x, y, centre, m)
+    joint_moments(np.ascontiguousarray(x, float), np.ascontiguousarray(y, float), centre, m)
     xx, yy, _, m40, m31, m22, m13, m04 = m / x.size
     sx, sy = np.sqrt(xx), np.sqrt(yy)
     return float(

@@ -233,9 +233,9 @@ def rank_test(values: Floats, classes: Ints, count: int, weights: Floats | None 
     DeLong and Clarke-Pearson, 1988, under 20 rows of a class Newcombe's method 5, 2006; Smirnov, 1939.
     """
     out = np.zeros((count, 5))
-    order = np.argsort(values)
-    w = np.empty(0) if weights is None else weights
-    twos, threes, gap = class_walk(values, order, classes, w, np.empty(count), np.empty(count), out)
+    values, order = np.ascontiguousarray(values, float), np.argsort(values)
+    w = np.empty(0) if weights is None else np.ascontiguousarray(weights, float)
+    twos, threes, gap = class_walk(values, order, np.ascontiguousarray(classes, np.int64), w, np.empty(count), np.empty(count), out)
     n = out[:, 0].sum()  # of NumPy: a single row has no answer, and is no error
     own, seen = out[:, 0], out[:, 0] > 0
     k = int(seen.sum())

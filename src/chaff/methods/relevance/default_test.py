@@ -70,7 +70,7 @@ def _shape_of_target(view: RelevanceData) -> tuple[float, ...]:
 def _shape(values: Floats, there: Floats) -> list[float]:
     """[rows, skewness, excess kurtosis] over the rows where `there` is a number."""
     out = np.empty(3)
-    shape_where(values, there, out)
+    shape_where(np.ascontiguousarray(values), np.ascontiguousarray(there), out)
     result: list[float] = out.tolist()
     return result
 
