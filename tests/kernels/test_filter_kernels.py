@@ -159,3 +159,16 @@ def test_what_does_not_vary_has_no_shape():
     for values in (np.array([]), np.array([2.0]), np.full(9, 0.1)):
         shape_where(values, values, out)
         assert out[0] == values.size and out[1] == out[2] == 0
+
+
+@pytest.mark.parametrize("count", [0, 1, 2, 3, 7, 64, 254])
+def test_codes_by_cuts_equal_a_plain_search(count):
+    from chaff.kernels.counts import codes_by_cuts
+
+    rng = np.random.default_rng(count)
+    cuts = np.sort(rng.normal(size=count))
+    values = np.concatenate([rng.normal(size=500), cuts, [np.nan, np.inf, -np.inf]])
+    out = np.empty(values.size, np.uint8)
+    codes_by_cuts(values, cuts, out)
+    want = np.where(np.isnan(values), 0, np.searchsorted(cuts, values, side="left") + 1)
+    assert (out == want).all()

@@ -22,7 +22,6 @@ from chaff.work import Work, task
 TREE_BINS = 254
 INFORMATION_BINS = 10
 ROWS_PER_BIN = 10  # finer bins than that only cost time: a leaf holds several rows anyway
-FEW_CUTS = 24  # up to so many, comparing with all of them beats a search
 AT_ONCE = 64  # features whose codes stand side by side before they are put in their place
 LEVEL_CODES = 253  # levels with a code of their own; one more code holds the pool
 
@@ -40,16 +39,11 @@ class FeatureBins:
     """Codes in use, code 0 counted."""
 
     def code(self, values: Floats) -> Bytes:
-        missing = np.isnan(values)
         if self.category:
             known = np.append(self.level_codes, 0)
-            return known[np.where(missing, self.level_codes.size, np.nan_to_num(values)).astype(np.int64)].astype(np.uint8)
-        if self.cuts.size <= FEW_CUTS:
-            out = np.empty(values.size, np.uint8)
-            codes_by_cuts(values, self.cuts, out)
-            return out
-        out = (np.searchsorted(self.cuts, values, side="left") + 1).astype(np.uint8)
-        out[missing] = 0
+            return known[np.where(np.isnan(values), self.level_codes.size, np.nan_to_num(values)).astype(np.int64)].astype(np.uint8)
+        out = np.empty(values.size, np.uint8)
+        codes_by_cuts(np.ascontiguousarray(values, float), self.cuts, out)
         return out
 
 
