@@ -1,7 +1,7 @@
 import numpy as np
 import pytest
-from chaff.kernels.row_blocks import add_complements, fill_columns, fill_levels, mark_missing
 
+from chaff.kernels.row_blocks import add_complements, fill_columns, fill_levels, mark_missing
 from chaff.table.moments import addresses_of
 
 

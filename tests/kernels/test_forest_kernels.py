@@ -4,8 +4,8 @@ import itertools
 
 import numpy as np
 import pytest
-from chaff.kernels.random_draws import columns_drawn, times_drawn
 
+from chaff.kernels.random_draws import columns_drawn, times_drawn
 from chaff.metrics import log_loss, squared_loss
 from chaff.models.forest import Forest
 from chaff.models.protocols import Sample
