@@ -5,6 +5,16 @@ The sum over all pairs that distance covariance needs, in n log n.
 
 from libc.stdint cimport int64_t, uint8_t
 
+cdef extern from *:
+    """
+    #if defined(__x86_64__) && defined(__GLIBC__) && (defined(__GNUC__) || defined(__clang__))
+    #define FOR_WIDE_LANES __attribute__((target_clones("avx512f", "avx2", "default")))
+    #else
+    #define FOR_WIDE_LANES
+    #endif
+    """
+    ctypedef void wide_void "FOR_WIDE_LANES void"
+
 cdef enum:
     RUN = 16
 
@@ -76,26 +86,29 @@ def rising_products(double[::1] x, double[::1] y, double[::1] x_next, double[::1
     return total
 
 
+cdef wide_void add_column(const double *own, double here, bint category, int64_t n, double *out) noexcept nogil:
+    """The differences in one column."""
+    cdef int64_t i
+    cdef double d
+    if category:
+        for i in range(n):
+            out[i] += 1.0 if own[i] != here else 0.0
+    else:
+        for i in range(n):
+            d = abs(own[i] - here)
+            out[i] += d if d < 1.0 else 1.0
+
+
 def add_differences(const double[:, ::1] columns, const uint8_t[::1] category, int64_t row, double[::1] out):
     """out[i] += Σ over columns of the difference between row i and `row`: |a - b| cut at 1 for numbers, 0 or 1 for levels.
 
     columns : float64 (p, n), without NaN, numbers scaled to their range.  category : bool (p,).  out : float64 (n,).
     out is modified in place.
     """
-    cdef int64_t j, p, n, i
-    cdef double here
-    cdef const double *own
+    cdef int64_t j
     with nogil:
-        p, n = columns.shape[0], columns.shape[1]
-        for j in range(p):
-            own = &columns[j, 0]
-            here = own[row]
-            if category[j]:
-                for i in range(n):
-                    out[i] += 1.0 if own[i] != here else 0.0
-            else:
-                for i in range(n):
-                    out[i] += min(abs(own[i] - here), 1.0)
+        for j in range(columns.shape[0]):
+            add_column(&columns[j, 0], columns[j, row], category[j], columns.shape[1], &out[0])
 
 
 def add_weighted_differences(
