@@ -55,10 +55,7 @@ def command_table(folder: str) -> None:
         with tempfile.TemporaryDirectory() as cache:
             for made in Path(chaff.__file__).parent.rglob("__pycache__"):
                 shutil.rmtree(made)
-            env = {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"} | {
-                "PYTHONPYCACHEPREFIX": compiled,
-                "XDG_CACHE_HOME": compiled,
-            }
+            env = {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"} | {"XDG_CACHE_HOME": cache}
             cold = timed(command, folder, env)
             warm = sorted(timed(command, folder, env) for _ in range(TURNS))[TURNS // 2]
         print(f"| {name} | {warm[0]:.1f} ({warm[1]:.1f}) s | {cold[0]:.1f} ({cold[1]:.1f}) s | {asked} s |", flush=True)
