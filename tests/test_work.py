@@ -105,3 +105,23 @@ def test_progress_is_told_as_done_of_all():
     assert all(stage == "squares" and of == 40 for stage, _, of in told)
     done = [d for _, d, _ in told]
     assert done == sorted(done) and done[-1] == 40
+
+
+def test_the_variable_that_tells_blas_is_as_it_was_however_contexts_end(monkeypatch):
+    """Contexts of two threads that overlap, begun and ended in the same order."""
+    import os
+    import sys
+
+    from chaff.work import THREADS, one_blas_thread
+
+    monkeypatch.delitem(sys.modules, "scipy.linalg", raising=False)
+    for before in (None, "3"):
+        monkeypatch.setenv(THREADS, before) if before else monkeypatch.delenv(THREADS, raising=False)
+        one, two = one_blas_thread(), one_blas_thread()
+        one.__enter__()
+        two.__enter__()
+        assert os.environ[THREADS] == "1"
+        one.__exit__(None, None, None)
+        assert os.environ[THREADS] == "1"
+        two.__exit__(None, None, None)
+        assert os.environ.get(THREADS) == before

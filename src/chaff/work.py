@@ -195,16 +195,18 @@ def one_blas_thread() -> Iterator[None]:
         with _blas().limit(limits=1, user_api="blas"):
             yield
         return
-    before = os.environ.get(THREADS)
-    os.environ[THREADS] = "1"
+    with _unloaded:
+        _before.append(_before[0] if _before else os.environ.get(THREADS))
+        os.environ[THREADS] = "1"
     try:
         with _blas().limit(limits=1, user_api="blas"):
             yield
     finally:
-        if before is None:
-            os.environ.pop(THREADS, None)
-        else:
-            os.environ[THREADS] = before
+        with _unloaded:
+            before = _before.pop()
+            if not _before:  # the last of those that run side by side
+                os.environ.pop(THREADS, None)
+                os.environ |= {THREADS: before} if before is not None else {}
         if LINEAR_ALGEBRA in sys.modules:  # loaded meanwhile: from here on it has the threads of NumPy's
             libraries = [lib for lib in _blas().lib_controllers if lib.user_api == "blas"]
             threads = max(lib.num_threads for lib in libraries)
@@ -222,6 +224,8 @@ def blas_for(rows: int, columns: int) -> AbstractContextManager[None]:
 
 LINEAR_ALGEBRA, THREADS = "scipy.linalg", "OPENBLAS_NUM_THREADS"
 _controllers: dict[bool, Any] = {}
+_unloaded, _before = threading.Lock(), list[str | None]()
+"""What the variable held, once for each context that is open while SciPy's BLAS is not loaded."""
 
 
 def _blas() -> Any:

@@ -56,6 +56,13 @@ def test_whatever_the_screen_could_see_makes_another_key(folder):
     assert looks((one, {}, 0), *others) == 1 + len(others)
 
 
+def test_without_a_target_the_words_of_a_category_count_too(folder):
+    lots = chaff.demo.lots(rows=120)[["protein_pct", "mill"]]
+    assert looks((chaff.open_table(lots), {}, 0), (chaff.open_table(lots), {}, 0)) == 1
+    words = lots.assign(mill=lots["mill"].astype(str).str.upper() + "x")
+    assert looks((chaff.open_table(words), {}, 0)) == 1
+
+
 def test_a_damaged_entry_and_a_folder_that_cannot_be_are_as_if_not_there(folder, monkeypatch, tmp_path):
     assert looks((table(), {}, 0)) == 1
     (entry,) = folder.glob("*.json")

@@ -14,7 +14,7 @@ from pathlib import Path
 
 import numpy as np
 
-from chaff.evaluate.fingerprint import DataKey, digest
+from chaff.evaluate.fingerprint import DataKey, digest, hash_of_column
 from chaff.results.verdict import Pin
 from chaff.table.table import Table
 from chaff.version import __version__
@@ -50,7 +50,7 @@ def remembered(table: Table, pins: Mapping[str, Pin], seed: int, screen: Callabl
 def _key(table: Table, pins: Mapping[str, Pin], seed: int) -> str:
     rows = [np.empty(0) if part is None else np.asarray(part) for part in (table.groups, table.order, table.weights)]
     held = sorted((f, p.verdict) for f, p in pins.items())
-    data = asdict(DataKey.of(table)) if table.has_target else {f: digest(table.column(f).values) for f in table.features}
+    data = asdict(DataKey.of(table)) if table.has_target else {f: hash_of_column(table, f) for f in table.features}
     return digest(__version__, seed, held, repr(table.terms), data, *(r.astype(str) if r.dtype.kind == "O" else r for r in rows))
 
 

@@ -41,10 +41,11 @@ class DataKey:
         t = table.target
         weights = table.weights if table.weights is not None else np.empty(0)
         target = digest(t.task, *t.classes, table.targets, weights)
-        return cls(len(table), f"{t.name} ({t.task})", target, tuple((f, _of_column(table, f)) for f in table.features))
+        return cls(len(table), f"{t.name} ({t.task})", target, tuple((f, hash_of_column(table, f)) for f in table.features))
 
 
-def _of_column(table: Table, name: str) -> str:
+def hash_of_column(table: Table, name: str) -> str:
+    """Of its kind, levels and cells."""
     column = table.column(name)
     return digest(column.kind, *column.levels, column.values)
 

@@ -5,7 +5,7 @@ import numpy as np
 from libc.math cimport sqrt
 from libc.stdint cimport int64_t, uint8_t
 
-cdef enum:
+cpdef enum:
     PASSES = 4
     MOST_PASSES = 20000
     MOST_STEPS = 60

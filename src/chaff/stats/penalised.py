@@ -13,15 +13,11 @@ from typing import Protocol
 import numpy as np
 
 from chaff.arrays import Flags, Floats, Ints
-from chaff.kernels.coordinate_descent import descend, minimise, solve_path
+from chaff.kernels.coordinate_descent import MOST_PASSES, MOST_ROUNDS, MOST_STEPS, PASSES, descend, minimise, solve_path
 from chaff.stats.tolerances import OPTIMAL
 
-MOST_ROUNDS = 200
-PASSES = 4
-MOST_PASSES = 20_000
 WIDEST_SOLVE = 3_000
 WIDEST_COMPILED = 300  # columns up to which plain loops beat a call of linear algebra
-MOST_STEPS = 60
 
 
 @dataclass(frozen=True)
