@@ -32,7 +32,7 @@ CUTS = ("top", "share", "above", "below", "times_mean")
     cls=Command,
     everyday=["--target", "--plan", "--statistics", "--by", "--top", "--above", "--try", "--pairs", "--all", "--out", "--figure"],
     examples=[
-        "chaff relevance lots.csv --target loaf_volume --statistics spearman,mutual_information",
+        "chaff relevance lots.csv --target loaf_volume --statistics pearson_r,spearman",
         "chaff relevance lots.csv --target loaf_volume --top 20 --out found.json",
     ],
 )
